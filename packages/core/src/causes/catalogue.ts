@@ -1,0 +1,206 @@
+/** One named reason of a failure: what happened in a sentence, and what to look at next. */
+export interface Cause {
+  readonly code: string;
+  readonly what: string;
+  readonly next: string;
+  /** `not-begun`: the device was absent, busy or not ready, so nothing was tried on it and nothing failed. */
+  readonly counts: 'failed' | 'not-begun';
+}
+
+const list = [
+  {
+    code: 'unreachable',
+    what: 'The device answers neither SNMP nor SSH at its address.',
+    next: 'Is it powered, and is its address still the same? Run a discovery of its network; look at the switch port it hangs on.',
+    counts: 'not-begun',
+  },
+  {
+    code: 'login-refused',
+    what: 'The device refused the login.',
+    next: 'Check the credential of its network. Nothing was changed on the device. Repeated tries may lock the account.',
+    counts: 'failed',
+  },
+  {
+    code: 'no-credential',
+    what: 'No SSH credential is known for this device.',
+    next: 'Add one with `barrow credential add` and name it in the network of this device.',
+    counts: 'not-begun',
+  },
+  {
+    code: 'host-key-changed',
+    what: 'The device showed another SSH host key than the one pinned at first sight.',
+    next: 'Somebody may have reset or replaced the device, or another device holds its address. Compare the serial before accepting the new key.',
+    counts: 'failed',
+  },
+  {
+    code: 'session-lost',
+    what: 'The session to the device ended in the middle of a command.',
+    next: 'See how far the dialogue came; ask the device whether it restarted by itself.',
+    counts: 'failed',
+  },
+  {
+    code: 'no-answer-in-time',
+    what: 'The device took longer over a command than its family allows.',
+    next: 'Read the last lines of the dialogue: it may be waiting for an answer, or be busy.',
+    counts: 'failed',
+  },
+  {
+    code: 'unexpected-answer',
+    what: 'The device answered something that its family file does not expect.',
+    next: 'Read the dialogue; the family file may not fit this firmware.',
+    counts: 'failed',
+  },
+  {
+    code: 'another-device',
+    what: 'The serial at this address is not the one that was planned for.',
+    next: 'The device was replaced or its address went to another. Discover again and make a new plan.',
+    counts: 'not-begun',
+  },
+  {
+    code: 'version-moved',
+    what: 'The device no longer runs the version that the plan started from.',
+    next: 'Somebody changed it since the plan was made. Discover again and make a new plan.',
+    counts: 'not-begun',
+  },
+  {
+    code: 'wrong-hardware',
+    what: 'The image is not for this model or hardware revision.',
+    next: 'Compare the image with the record of the device; add the image that is for this hardware.',
+    counts: 'failed',
+  },
+  {
+    code: 'unsaved-settings',
+    what: 'The device has settings that were never saved; the reboot would lose them.',
+    next: 'Read the differences. Save them on the device and retry, or plan with `--unsaved save` to have Barrow save them.',
+    counts: 'not-begun',
+  },
+  {
+    code: 'device-busy',
+    what: 'The device is already busy with its firmware.',
+    next: 'Somebody else may be upgrading it, or an earlier transfer is still running. Wait for it to end, then retry.',
+    counts: 'not-begun',
+  },
+  {
+    code: 'no-space',
+    what: 'There is not enough free space on the flash of the device.',
+    next: 'Remove files that are neither running nor chosen for the next boot, then retry.',
+    counts: 'failed',
+  },
+  {
+    code: 'image-missing',
+    what: 'The image is not in the store, or its content no longer has its digest.',
+    next: 'Run `barrow image verify`, and add the file again from its source.',
+    counts: 'failed',
+  },
+  {
+    code: 'never-asked',
+    what: 'The device was told to fetch the image, but no request from it reached the store.',
+    next: 'Look for a firewall or a route between device and store, and at the address the store is offered at.',
+    counts: 'failed',
+  },
+  {
+    code: 'transfer-broken',
+    what: 'The device asked for the image, but the transfer did not come to its end.',
+    next: 'Look at the transfer: the block it stopped at, and how often it was sent again. Suspect loss or a restart on the way.',
+    counts: 'failed',
+  },
+  {
+    code: 'image-damaged',
+    what: 'The device found the image damaged after it had been transferred.',
+    next: 'The file in the store is sound (its digest was checked before). Retry the transfer; if it repeats, test the link and the flash.',
+    counts: 'failed',
+  },
+  {
+    code: 'image-refused',
+    what: 'The device took all bytes and then refused the image.',
+    next: 'Read its words: it may want another model, a signature, or a version in between.',
+    counts: 'failed',
+  },
+  {
+    code: 'activation-refused',
+    what: 'The device would not choose the new image for its next boot.',
+    next: 'Read its words. It still boots the old image.',
+    counts: 'failed',
+  },
+  {
+    code: 'next-boot-wrong',
+    what: 'The device does not say that it will boot the new image next.',
+    next: 'Do not reboot it. Read its boot settings by hand.',
+    counts: 'failed',
+  },
+  {
+    code: 'reboot-not-begun',
+    what: 'The device was told to restart, but it stayed up.',
+    next: 'It may be waiting for an answer to a question. Read the dialogue; it boots the new image at any restart.',
+    counts: 'failed',
+  },
+  {
+    code: 'never-returned',
+    what: 'The device did not come back after its reboot within the time its family allows.',
+    next: 'Look at it: lamps, console, power. Discover its network: it may be back at another address. Its backup is kept.',
+    counts: 'failed',
+  },
+  {
+    code: 'rebooted-in-write',
+    what: 'The device restarted while its flash was being written.',
+    next: 'Look at its power feed. The slot that was being written is not to be trusted; the running one was not touched.',
+    counts: 'failed',
+  },
+  {
+    code: 'old-version',
+    what: 'The device came back, but on another version than the target.',
+    next: 'It fell back or did not take the new image. Read its boot log, and whether the image is still in its slot.',
+    counts: 'failed',
+  },
+  {
+    code: 'next-boot-not-saved',
+    what: 'The device runs the target, but its next boot is not set to it.',
+    next: 'Set the next boot by hand before anything restarts the device.',
+    counts: 'failed',
+  },
+  {
+    code: 'restart-not-proven',
+    what: 'Nothing proves that the device has restarted since it was told to.',
+    next: 'Compare uptime and boot count by hand; the new firmware may not be running.',
+    counts: 'failed',
+  },
+  {
+    code: 'settings-changed',
+    what: 'The configuration after the upgrade is not the one from before.',
+    next: 'Read the differences. The backup from before is kept: `barrow backup show`.',
+    counts: 'failed',
+  },
+  {
+    code: 'service-fault',
+    what: 'Barrow itself failed at this step.',
+    next: 'Read the log of the service; nothing can be said about the device until it was discovered again.',
+    counts: 'failed',
+  },
+] as const satisfies readonly Cause[];
+
+export type CauseCode = (typeof list)[number]['code'];
+
+/** The one list of causes; console, command line, reports and documents read it. */
+export const causes: readonly (Cause & { readonly code: CauseCode })[] = list;
+
+const byCode = new Map<string, Cause & { readonly code: CauseCode }>(list.map((c) => [c.code, c]));
+
+/** The cause of that code; `service-fault` for a code that a newer service wrote. */
+export function cause(code: string): Cause & { readonly code: CauseCode } {
+  return byCode.get(code) ?? byCode.get('service-fault')!;
+}
+
+export function isCauseCode(code: string): code is CauseCode {
+  return byCode.has(code);
+}
+
+/** A failure with its cause; the only error that a procedure or step throws on purpose. */
+export class CauseError extends Error {
+  constructor(
+    readonly code: CauseCode,
+    /** What was seen: the device's words, or the numbers that did not fit. Already made safe to show. */
+    readonly detail: string,
+  ) {
+    super(`${code}: ${detail}`);
+  }
+}

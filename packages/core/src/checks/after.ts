@@ -1,0 +1,42 @@
+import { compareConfigurations, type ConfigurationDifference, type NormaliseRules } from '../configuration/compare.js';
+import { sameVersion, type VersionScheme } from '../versions/version.js';
+import type { CauseCode } from '../causes/catalogue.js';
+import type { Check } from './check.js';
+
+function verdict(name: Check['name'], passed: boolean, before: string, after: string, cause: CauseCode, evidence: string[] = []): Check {
+  return { name, result: passed ? 'passed' : 'failed', before, after, evidence, cause: passed ? null : cause };
+}
+
+/** The same device answers: a serial is its identity, its address is not. */
+export function checkSerial(planned: string, found: string | null): Check {
+  return verdict('serial', found === planned, planned, found ?? 'not told', 'another-device');
+}
+
+/** The device reports the target, in whatever spelling. */
+export function checkVersion(scheme: VersionScheme, from: string, target: string, found: string | null): Check {
+  const passed = found !== null && sameVersion(scheme, found, target);
+  return verdict('version', passed, from, found ?? 'not told', 'old-version', passed ? [] : [`the target is ${target}`]);
+}
+
+/** The device would boot the target again: an upgrade that is not saved is lost at the next power cut. */
+export function checkNextBoot(scheme: VersionScheme, from: string, target: string, nextBoot: string | null): Check {
+  const passed = nextBoot !== null && sameVersion(scheme, nextBoot, target);
+  return verdict('next boot', passed, from, nextBoot ?? 'not told', 'next-boot-not-saved');
+}
+
+/** The configuration is the one from before, apart from lines that change by themselves. */
+export function checkConfiguration(before: string, after: string, rules: NormaliseRules): { check: Check; difference: ConfigurationDifference } {
+  const difference = compareConfigurations(before, after, rules);
+  const lines = (text: string): string => `${text.split('\n').length - 1} lines`;
+  return {
+    difference,
+    check: verdict(
+      'configuration',
+      difference.same,
+      lines(before),
+      difference.same ? 'the same' : `${difference.removed} lines gone, ${difference.added} new`,
+      'settings-changed',
+      difference.lines.slice(0, 40),
+    ),
+  };
+}

@@ -1,0 +1,13 @@
+import type { CauseCode } from '../causes/catalogue.js';
+
+/** One comparison of before and after. */
+export interface Check {
+  readonly name: 'version' | 'next boot' | 'restart' | 'configuration' | 'serial';
+  readonly result: 'passed' | 'failed';
+  readonly before: string;
+  readonly after: string;
+  /** The evidence in words, one line each. */
+  readonly evidence: readonly string[];
+  /** Named when it failed. */
+  readonly cause: CauseCode | null;
+}

@@ -1,0 +1,143 @@
+import TinyQueue from 'tinyqueue';
+import { apply } from '../scheduler/apply.js';
+import { decide, type Command } from '../scheduler/decide.js';
+import { initialState } from '../scheduler/state.js';
+import { isDown } from '../scheduler/steps.js';
+import type { Plan, PlannedRun, PlannedStep } from '../plan/plan.js';
+import type { Instant, Ms, RunId } from '../units.js';
+import type { RolloutEvent } from '../scheduler/events.js';
+
+/** When one device is touched, and when it is down, in a rehearsal. */
+export interface RehearsedRun {
+  readonly run: RunId;
+  readonly name: string;
+  readonly wave: number;
+  readonly beginsAt: Instant;
+  readonly endsAt: Instant;
+  readonly downFrom: Instant | null;
+  readonly downUntil: Instant | null;
+}
+
+export interface RehearsedWave {
+  readonly wave: number;
+  readonly opensAt: Instant;
+  readonly endsAt: Instant;
+}
+
+/** What would happen, and when, if every device took its usual time and nothing failed. */
+export interface Rehearsal {
+  readonly beginsAt: Instant;
+  readonly endsAt: Instant;
+  readonly runs: readonly RehearsedRun[];
+  readonly waves: readonly RehearsedWave[];
+  /** The most devices under way at once. */
+  readonly mostAtOnce: number;
+  /** The most devices down at once. */
+  readonly mostDown: number;
+  /** Gates that wait for a person; the rehearsal lets them pass at once and says so. */
+  readonly approvals: readonly number[];
+  readonly events: number;
+}
+
+/** How long a step of a run takes; the plan's usual durations when none is given. */
+export type DurationModel = (run: PlannedRun, step: PlannedStep) => Ms;
+
+/**
+ * Plays a plan on a virtual clock through the very functions that the runner obeys.
+ * @throws Error when the policy comes to a stand before the end, which would be a fault of Barrow.
+ */
+export function rehearse(plan: Plan, beginsAt: Instant, duration: DurationModel = (_, step) => step.typicalMs): Rehearsal {
+  let state = initialState(plan);
+  let now = beginsAt;
+  let under = 0;
+  let down = 0;
+  let mostAtOnce = 0;
+  let mostDown = 0;
+  const approvals: number[] = [];
+  const runs = new Map<RunId, { -readonly [K in keyof RehearsedRun]: RehearsedRun[K] }>();
+  const waves: { wave: number; opensAt: Instant; endsAt: Instant }[] = [];
+  const pending = new TinyQueue<{ at: Instant; order: number; event: RolloutEvent | null }>(
+    [],
+    (a, b) => a.at - b.at || a.order - b.order,
+  );
+  let order = 0;
+  const happen = (event: RolloutEvent): void => {
+    state = apply(state, event);
+  };
+  happen({ kind: 'rollout-started', at: now, by: 'rehearsal' });
+
+  const carryOut = (command: Command): void => {
+    switch (command.kind) {
+      case 'begin-step': {
+        const index = state.indexOf.get(command.run)!;
+        const planned = plan.runs[index]!;
+        const step = planned.steps[state.runs[index]!.step]!;
+        if (state.runs[index]!.phase === 'waiting') {
+          mostAtOnce = Math.max(mostAtOnce, ++under);
+          runs.set(planned.id, {
+            run: planned.id,
+            name: planned.name,
+            wave: planned.wave,
+            beginsAt: now,
+            endsAt: now,
+            downFrom: null,
+            downUntil: null,
+          });
+        }
+        const seen = runs.get(planned.id)!;
+        if (isDown(step.step) && seen.downFrom === null) {
+          seen.downFrom = now;
+          mostDown = Math.max(mostDown, ++down);
+        }
+        happen({ kind: 'step-begun', at: now, run: command.run, step: command.step, attempt: command.attempt });
+        pending.push({ at: now + duration(planned, step), order: order++, event: { kind: 'step-done', at: 0, run: command.run, step: command.step } });
+        return;
+      }
+      case 'open-wave':
+        waves.push({ wave: command.wave, opensAt: now, endsAt: now });
+        happen({ kind: 'wave-opened', at: now, wave: command.wave });
+        return;
+      case 'end-wave':
+        waves[command.wave]!.endsAt = now;
+        happen({ kind: 'wave-ended', at: now, wave: command.wave });
+        if (plan.waves[command.wave]!.gate.approval) {
+          approvals.push(command.wave);
+          happen({ kind: 'approved', at: now, by: 'rehearsal', wave: command.wave });
+        }
+        return;
+      case 'pass-gate':
+        happen({ kind: 'gate-passed', at: now, wave: command.wave });
+        return;
+      case 'end-rollout':
+        happen({ kind: 'rollout-ended', at: now });
+        return;
+      case 'wake':
+        pending.push({ at: command.at, order: order++, event: null });
+        return;
+      default:
+        throw new Error(`a rehearsal in which nothing fails cannot come to ${command.kind}`);
+    }
+  };
+
+  for (;;) {
+    const commands = decide(state, now);
+    commands.forEach(carryOut);
+    if (state.phase === 'ended') break;
+    if (commands.some((c) => c.kind !== 'wake' && c.kind !== 'begin-step')) continue;
+    const next = pending.pop();
+    if (!next) throw new Error('the rehearsal came to a stand before its end');
+    now = next.at;
+    if (next.event?.kind !== 'step-done') continue;
+    const seen = runs.get(next.event.run)!;
+    if (next.event.step === 'return' && seen.downFrom !== null) {
+      seen.downUntil = now;
+      down--;
+    }
+    happen({ ...next.event, at: now });
+    if (state.runs[state.indexOf.get(next.event.run)!]!.phase === 'ended') {
+      seen.endsAt = now;
+      under--;
+    }
+  }
+  return { beginsAt, endsAt: now, runs: [...runs.values()], waves, mostAtOnce, mostDown, approvals, events: state.events };
+}

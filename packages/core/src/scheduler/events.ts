@@ -1,0 +1,38 @@
+import { z } from 'zod';
+import { stepNames } from './steps.js';
+
+const at = z.number().int();
+const by = z.string();
+const run = z.string();
+const step = z.enum(stepNames);
+
+/** Facts that a step found; kept for people and reports, never read by the scheduler. */
+const facts = z.record(z.string(), z.unknown()).optional();
+
+/**
+ * What may happen in a rollout. The journal is a list of these; a rollout's state is their fold.
+ * Every event carries its time, so that folding needs no clock.
+ */
+export const rolloutEventSchema = z.discriminatedUnion('kind', [
+  z.object({ kind: z.literal('rollout-started'), at, by }),
+  z.object({ kind: z.literal('wave-opened'), at, wave: z.number().int() }),
+  z.object({ kind: z.literal('wave-ended'), at, wave: z.number().int() }),
+  z.object({ kind: z.literal('gate-passed'), at, wave: z.number().int() }),
+  z.object({ kind: z.literal('step-begun'), at, run, step, attempt: z.number().int() }),
+  z.object({ kind: z.literal('step-done'), at, run, step, facts }),
+  z.object({ kind: z.literal('step-failed'), at, run, step, cause: z.string(), detail: z.string(), facts }),
+  z.object({ kind: z.literal('reconcile-begun'), at, run, step }),
+  z.object({ kind: z.literal('reconciled'), at, run, step, truth: z.enum(['done', 'not-done']), detail: z.string() }),
+  z.object({ kind: z.literal('run-skipped'), at, run, by, reason: z.string() }),
+  z.object({ kind: z.literal('run-withdrawn'), at, run, reason: z.string() }),
+  z.object({ kind: z.literal('run-retried'), at, run, by }),
+  z.object({ kind: z.literal('held'), at, by, reason: z.string() }),
+  z.object({ kind: z.literal('continued'), at, by }),
+  z.object({ kind: z.literal('approved'), at, by, wave: z.number().int() }),
+  z.object({ kind: z.literal('stop-asked'), at, by }),
+  z.object({ kind: z.literal('rollout-ended'), at }),
+  z.object({ kind: z.literal('service-stopping'), at }),
+  z.object({ kind: z.literal('service-started'), at }),
+  z.object({ kind: z.literal('noted'), at, by, text: z.string(), run: z.string().optional() }),
+]);
+export type RolloutEvent = z.infer<typeof rolloutEventSchema>;

@@ -1,0 +1,150 @@
+import type { Plan, PlannedRun, PlannedStep } from '../plan/plan.js';
+import type { Instant, RunId } from '../units.js';
+
+/** How a run may end; `not-begun` is no failure and is counted apart. */
+export const outcomes = ['verified', 'recovered', 'failed', 'withdrawn', 'skipped', 'not-begun'] as const;
+export type Outcome = (typeof outcomes)[number];
+
+/**
+ * Where a run is. `ready`: begun, its next step may begin. `busy`: a step was journalled as begun.
+ * `lost`: a step was begun, and the service died before its outcome was known.
+ * `asking`: the device is being asked whether the lost step was done.
+ */
+export type RunPhase = 'waiting' | 'ready' | 'busy' | 'lost' | 'asking' | 'ended';
+
+export interface RunState {
+  phase: RunPhase;
+  /** Index into the planned steps of the step that is next or being taken. */
+  step: number;
+  /** The wave it counts in; a retried run may count in a later one than planned. */
+  wave: number;
+  /** How often the run was begun. */
+  attempt: number;
+  begunAt: Instant | null;
+  endedAt: Instant | null;
+  stepBegunAt: Instant | null;
+  pastReturn: boolean;
+  outcome: Outcome | null;
+  cause: string | null;
+  detail: string | null;
+}
+
+/** Runs of one wave that count against the same limits wait in one queue. */
+export interface Bucket {
+  readonly keys: readonly string[];
+  readonly queue: number[];
+  head: number;
+}
+
+export type WavePhase = 'waiting' | 'open' | 'soaking' | 'passed';
+
+export interface WaveState {
+  phase: WavePhase;
+  readonly buckets: Map<string, Bucket>;
+  waiting: number;
+  active: number;
+  readonly ended: Record<Outcome, number>;
+  endedAt: Instant | null;
+  /** Failures that a person has seen and continued after. */
+  forgiven: number;
+  /** A person continued although the wave verified nothing. */
+  unprovenAccepted: boolean;
+  approvedBy: string | null;
+}
+
+export type RolloutPhase = 'planned' | 'running' | 'held' | 'stopping' | 'ended';
+
+/**
+ * The state of a rollout: the fold of its journal, with the indexes that deciding needs.
+ * `apply` owns it and may change it in place; take `structuredClone` of it to keep an older one.
+ */
+export interface RolloutState {
+  readonly plan: Plan;
+  phase: RolloutPhase;
+  heldBecause: string | null;
+  heldBy: string | null;
+  startedAt: Instant | null;
+  startedBy: string | null;
+  endedAt: Instant | null;
+  /** The service is about to stop: only what must not be left half-done is begun. */
+  draining: boolean;
+  readonly runs: RunState[];
+  readonly waves: WaveState[];
+  /** Index of the wave whose runs may begin; -1 before the first, `waves.length` after the last. */
+  wave: number;
+  /** Begun runs whose next step may begin. */
+  readonly ready: Set<number>;
+  /** Runs whose begun step has an unknown outcome. */
+  readonly lost: Set<number>;
+  /** Begun, not ended runs for each limit key. */
+  readonly counts: Map<string, number>;
+  readonly indexOf: ReadonlyMap<RunId, number>;
+  events: number;
+}
+
+function emptyWave(): WaveState {
+  return {
+    phase: 'waiting',
+    buckets: new Map(),
+    waiting: 0,
+    active: 0,
+    ended: { verified: 0, recovered: 0, failed: 0, withdrawn: 0, skipped: 0, 'not-begun': 0 },
+    endedAt: null,
+    forgiven: 0,
+    unprovenAccepted: false,
+    approvedBy: null,
+  };
+}
+
+/** Puts a run at the end of its wave's queue. */
+export function enqueue(wave: WaveState, index: number, run: PlannedRun): void {
+  const key = run.limitKeys.join('|');
+  let bucket = wave.buckets.get(key);
+  if (!bucket) {
+    bucket = { keys: run.limitKeys, queue: [], head: 0 };
+    wave.buckets.set(key, bucket);
+  }
+  bucket.queue.push(index);
+  wave.waiting++;
+}
+
+/** The state of a plan of which nothing has happened yet. */
+export function initialState(plan: Plan): RolloutState {
+  const waves = plan.waves.map(emptyWave);
+  plan.runs.forEach((run, i) => enqueue(waves[run.wave]!, i, run));
+  return {
+    plan,
+    phase: 'planned',
+    heldBecause: null,
+    heldBy: null,
+    startedAt: null,
+    startedBy: null,
+    endedAt: null,
+    draining: false,
+    runs: plan.runs.map((run) => ({
+      phase: 'waiting',
+      step: 0,
+      wave: run.wave,
+      attempt: 0,
+      begunAt: null,
+      endedAt: null,
+      stepBegunAt: null,
+      pastReturn: false,
+      outcome: null,
+      cause: null,
+      detail: null,
+    })),
+    waves,
+    wave: -1,
+    ready: new Set(),
+    lost: new Set(),
+    counts: new Map(),
+    indexOf: new Map(plan.runs.map((r, i) => [r.id, i])),
+    events: 0,
+  };
+}
+
+/** The step that a run takes next or is taking. */
+export function currentStep(state: RolloutState, index: number): PlannedStep {
+  return state.plan.runs[index]!.steps[state.runs[index]!.step]!;
+}

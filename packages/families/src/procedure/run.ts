@@ -1,0 +1,225 @@
+import { CauseError, isCauseCode, pattern, safeText, type CauseCode } from '@barrow/core';
+import { WireError } from '@barrow/wire';
+import { RE2JS } from 're2js';
+import type { Family, Procedure, ProcedureName, ProcedureStep } from '../schema/family.js';
+import { fill, holds, type Values } from './values.js';
+
+/** The part of a shell session that procedures use; a recorded conversation can stand in for a device. */
+export interface Shell {
+  send(text: string): void;
+  take<T>(test: (output: string) => { readonly found: T; readonly length: number } | null, limitMs: number, signal?: AbortSignal): Promise<T>;
+  ended(limitMs: number): Promise<void>;
+}
+
+export interface ProcedureRun {
+  readonly family: Family;
+  readonly shell: Shell;
+  /** Values that the procedure may use, e.g. `imageFile`, `storeAddress`. */
+  readonly given: Readonly<Record<string, string>>;
+  /** Divides every span of the family file; above 1 only for the demo fleet, whose time runs faster. */
+  readonly timeScale: number;
+  readonly signal?: AbortSignal;
+  readonly onProgress?: (percent: number) => void;
+}
+
+/** What a procedure found: its `gives`, and every table it read. */
+export interface ProcedureResult {
+  readonly gives: Readonly<Record<string, string>>;
+  readonly tables: Readonly<Record<string, readonly Record<string, string>[]>>;
+}
+
+/** No wait on a device is shorter, however fast its time runs: the machine that asks has its own pace. */
+const shortestLimit = 5000;
+
+const multiline = RE2JS.MULTILINE;
+/** A prompt is looked for in the last characters only; the whole of a long answer would cost its square. */
+const promptTail = 256;
+
+/**
+ * Carries out a procedure of a family file over a shell.
+ * @throws CauseError with the cause that the family file ties to what the device said.
+ */
+export async function runProcedure(name: ProcedureName, input: ProcedureRun): Promise<ProcedureResult> {
+  const procedure: Procedure = input.family.procedures[name];
+  const values: Values = { single: new Map(Object.entries(input.given)), tables: new Map() };
+  const lookup = (key: string): string | undefined => values.single.get(key);
+  try {
+    await runSteps(procedure.do, input, values, lookup);
+  } catch (error) {
+    throw asCause(error);
+  }
+  const gives = Object.fromEntries(Object.entries(procedure.gives ?? {}).map(([key, text]) => [key, fill(text, lookup)]));
+  return { gives, tables: Object.fromEntries(values.tables) };
+}
+
+/** Waits for the first prompt of a session. */
+export async function awaitPrompt(input: Pick<ProcedureRun, 'family' | 'shell' | 'timeScale' | 'signal'>): Promise<void> {
+  try {
+    await answerOf(input as ProcedureRun, { limit: input.family.shell.limit }, undefined);
+  } catch (error) {
+    throw asCause(error);
+  }
+}
+
+async function runSteps(steps: readonly ProcedureStep[], input: ProcedureRun, values: Values, lookup: (n: string) => string | undefined): Promise<void> {
+  for (const step of steps) {
+    if ('say' in step) await runSay(step, input, values, lookup);
+    else if ('check' in step) {
+      if (!holds(step.check, lookup)) throw new CauseError(asCode(step.cause), fill(step.detail, lookup));
+    } else if ('set' in step) {
+      for (const [key, text] of Object.entries(step.set)) values.single.set(key, fill(text, lookup));
+    } else if ('pick' in step) {
+      const { from, where, as, otherwise } = step.pick;
+      const row = (values.tables.get(from) ?? []).find((r) => holds(where, (n) => r[n] ?? lookup(n)));
+      if (row) for (const [key, text] of Object.entries(row)) values.single.set(`${as}.${key}`, text);
+      else if (otherwise) throw new CauseError(asCode(otherwise), `no row of ${from} fits`);
+    } else if ('when' in step) {
+      if (holds(step.when, lookup)) await runSteps(step.do, input, values, lookup);
+    } else {
+      const { every, limit, until, otherwise } = step.repeat;
+      const ends = performance.now() + Math.max(shortestLimit, limit / input.timeScale);
+      for (;;) {
+        await runSteps(step.do, input, values, lookup);
+        if (holds(until, lookup)) break;
+        if (performance.now() > ends) throw new CauseError(asCode(otherwise), `still not so after ${Math.round(limit / 1000)} s`);
+        await pause(every / input.timeScale, input.signal);
+      }
+    }
+  }
+}
+
+async function runSay(
+  step: Extract<ProcedureStep, { say: string }>,
+  input: ProcedureRun,
+  values: Values,
+  lookup: (n: string) => string | undefined,
+): Promise<void> {
+  const said = fill(step.say, lookup);
+  input.shell.send(`${said}\n`);
+  if (step.endsSession) {
+    await input.shell.ended(Math.max(shortestLimit, (step.limit ?? input.family.shell.limit) / input.timeScale));
+    return;
+  }
+  const raw = await answerOf(input, step, step.progress);
+  // The device echoes what was typed; its answer is what follows.
+  const answer = raw.startsWith(said) ? raw.slice(said.length).replace(/^\n/, '') : raw;
+  for (const fail of [...(step.fails ?? []), ...input.family.shell.fails]) {
+    const match = pattern(fail.when, multiline).matcher(answer);
+    if (match.find()) throw new CauseError(asCode(fail.cause), `to "${said}" the device said: ${safeText(lineAround(answer, match.start()), 300)}`);
+  }
+  for (const source of step.capture ?? []) {
+    const match = pattern(source, multiline).matcher(answer);
+    if (!match.find()) continue;
+    for (const [key, text] of Object.entries(match.getNamedGroups() as Record<string, string | null>))
+      if (text !== null) values.single.set(key, safeText(text.trim(), 400));
+  }
+  if (step.rows) {
+    const rows: Record<string, string>[] = [];
+    const match = pattern(step.rows.pattern, multiline).matcher(answer);
+    while (rows.length < 1000 && match.find()) {
+      const groups = match.getNamedGroups() as Record<string, string | null>;
+      rows.push(Object.fromEntries(Object.entries(groups).map(([k, v]) => [k, safeText((v ?? '').trim(), 400)])));
+    }
+    values.tables.set(step.rows.into, rows);
+  }
+  if (step.keep) values.single.set(step.keep, answer);
+}
+
+/** Reads until the prompt (or another end), turning pages and telling progress on the way; line ends become LF. */
+async function answerOf(input: ProcedureRun, step: { until?: string; limit?: number }, progress: string | undefined): Promise<string> {
+  const { shell, family } = input;
+  const end = pattern(step.until ?? family.shell.prompt);
+  const paging = family.shell.paging ? { when: pattern(family.shell.paging.when), answer: family.shell.paging.answer } : null;
+  const limit = Math.max(shortestLimit, (step.limit ?? family.shell.limit) / input.timeScale);
+  let answer = '';
+  let told = -1;
+  for (;;) {
+    const part = await shell.take<{ text: string; page: boolean }>(
+      (output) => {
+        const tailAt = Math.max(0, output.length - promptTail);
+        const tail = output.slice(tailAt);
+        if (progress && input.onProgress) {
+          const match = pattern(progress, multiline).matcher(tail);
+          let percent: number | null = null;
+          while (match.find()) percent = Number(match.group('percent'));
+          if (percent !== null && percent > told) {
+            told = percent;
+            input.onProgress(percent);
+          }
+        }
+        const match = end.matcher(tail);
+        if (match.find()) return { found: { text: output.slice(0, tailAt + match.start()), page: false }, length: output.length };
+        if (!paging) return null;
+        const page = paging.when.matcher(tail);
+        return page.find() ? { found: { text: output.slice(0, tailAt + page.start()), page: true }, length: output.length } : null;
+      },
+      limit,
+      input.signal,
+    );
+    answer += part.text;
+    if (!part.page) break;
+    shell.send(paging!.answer);
+  }
+  return asSeen(answer);
+}
+
+/** The text as a terminal would show it: a carriage return or backspace moves back, and what follows is laid over. */
+export function asSeen(output: string): string {
+  return output
+    .replace(/\r+\n/g, '\n')
+    .split('\n')
+    .map((line) => {
+      if (!/[\r\b]/.test(line)) return line;
+      const cells: string[] = [];
+      let at = 0;
+      for (const char of line) {
+        if (char === '\r') at = 0;
+        else if (char === '\b') at = Math.max(0, at - 1);
+        else cells[at++] = char;
+      }
+      return cells.join('').trimEnd();
+    })
+    .join('\n');
+}
+
+function lineAround(text: string, at: number): string {
+  const from = text.lastIndexOf('\n', at) + 1;
+  const to = text.indexOf('\n', at);
+  return text.slice(from, to < 0 ? undefined : to).trim();
+}
+
+function asCode(code: string): CauseCode {
+  return isCauseCode(code) ? code : 'service-fault';
+}
+
+/** What a failed conversation means for the work at hand. */
+export function asCause(error: unknown): Error {
+  if (!(error instanceof WireError)) return error instanceof Error ? error : new Error(String(error));
+  const code: Record<WireError['fault'], CauseCode> = {
+    unreachable: 'unreachable',
+    refused: 'unreachable',
+    'login-refused': 'login-refused',
+    'host-key-changed': 'host-key-changed',
+    'no-common-algorithm': 'unexpected-answer',
+    lost: 'session-lost',
+    timeout: 'no-answer-in-time',
+    malformed: 'unexpected-answer',
+    cancelled: 'session-lost',
+  };
+  return new CauseError(code[error.fault], safeText(error.detail, 400));
+}
+
+function pause(ms: number, signal?: AbortSignal): Promise<void> {
+  return new Promise((resolve, reject) => {
+    const abort = (): void => {
+      clearTimeout(timer);
+      reject(new WireError('cancelled', 'stopped'));
+    };
+    const timer = setTimeout(() => {
+      signal?.removeEventListener('abort', abort);
+      resolve();
+    }, ms);
+    if (signal?.aborted) abort();
+    else signal?.addEventListener('abort', abort, { once: true });
+  });
+}

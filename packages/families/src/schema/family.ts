@@ -1,0 +1,195 @@
+import { causes, kinds, stepNames } from '@barrow/core';
+import { RE2JS } from 're2js';
+import { z } from 'zod';
+
+const causeCodes = causes.map((c) => c.code) as [string, ...string[]];
+
+/** A pattern in RE2 syntax, which runs in linear time whatever a device answers. */
+const patternText = z.string().superRefine((source, context) => {
+  try {
+    RE2JS.compile(source);
+  } catch (error) {
+    context.addIssue({ code: 'custom', message: `not a pattern in RE2 syntax: ${(error as Error).message}` });
+  }
+});
+
+const spanUnits: Record<string, number> = { ms: 1, s: 1000, min: 60_000, h: 3_600_000 };
+
+/** A span of time such as `90 s`, read to milliseconds. */
+const span = z
+  .string()
+  .regex(/^\d+(\.\d+)? ?(ms|s|min|h)$/, 'a span of time is a number and ms, s, min or h')
+  .transform((text) => {
+    const [, number, unit] = /^([\d.]+) ?(\w+)$/.exec(text)!;
+    return Number(number) * spanUnits[unit!]!;
+  });
+
+const name = z.string().regex(/^[a-z][A-Za-z0-9]*$/, 'a name begins with a small letter and holds letters and digits');
+const template = z.string();
+
+const failPattern = z.strictObject({ when: patternText, cause: z.enum(causeCodes) });
+
+const condition = z.strictObject({
+  value: template,
+  is: template.optional(),
+  isNot: template.optional(),
+  atLeast: template.optional(),
+  matches: patternText.optional(),
+});
+
+const sayStep = z.strictObject({
+  /** What is typed; a line end is added. */
+  say: template,
+  /** What ends the answer, instead of the prompt. */
+  until: patternText.optional(),
+  limit: span.optional(),
+  /** Patterns whose named groups become values. */
+  capture: z.array(patternText).optional(),
+  /** Every line that matches becomes a row of named groups. */
+  rows: z.strictObject({ into: name, pattern: patternText }).optional(),
+  /** The whole answer, kept under this name. */
+  keep: name.optional(),
+  fails: z.array(failPattern).optional(),
+  /** Its group `percent` is told while the answer is still coming. */
+  progress: patternText.optional(),
+  /** The device is expected to end the session. */
+  endsSession: z.boolean().optional(),
+});
+
+const checkStep = z.strictObject({ check: condition, cause: z.enum(causeCodes), detail: template });
+const setStep = z.strictObject({ set: z.record(name, template) });
+const pickStep = z.strictObject({
+  /** Takes the first row that meets the condition; its columns become values under `as`. */
+  pick: z.strictObject({ from: name, where: condition, as: name, otherwise: z.enum(causeCodes).optional() }),
+});
+
+type SayStep = z.infer<typeof sayStep>;
+type CheckStep = z.infer<typeof checkStep>;
+type SetStep = z.infer<typeof setStep>;
+type PickStep = z.infer<typeof pickStep>;
+export type Condition = z.infer<typeof condition>;
+export interface WhenStep {
+  when: Condition;
+  do: ProcedureStep[];
+}
+export interface RepeatStep {
+  repeat: { every: number; limit: number; until: Condition; otherwise: string };
+  do: ProcedureStep[];
+}
+export type ProcedureStep = SayStep | CheckStep | SetStep | PickStep | WhenStep | RepeatStep;
+
+const whenStep: z.ZodType<WhenStep> = z.lazy(() => z.strictObject({ when: condition, do: z.array(step) })) as never;
+const repeatStep: z.ZodType<RepeatStep> = z.lazy(() =>
+  z.strictObject({
+    repeat: z.strictObject({ every: span, limit: span, until: condition, otherwise: z.enum(causeCodes) }),
+    do: z.array(step),
+  }),
+) as never;
+
+const stepKinds = { say: sayStep, check: checkStep, set: setStep, pick: pickStep, when: whenStep, repeat: repeatStep };
+
+/** One plain step; which kind it is, its first key says. */
+const step: z.ZodType<ProcedureStep> = z.unknown().transform((raw, context): ProcedureStep => {
+  const found = raw !== null && typeof raw === 'object' ? Object.keys(stepKinds).filter((k) => k in raw) : [];
+  if (found.length !== 1) {
+    context.addIssue({ code: 'custom', message: `a step is exactly one of ${Object.keys(stepKinds).join(', ')}` });
+    return z.NEVER;
+  }
+  const parsed = (stepKinds[found[0] as keyof typeof stepKinds] as z.ZodType<ProcedureStep>).safeParse(raw);
+  if (parsed.success) return parsed.data;
+  for (const issue of parsed.error.issues) context.addIssue({ ...issue, code: 'custom', message: issue.message, path: issue.path } as never);
+  return z.NEVER;
+}) as never;
+
+const procedure = z.strictObject({
+  do: z.array(step),
+  /** What the procedure finds, from its values. */
+  gives: z.record(name, template).optional(),
+});
+export type Procedure = z.infer<typeof procedure>;
+
+/** What a procedure is for; `record` to `configuration` ask, the rest act. */
+export const procedureNames = [
+  'record',
+  'ready',
+  'unsaved',
+  'save',
+  'configuration',
+  'transfer',
+  'verify-image',
+  'activate',
+  'next-boot',
+  'reboot',
+] as const;
+export type ProcedureName = (typeof procedureNames)[number];
+
+export const familySchema = z.strictObject({
+  family: z.string().regex(/^[a-z][a-z0-9-]*$/, 'a family is named in small letters, digits and hyphens'),
+  title: z.string().min(1),
+  maker: z.string().min(1),
+  kind: z.enum(kinds),
+  models: z
+    .array(
+      z.strictObject({
+        model: z.string().min(1),
+        variant: z.string().default(''),
+        revisions: z.array(z.string().min(1)).min(1),
+      }),
+    )
+    .min(1),
+  recognise: z
+    .array(
+      z.strictObject({
+        snmp: z.strictObject({ objectId: patternText.optional(), description: patternText.optional() }),
+      }),
+    )
+    .min(1),
+  versions: z.strictObject({
+    patterns: z.array(patternText).min(1),
+    order: z.array(z.strictObject({ part: z.string(), absent: z.enum(['first', 'last']).default('first') })).min(1),
+    write: z.string().min(1),
+  }),
+  storage: z.strictObject({
+    how: z.enum(['two-slots', 'one-flash']),
+    /** What is said of it in a plan. */
+    note: z.string(),
+  }),
+  travel: z.strictObject({ how: z.literal('device-pulls'), protocol: z.literal('tftp') }),
+  pointOfNoReturn: z.enum(stepNames),
+  rebootsItself: z.boolean(),
+  settings: z.enum(['kept', 'reset']),
+  /** Usual durations on a device of this family; `transferPerMiB` is added for the size of the image. */
+  durations: z.strictObject({
+    preflight: span,
+    backup: span,
+    transfer: span,
+    transferPerMiB: span,
+    'verify-image': span,
+    activate: span,
+    'confirm-next-boot': span,
+    reboot: span,
+    return: span,
+    checks: span,
+    /** How long to wait for the device after a reboot before it counts as lost. */
+    returnLimit: span,
+  }),
+  configuration: z.strictObject({
+    /** Lines that change by themselves, left out when configurations are compared. */
+    ignoreLines: z.array(patternText),
+    /** Patterns whose group `secret` is hidden wherever settings are shown or recorded. */
+    secrets: z.array(patternText).default([]),
+  }),
+  shell: z.strictObject({
+    /** Found at the end of the output when the device waits for a command. */
+    prompt: patternText,
+    paging: z.strictObject({ when: patternText, answer: z.string() }).optional(),
+    limit: span,
+    fails: z.array(failPattern).default([]),
+  }),
+  procedures: z.strictObject(
+    Object.fromEntries(procedureNames.map((n) => [n, procedure])) as Record<ProcedureName, typeof procedure>,
+  ),
+});
+
+/** A family file, checked and read. */
+export type Family = z.infer<typeof familySchema>;

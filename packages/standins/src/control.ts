@@ -1,0 +1,46 @@
+import { createServer, type Server } from 'node:http';
+import type { AddressInfo } from 'node:net';
+import type { Fleet } from './fleet.js';
+
+/**
+ * A small HTTP door to a running fleet, for people and tests in other processes: `GET /` tells what truly happened
+ * to every device; `PUT` and `DELETE /DEVICE/FAULT` switch a fault on and off; `POST /DEVICE/power-loss` cuts its power.
+ */
+export async function openControl(fleet: Fleet, port = 0): Promise<{ url: string; server: Server }> {
+  const server = createServer((request, response) => {
+    const [device, what] = (request.url ?? '/').split('/').filter(Boolean);
+    const answer = (status: number, body: unknown): void => {
+      response.writeHead(status, { 'content-type': 'application/json' }).end(`${JSON.stringify(body, null, 2)}\n`);
+    };
+    try {
+      if (request.method === 'GET' && !device)
+        return answer(
+          200,
+          fleet.devices.map((d) => ({
+            name: d.options.name,
+            address: d.options.address,
+            state: d.state,
+            runs: d.running.version,
+            faults: [...d.faults],
+            counters: d.counters,
+          })),
+        );
+      if (device && what && (request.method === 'PUT' || request.method === 'DELETE')) {
+        fleet.fault(device, what, request.method === 'PUT');
+        return answer(200, { device, faults: [...fleet.device(device).faults] });
+      }
+      if (request.method === 'POST' && device && what === 'power-loss') {
+        fleet.device(device).losePower();
+        return answer(200, { device, powerLosses: fleet.device(device).counters.powerLosses });
+      }
+      return answer(404, { error: 'GET /, PUT or DELETE /DEVICE/FAULT, POST /DEVICE/power-loss' });
+    } catch (error) {
+      return answer(400, { error: (error as Error).message });
+    }
+  });
+  await new Promise<void>((resolve, reject) => {
+    server.once('error', reject);
+    server.listen(port, '127.0.0.1', resolve);
+  });
+  return { url: `http://127.0.0.1:${(server.address() as AddressInfo).port}`, server };
+}

@@ -1,0 +1,61 @@
+import { createHash } from 'node:crypto';
+import { imageMagic, type ImageHeader } from '@barrow/core';
+
+export interface ImageRecipe {
+  readonly maker: string;
+  readonly models: readonly string[];
+  readonly hardwareRevisions: readonly string[];
+  readonly variant?: string;
+  readonly version: string;
+  readonly payloadBytes: number;
+}
+
+const sha256 = (bytes: Buffer): string => createHash('sha256').update(bytes).digest('hex');
+
+/** Makes an image file of the demo fleet's open format; the same recipe always gives the same bytes. */
+export function makeImage(recipe: ImageRecipe): Buffer {
+  const payload = Buffer.alloc(recipe.payloadBytes);
+  // A chain of digests, so that no stretch of the payload repeats and a swapped block is seen.
+  let block = createHash('sha256').update(`${recipe.maker}/${recipe.models.join()}/${recipe.version}`).digest();
+  for (let at = 0; at < payload.length; at += 32) {
+    block = createHash('sha256').update(block).digest();
+    block.copy(payload, at);
+  }
+  const header: ImageHeader = {
+    maker: recipe.maker,
+    models: [...recipe.models],
+    hardwareRevisions: [...recipe.hardwareRevisions],
+    variant: recipe.variant ?? '',
+    version: recipe.version,
+    payloadBytes: payload.length,
+    payloadSha256: sha256(payload),
+  };
+  const json = Buffer.from(JSON.stringify(header));
+  const start = Buffer.alloc(10);
+  start.write(imageMagic, 'latin1');
+  start.writeUInt32BE(json.length, 6);
+  return Buffer.concat([start, json, payload]);
+}
+
+/** What a device finds in a file that it pulled; `fault` is said in the device's own words. */
+export type Inspection =
+  | { readonly fault: null; readonly version: string; readonly models: readonly string[]; readonly revisions: readonly string[]; readonly variant: string }
+  | { readonly fault: string };
+
+/** A device's own look at a file: its structure and digest. It shares no code with the service's reader. */
+export function inspectImage(file: Buffer): Inspection {
+  if (file.length < 10 || file.subarray(0, 6).toString('latin1') !== 'SIMG1\n') return { fault: 'not an image' };
+  const length = file.readUInt32BE(6);
+  if (length > 65_536 || 10 + length > file.length) return { fault: 'damaged header' };
+  try {
+    const header = JSON.parse(file.toString('utf8', 10, 10 + length)) as ImageHeader;
+    const payload = file.subarray(10 + length);
+    if (payload.length !== header.payloadBytes) return { fault: `damaged, ${payload.length} of ${header.payloadBytes} octets` };
+    if (sha256(payload) !== header.payloadSha256) return { fault: 'damaged, digest differs' };
+    return { fault: null, version: header.version, models: header.models, revisions: header.hardwareRevisions, variant: header.variant };
+  } catch {
+    return { fault: 'damaged header' };
+  }
+}
+
+export { sha256 };

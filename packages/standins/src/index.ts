@@ -1,0 +1,10 @@
+import { fileURLToPath } from 'node:url';
+
+export { faultNames, StandIn, type Counters, type FaultName, type Persistent, type StoredImage } from './device.js';
+export { Fleet, writeScenarioImages, type FleetOptions } from './fleet.js';
+export { inspectImage, makeImage, type ImageRecipe } from './image.js';
+export { openControl } from './control.js';
+export { community, login, scenario, scenarioImages, sites, snmpPort, sshPort } from './scenario.js';
+
+/** The compiled program that runs a fleet in a process of its own. */
+export const fleetProgram = fileURLToPath(new URL('../dist/fleet-process.js', import.meta.url));

@@ -1,0 +1,164 @@
+import ssh2, { type Connection, type ServerChannel } from 'ssh2';
+
+const { Server, utils } = ssh2;
+
+/** An ed25519 host key in PEM; now and then the generator gives one that cannot be parsed, so it is tried again. */
+export function makeHostKey(): string {
+  for (;;) {
+    const { private: pem } = utils.generateKeyPairSync('ed25519');
+    if (!(utils.parseKey(pem) instanceof Error)) return pem;
+  }
+}
+
+export interface Terminal {
+  /** Writes one line, at the pace of the console. */
+  line(text: string): void;
+  /** Writes without a line end. */
+  raw(text: string): void;
+  /** Reads one more line from the person, without paging. */
+  ask(question: string): Promise<string>;
+  /** Ends the session. */
+  hangUp(): void;
+}
+
+export interface ShellServerOptions {
+  readonly address: string;
+  readonly port: number;
+  readonly hostKey: string;
+  readonly mayLogIn: (user: string, password: string) => boolean;
+  readonly banner: string;
+  readonly prompt: () => string;
+  readonly command: (line: string, terminal: Terminal) => Promise<void>;
+  /** Real milliseconds that one line takes on its way. */
+  readonly lineMs: number;
+  readonly pageLines: number;
+  readonly pagePrompt: string;
+  readonly pageKey: string;
+}
+
+export interface ShellServer {
+  stop(): Promise<void>;
+}
+
+/** Starts a device's SSH server with a terminal of its own. */
+export function startShellServer(options: ShellServerOptions): Promise<ShellServer> {
+  const connections = new Set<Connection>();
+  const server = new Server({ hostKeys: [options.hostKey] }, (connection) => {
+    connections.add(connection);
+    connection.on('error', () => undefined);
+    connection.on('close', () => connections.delete(connection));
+    connection.on('authentication', (context) => {
+      if (context.method !== 'password') return context.reject(['password']);
+      return options.mayLogIn(context.username, context.password) ? context.accept() : context.reject(['password']);
+    });
+    connection.on('ready', () => {
+      connection.on('session', (accept) => {
+        const session = accept();
+        session.on('pty', (acceptPty) => acceptPty?.());
+        session.on('shell', (acceptShell) => void serve(acceptShell(), connection, options));
+      });
+    });
+    (connection as unknown as { setNoDelay?: (on: boolean) => void }).setNoDelay?.(true);
+  });
+  return new Promise((resolve, reject) => {
+    server.once('error', reject);
+    server.listen(options.port, options.address, () =>
+      resolve({
+        stop: () =>
+          new Promise<void>((done) => {
+            server.close(() => done());
+            for (const connection of connections) {
+              connection.end();
+              (connection as unknown as { _sock?: { destroy(): void } })._sock?.destroy();
+            }
+          }),
+      }),
+    );
+  });
+}
+
+async function serve(channel: ServerChannel, connection: Connection, options: ShellServerOptions): Promise<void> {
+  let over = false;
+  const queue: string[] = [];
+  let wake: (() => void) | null = null;
+  channel.on('close', () => {
+    over = true;
+    wake?.();
+  });
+  channel.on('error', () => undefined);
+  channel.on('data', (data: Buffer) => {
+    queue.push(...data.toString('utf8'));
+    wake?.();
+  });
+  const key = async (): Promise<string | null> => {
+    while (queue.length === 0 && !over) await new Promise<void>((resolve) => (wake = resolve));
+    return queue.shift() ?? null;
+  };
+  const write = (text: string): void => {
+    if (!over) channel.write(text);
+  };
+  const readLine = async (): Promise<string | null> => {
+    let line = '';
+    for (;;) {
+      const char = await key();
+      if (char === null) return null;
+      if (char === '\n' || char === '\r') {
+        write('\r\n');
+        return line;
+      }
+      line += char;
+      write(char);
+    }
+  };
+  const pause = (ms: number): Promise<void> => (ms >= 1 ? new Promise((resolve) => setTimeout(resolve, ms)) : Promise.resolve());
+
+  write(`${options.banner}\r\n`);
+  while (!over) {
+    write(options.prompt());
+    const line = await readLine();
+    if (line === null) break;
+    if (line.trim() === '') continue;
+    // A slow console: lines are laid down one after the other, each in two pieces, page by page.
+    let tail = Promise.resolve();
+    let onPage = 0;
+    const lay = (text: string): void => {
+      tail = tail.then(async () => {
+        if (over) return;
+        if (onPage >= options.pageLines) {
+          write(options.pagePrompt);
+          for (;;) {
+            const pressed = await key();
+            if (pressed === null || pressed === options.pageKey) break;
+          }
+          write(`\r${' '.repeat(options.pagePrompt.length)}\r`);
+          onPage = 0;
+        }
+        const cut = Math.ceil(text.length / 2);
+        write(text.slice(0, cut));
+        await pause(options.lineMs);
+        write(`${text.slice(cut)}\r\n`);
+        onPage++;
+      });
+    };
+    await options.command(line.trim(), {
+      line: lay,
+      raw: (text) => {
+        tail = tail.then(() => write(text));
+      },
+      ask: async (question) => {
+        await tail;
+        onPage = 0;
+        write(question);
+        return (await readLine()) ?? '';
+      },
+      hangUp: () => {
+        over = true;
+        channel.end();
+        connection.end();
+      },
+    });
+    await tail;
+  }
+  channel.end();
+}
+

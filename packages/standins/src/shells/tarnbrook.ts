@@ -1,0 +1,110 @@
+import type { ShellStyle, StandIn } from '../device.js';
+
+/** The other slot of a two-slot device: the one that it does not run from. */
+function spareOf(device: StandIn): string {
+  return device.running.name === '1' ? '2' : '1';
+}
+
+function factory(device: StandIn): string[] {
+  const { ports } = device.options.model;
+  return [
+    'name tarnbrook',
+    'place unset',
+    `address ${device.options.address}`,
+    'clock utc',
+    ...Array.from({ length: ports }, (_, i) => `port ${i + 1} lan 1`),
+    'end',
+  ];
+}
+
+/** The made-up command language of the made-up Tarnbrook switches. */
+export const tarnbrookShell: ShellStyle = {
+  banner: 'Tarnbrook switch. Say help for the words.',
+  prompt: (name) => `${name} :: `,
+  pagePrompt: '-- space goes on --',
+  pageKey: ' ',
+  pageLines: 16,
+  factorySettings: factory,
+  async command(line, device, terminal) {
+    const words = line.split(/\s+/);
+    const { options, persistent } = device;
+    const is = (...expected: string[]): boolean => expected.every((word, i) => words[i] === word) && words.length >= expected.length;
+    if (is('tell', 'unit')) {
+      const { added, gone } = device.unsavedSettings;
+      const facts: [string, string | number][] = [
+        ['model', options.model.model],
+        ['variant', options.model.variant || 'plain'],
+        ['hardware', options.model.hardwareRevision],
+        ['serial', options.serial],
+        ['mac', options.mac],
+        ['firmware', device.running.version],
+        ['loader', options.model.bootLoader],
+        ['boots', persistent.boots],
+        ['up', `${Math.floor(device.upSeconds)} s`],
+        ['settings', added.length + gone.length > 0 ? 'unkept' : 'kept'],
+        ['slot room', device.freeBytes],
+        ['work', device.busy ? 'fetching' : 'idle'],
+      ];
+      for (const [key, value] of facts) terminal.line(`${`${key} `.padEnd(14, '.')} ${value}`);
+    } else if (is('tell', 'slots')) {
+      for (const name of ['1', '2']) {
+        const slot = persistent.store.find((s) => s.name === name);
+        const marks = [device.running.name === name ? 'running' : 'spare', persistent.nextBoot === name ? 'next' : 'not-next'].join(' ');
+        terminal.line(slot ? `slot ${name}: ${slot.version} ${marks} ${slot.fault ?? 'sound'}` : `slot ${name}: empty ${marks}`);
+        if (slot) terminal.line(`        sum ${slot.sha256}`);
+      }
+    } else if (is('tell', 'settings', 'unkept')) {
+      const { added, gone } = device.unsavedSettings;
+      for (const text of added) terminal.line(`new  ${text}`);
+      for (const text of gone) terminal.line(`gone ${text}`);
+    } else if (is('tell', 'settings')) {
+      terminal.line(`! told after ${Math.floor(device.upSeconds)} s`);
+      for (const text of device.settings) terminal.line(text);
+    } else if (is('keep', 'settings')) {
+      await device.keepSettings();
+      terminal.line('kept');
+    } else if (is('fetch') && words.length === 4) {
+      if (device.busy) return terminal.line('no: busy with an earlier fetch');
+      const file = device.freeBytes;
+      device.busy = true;
+      try {
+        let told = -1;
+        const percent = (what: string) => (p: number) => {
+          if (p < told + 5 && p < 100) return;
+          told = p;
+          terminal.line(`${what} ${p}%`);
+        };
+        const bytes = await device.pull(words[1]!, Number(words[2]), words[3]!, percent('fetched'));
+        if (bytes.length > file) return terminal.line(`no: ${bytes.length} octets do not fit into a slot of ${file}`);
+        const unfit = device.unfit(bytes);
+        if (unfit !== null) return terminal.line(`no: the file is ${unfit}`);
+        told = -1;
+        await device.write(spareOf(device), bytes, percent('written'));
+        terminal.line(`done: slot ${spareOf(device)}`);
+      } catch (error) {
+        terminal.line(`no: fetch ended, ${(error as Error).message}`);
+      } finally {
+        device.busy = false;
+      }
+    } else if (is('test', 'slot') && words[2]) {
+      const slot = persistent.store.find((s) => s.name === words[2]);
+      await device.wait(2);
+      if (!slot) terminal.line(`no: slot ${words[2]} is empty`);
+      else terminal.line(slot.fault === null ? `sound ${slot.version} sum ${slot.sha256}` : `no: slot ${slot.name} is bad, ${slot.fault}`);
+    } else if (is('choose', 'slot') && words[2]) {
+      const slot = persistent.store.find((s) => s.name === words[2]);
+      await device.wait(1);
+      if (!slot || slot.fault !== null) terminal.line(`no: slot ${words[2]} cannot be started`);
+      else {
+        device.choose(slot.name);
+        terminal.line(`chosen slot ${slot.name}`);
+      }
+    } else if (is('restart')) {
+      const answer = await terminal.ask('Restart this switch? Say yes or no: ');
+      if (answer.trim() === 'yes') device.restart();
+      else terminal.line('staying up');
+    } else if (is('leave')) terminal.hangUp();
+    else if (is('help')) for (const text of ['tell unit|slots|settings', 'keep settings', 'fetch HOST PORT FILE', 'test slot N', 'choose slot N', 'restart', 'leave']) terminal.line(text);
+    else terminal.line(`what? "${line}" is no word of mine`);
+  },
+};

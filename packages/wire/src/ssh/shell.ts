@@ -1,0 +1,170 @@
+import { createHash } from 'node:crypto';
+import { Client, type ClientChannel } from 'ssh2';
+import { WireError } from '../errors.js';
+
+export interface ShellTarget {
+  readonly host: string;
+  readonly port: number;
+  readonly username: string;
+  readonly password: string;
+  /** The pinned key, `SHA256:` and base64 without padding as RFC 4648 §4 writes it; null accepts any and tells it. */
+  readonly hostKey: string | null;
+  readonly readyTimeoutMs: number;
+}
+
+/** One line of a recorded conversation. */
+export interface ShellEntry {
+  readonly at: number;
+  readonly from: 'barrow' | 'device';
+  readonly text: string;
+}
+
+/** The most of a device's answer that is kept while waiting; endless output ends the wait with an error. */
+const longestOutput = 1 << 20;
+
+/** A terminal session on a device. */
+export class ShellSession {
+  readonly hostKey: string;
+  readonly #client: Client;
+  readonly #channel: ClientChannel;
+  readonly #entries: ShellEntry[] = [];
+  #entryBytes = 0;
+  #output = '';
+  #closed = false;
+  #waiter: (() => void) | null = null;
+
+  private constructor(client: Client, channel: ClientChannel, hostKey: string) {
+    this.#client = client;
+    this.#channel = channel;
+    this.hostKey = hostKey;
+    channel.on('data', (data: Buffer) => {
+      this.#output += data.toString('utf8');
+      this.#record('device', data.toString('utf8'));
+      this.#waiter?.();
+    });
+    const ended = (): void => {
+      this.#closed = true;
+      this.#waiter?.();
+    };
+    channel.on('close', ended);
+    client.on('close', ended);
+    client.on('error', ended);
+  }
+
+  /** @throws WireError `unreachable`, `refused`, `login-refused`, `host-key-changed`, `no-common-algorithm`, `timeout`. */
+  static open(target: ShellTarget): Promise<ShellSession> {
+    const client = new Client();
+    const where = `${target.host}:${target.port}`;
+    let seenKey = '';
+    let keyRefused = false;
+    return new Promise<ShellSession>((resolve, reject) => {
+      let settled = false;
+      const fail = (error: WireError): void => {
+        if (settled) return;
+        settled = true;
+        client.end();
+        reject(error);
+      };
+      client.on('error', (error: Error & { level?: string; code?: string }) => {
+        if (keyRefused) return fail(new WireError('host-key-changed', `${where} shows ${seenKey}, pinned is ${target.hostKey}`));
+        if (error.level === 'client-authentication') return fail(new WireError('login-refused', `${where} refused user ${target.username}`));
+        if (error.level === 'client-timeout') return fail(new WireError('timeout', `${where} did not finish the SSH handshake in ${target.readyTimeoutMs} ms`));
+        if (error.code === 'ECONNREFUSED') return fail(new WireError('refused', `${where} refused the connection`));
+        if (/no matching/.test(error.message)) return fail(new WireError('no-common-algorithm', `${where}: ${error.message}`));
+        return fail(new WireError('unreachable', `${where}: ${error.code ?? error.message}`));
+      });
+      client.on('close', () => fail(new WireError('lost', `${where} closed the connection`)));
+      client.on('ready', () => {
+        client.setNoDelay(true);
+        client.shell({ term: 'dumb', cols: 200, rows: 24 }, (error, channel) => {
+          if (error) return fail(new WireError('refused', `${where} gives no shell: ${error.message}`));
+          settled = true;
+          resolve(new ShellSession(client, channel, seenKey));
+        });
+      });
+      client.connect({
+        host: target.host,
+        port: target.port,
+        username: target.username,
+        password: target.password,
+        readyTimeout: target.readyTimeoutMs,
+        hostVerifier: (key: Buffer) => {
+          seenKey = `SHA256:${createHash('sha256').update(key).digest('base64').replace(/=+$/, '')}`;
+          keyRefused = target.hostKey !== null && target.hostKey !== seenKey;
+          return !keyRefused;
+        },
+      });
+    });
+  }
+
+  get closed(): boolean {
+    return this.#closed;
+  }
+
+  /** The conversation so far; what Barrow sends never holds a password, which travels in the SSH handshake. */
+  get conversation(): readonly ShellEntry[] {
+    return this.#entries;
+  }
+
+  send(text: string): void {
+    if (this.#closed) throw new WireError('lost', 'the session has ended');
+    this.#record('barrow', text);
+    this.#channel.write(text);
+  }
+
+  /**
+   * Waits until `test` finds what it looks for in the output that was not taken yet, and takes that output.
+   * `test` is called whenever more has arrived.
+   * @throws WireError `timeout` or `lost`, with the last words of the device.
+   */
+  async take<T>(test: (output: string) => { readonly found: T; readonly length: number } | null, limitMs: number, signal?: AbortSignal): Promise<T> {
+    let timedOut = false;
+    const timer = setTimeout(() => {
+      timedOut = true;
+      this.#waiter?.();
+    }, limitMs);
+    const abort = (): void => this.#waiter?.();
+    signal?.addEventListener('abort', abort);
+    try {
+      for (;;) {
+        const hit = test(this.#output);
+        if (hit) {
+          this.#output = this.#output.slice(hit.length);
+          return hit.found;
+        }
+        const tail = (): string => JSON.stringify(this.#output.slice(-200));
+        if (signal?.aborted) throw new WireError('cancelled', 'stopped');
+        if (this.#output.length > longestOutput) throw new WireError('malformed', `the device sends without end; last: ${tail()}`);
+        if (this.#closed) throw new WireError('lost', `the device ended the session; last: ${tail()}`);
+        if (timedOut) throw new WireError('timeout', `nothing expected came within ${Math.round(limitMs / 100) / 10} s; last: ${tail()}`);
+        await new Promise<void>((resolve) => {
+          this.#waiter = resolve;
+        });
+        this.#waiter = null;
+      }
+    } finally {
+      clearTimeout(timer);
+      signal?.removeEventListener('abort', abort);
+    }
+  }
+
+  /** Waits until the device has ended the session. @throws WireError `timeout` */
+  async ended(limitMs: number): Promise<void> {
+    await this.take(() => (this.#closed ? { found: true, length: 0 } : null), limitMs);
+  }
+
+  close(): void {
+    this.#closed = true;
+    this.#client.end();
+    this.#client.destroy();
+    this.#waiter?.();
+  }
+
+  #record(from: ShellEntry['from'], text: string): void {
+    if (this.#entryBytes > longestOutput) return;
+    this.#entryBytes += text.length;
+    const last = this.#entries[this.#entries.length - 1];
+    if (last?.from === from && from === 'device') this.#entries[this.#entries.length - 1] = { ...last, text: last.text + text };
+    else this.#entries.push({ at: Date.now(), from, text });
+  }
+}

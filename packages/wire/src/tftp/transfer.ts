@@ -1,0 +1,264 @@
+import { createSocket, type Socket } from 'node:dgram';
+import { closeSync, openSync, readSync } from 'node:fs';
+import { encodeError, encodeOack, errorCodes, opcodes } from './packets.js';
+import type { Agreed } from './options.js';
+
+/** How a transfer stands; `blocks` counts from 1 and does not roll over. */
+export interface TransferProgress {
+  readonly bytes: number;
+  readonly totalBytes: number;
+  readonly acknowledgedBlock: number;
+  readonly resent: number;
+}
+
+export type TransferEnd =
+  | { readonly kind: 'done' }
+  /** The receiver sent an ERROR packet: its code and words. */
+  | { readonly kind: 'refused-by-receiver'; readonly code: number; readonly message: string }
+  | { readonly kind: 'silent'; readonly tries: number }
+  | { readonly kind: 'local-fault'; readonly message: string }
+  | { readonly kind: 'stopped' };
+
+export interface TransferInput {
+  readonly localAddress: string;
+  readonly peer: { readonly address: string; readonly port: number };
+  readonly path: string;
+  readonly fileBytes: number;
+  readonly agreed: Agreed;
+  /** Sendings of one packet before the receiver counts as gone. */
+  readonly tries: number;
+  readonly onProgress: (progress: TransferProgress) => void;
+  readonly onEnd: (end: TransferEnd, progress: TransferProgress) => void;
+}
+
+const readAhead = 256 * 1024;
+const shortestWait = 250;
+const longestWait = 8000;
+
+/** Sends one file to one receiver from a port of its own (RFC 1350 §4: transfer identifiers). */
+export class SendingTransfer {
+  readonly #socket: Socket;
+  readonly #input: TransferInput;
+  readonly #blockSize: number;
+  readonly #lastBlock: number;
+  readonly #ring: Buffer[];
+  #file: number | null = null;
+  #chunk: Buffer | null = null;
+  #chunkAt = 0;
+  #chunkBytes = 0;
+  /** The last block that was acknowledged in order; -1 while the OACK is not. */
+  #acknowledged: number;
+  /** The last block that was sent. */
+  #sent = 0;
+  #tries = 0;
+  #resent = 0;
+  #timer: NodeJS.Timeout | null = null;
+  #wait = 1000;
+  #sentAt = 0;
+  #resentSinceAck = false;
+  #ended = false;
+
+  constructor(input: TransferInput) {
+    this.#input = input;
+    this.#blockSize = input.agreed.blockSize;
+    // RFC 1350 §6: a block shorter than the block size ends the transfer, so a full last block is followed by an empty one.
+    this.#lastBlock = Math.floor(input.fileBytes / this.#blockSize) + 1;
+    this.#ring = Array.from({ length: Math.min(input.agreed.windowSize, this.#lastBlock) }, () => Buffer.allocUnsafe(4 + this.#blockSize));
+    this.#acknowledged = input.agreed.acknowledge.size > 0 ? -1 : 0;
+    if (input.agreed.timeout !== null) this.#wait = input.agreed.timeout * 1000;
+    const family = input.localAddress.includes(':') ? 6 : 4;
+    this.#socket = createSocket({
+      type: family === 6 ? 'udp6' : 'udp4',
+      // Addresses are numbers already; looking them up would put every packet off to the next tick.
+      lookup: (address, _options, done) => done(null, address, family),
+    });
+  }
+
+  start(): void {
+    try {
+      this.#file = openSync(this.#input.path, 'r');
+    } catch (error) {
+      this.#end({ kind: 'local-fault', message: (error as Error).message });
+      return;
+    }
+    this.#socket.on('error', (error) => this.#end({ kind: 'local-fault', message: error.message }));
+    this.#socket.on('message', (packet, from) => this.#receive(packet, from.address, from.port));
+    this.#socket.bind({ port: 0, address: this.#input.localAddress }, () => {
+      if (this.#ended) return;
+      // A connected socket would hide a third port's packets, which RFC 1350 §4 wants answered with error 5.
+      if (this.#acknowledged < 0) this.#sendOack();
+      else this.#fill();
+      this.#arm();
+    });
+  }
+
+  /** Ends the transfer from our side, telling the receiver. */
+  stop(message: string): void {
+    this.#send(encodeError(errorCodes.undefined, message));
+    this.#end({ kind: 'stopped' });
+  }
+
+  get progress(): TransferProgress {
+    const block = Math.max(0, this.#acknowledged);
+    return {
+      bytes: Math.min(block * this.#blockSize, this.#input.fileBytes),
+      totalBytes: this.#input.fileBytes,
+      acknowledgedBlock: block,
+      resent: this.#resent,
+    };
+  }
+
+  #send(packet: Buffer, length = packet.length): void {
+    if (this.#ended) return;
+    this.#socket.send(packet, 0, length, this.#input.peer.port, this.#input.peer.address);
+  }
+
+  #sendOack(): void {
+    this.#sentAt = performance.now();
+    this.#send(encodeOack(this.#input.agreed.acknowledge));
+  }
+
+  #receive(packet: Buffer, address: string, port: number): void {
+    if (this.#ended) return;
+    const { peer } = this.#input;
+    if (address !== peer.address || port !== peer.port) {
+      // RFC 1350 §4: a packet from elsewhere is answered with an error and does not disturb the transfer.
+      this.#socket.send(encodeError(errorCodes.unknownTransferId, 'this port serves another transfer'), port, address);
+      return;
+    }
+    if (packet.length < 4) return;
+    const opcode = packet.readUInt16BE(0);
+    if (opcode === opcodes.error) {
+      const end = packet.indexOf(0, 4);
+      this.#end({
+        kind: 'refused-by-receiver',
+        code: packet.readUInt16BE(2),
+        message: packet.toString('latin1', 4, end < 0 ? packet.length : end),
+      });
+      return;
+    }
+    if (opcode !== opcodes.ack) return;
+    const low = packet.readUInt16BE(2);
+    if (this.#acknowledged < 0) {
+      // RFC 2347 §3: the OACK is acknowledged with block number 0.
+      if (low !== 0) return;
+      this.#acknowledged = 0;
+      this.#sent = 0;
+      this.#learn();
+      this.#advanced();
+      return;
+    }
+    // Block numbers are 16 bits and roll over to 0: the true block is the one within the window with these low bits.
+    const ahead = (low - (this.#acknowledged & 0xffff)) & 0xffff;
+    const block = this.#acknowledged + ahead;
+    // RFC 1123 §4.2.3.1: an acknowledgement of an earlier block must not make us send again.
+    if (ahead === 0 || block > this.#sent) return;
+    this.#acknowledged = block;
+    this.#learn();
+    // RFC 7440 §4: an acknowledgement of less than was sent means that the rest was lost; go on from there.
+    if (block < this.#sent) {
+      this.#resent += this.#sent - block;
+      this.#sent = block;
+    }
+    this.#advanced();
+  }
+
+  #advanced(): void {
+    this.#tries = 0;
+    this.#resentSinceAck = false;
+    this.#input.onProgress(this.progress);
+    if (this.#acknowledged >= this.#lastBlock) {
+      this.#end({ kind: 'done' });
+      return;
+    }
+    this.#fill();
+    this.#timer?.refresh();
+  }
+
+  /** RFC 6298 in spirit: wait some round trips, but never after a packet that was sent twice (Karn). */
+  #learn(): void {
+    if (this.#input.agreed.timeout !== null || this.#resentSinceAck) return;
+    const trip = performance.now() - this.#sentAt;
+    const wait = Math.min(longestWait, Math.max(shortestWait, trip * 8));
+    if (wait > this.#wait || wait < this.#wait / 2) {
+      this.#wait = wait;
+      if (this.#timer) this.#arm();
+    }
+  }
+
+  #fill(): void {
+    const end = Math.min(this.#acknowledged + this.#input.agreed.windowSize, this.#lastBlock);
+    this.#sentAt = performance.now();
+    while (this.#sent < end && !this.#ended) {
+      const block = this.#sent + 1;
+      const packet = this.#ring[block % this.#ring.length]!;
+      const length = this.#readBlock(block, packet);
+      if (length < 0) return;
+      packet.writeUInt16BE(opcodes.data, 0);
+      packet.writeUInt16BE(block & 0xffff, 2);
+      this.#sent = block;
+      this.#send(packet, 4 + length);
+    }
+  }
+
+  /** Copies a block behind the packet's header; reads ahead, because one asynchronous read costs more than a block. */
+  #readBlock(block: number, packet: Buffer): number {
+    const start = (block - 1) * this.#blockSize;
+    const length = Math.min(this.#blockSize, this.#input.fileBytes - start);
+    if (start < this.#chunkAt || start + length > this.#chunkAt + this.#chunkBytes) {
+      this.#chunk ??= Buffer.allocUnsafe(Math.min(Math.max(readAhead, this.#blockSize), Math.max(1, this.#input.fileBytes)));
+      try {
+        this.#chunkBytes = readSync(this.#file!, this.#chunk, 0, this.#chunk.length, start);
+        this.#chunkAt = start;
+      } catch (error) {
+        this.stop('the file cannot be read');
+        this.#end({ kind: 'local-fault', message: (error as Error).message });
+        return -1;
+      }
+      if (this.#chunkBytes < length) {
+        this.#send(encodeError(errorCodes.undefined, 'the file became shorter'));
+        this.#end({ kind: 'local-fault', message: `the file ended at ${start + this.#chunkBytes} octets, ${this.#input.fileBytes} were expected` });
+        return -1;
+      }
+    }
+    this.#chunk?.copy(packet, 4, start - this.#chunkAt, start - this.#chunkAt + length);
+    return length;
+  }
+
+  #arm(): void {
+    if (this.#timer) clearTimeout(this.#timer);
+    if (this.#ended) return;
+    this.#timer = setTimeout(() => this.#late(), this.#wait * 2 ** Math.min(this.#tries, 3));
+  }
+
+  #late(): void {
+    this.#tries++;
+    if (this.#tries >= this.#input.tries) {
+      this.#end({ kind: 'silent', tries: this.#tries });
+      return;
+    }
+    this.#resentSinceAck = true;
+    if (this.#acknowledged < 0) {
+      this.#resent++;
+      this.#sendOack();
+    } else {
+      this.#resent += this.#sent - this.#acknowledged;
+      this.#sent = this.#acknowledged;
+      this.#fill();
+    }
+    this.#arm();
+  }
+
+  #end(end: TransferEnd): void {
+    if (this.#ended) return;
+    this.#ended = true;
+    if (this.#timer) clearTimeout(this.#timer);
+    if (this.#file !== null) closeSync(this.#file);
+    try {
+      this.#socket.close();
+    } catch {
+      // The socket never opened.
+    }
+    this.#input.onEnd(end, this.progress);
+  }
+}
