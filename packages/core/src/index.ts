@@ -16,3 +16,7 @@ export * from './scheduler/state.js';
 export * from './scheduler/apply.js';
 export * from './scheduler/decide.js';
 export * from './rehearsal/rehearse.js';
+export * from './standing/targets.js';
+export * from './records/from-snmp.js';
+export * from './records/ranges.js';
+export * from './api/shapes.js';

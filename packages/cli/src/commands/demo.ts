@@ -1,0 +1,98 @@
+import { mkdtempSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join, relative, resolve } from 'node:path';
+import { collect, type Register } from '../context.js';
+import { connect } from '../connect.js';
+import { CommandError, exit } from '../errors.js';
+import { makeColours } from '../output.js';
+import { defaultTftp, hostPort, startHere, untilStopped } from './serve.js';
+
+interface DemoOptions {
+  folder: string;
+  listen: string;
+  tftpListen: string;
+  scale: string;
+  fault: string[];
+  bare?: boolean;
+  fresh?: boolean;
+  walkthrough?: boolean;
+  controlPort: string;
+  log: string;
+}
+
+export const registerDemo: Register = (program, act) => {
+  program
+    .command('demo')
+    .description('service, simulated fleet and demo data together, on loopback only')
+    .option('--folder <folder>', 'where the demo keeps its data', '.barrow-demo')
+    .option('--listen <host:port>', 'where the console and the HTTP interface listen', '127.0.0.1:8470')
+    .option('--tftp-listen <host:port>', 'where the TFTP store listens', defaultTftp)
+    .option('--scale <n>', "how much faster the devices' time runs", '20')
+    .option('--fault <device=fault>', 'switch a fault on, e.g. eelgate-sw-2=never-returns; may repeat', collect, [])
+    .option('--bare', 'networks and credentials only: discover, add and set by hand')
+    .option('--fresh', 'forget what an earlier demo kept')
+    .option('--walkthrough', 'play the whole journey in this terminal on fresh data, and end')
+    .option('--control-port <port>', "where the fleet tells what truly happened, and takes faults (0: any)", '8471')
+    .option('--log <level>', 'what the service logs to standard error', 'warn')
+    .action(
+      act(async ({ say }, o: DemoOptions) => {
+        const { io } = say;
+        const c = makeColours(io);
+        const scale = Number(o.scale);
+        if (!(scale >= 1 && scale <= 1000)) throw new CommandError(exit.wrongUse, 'number-malformed', 'The command was not understood', `--scale takes 1 to 1000, not "${o.scale}".`, 'For example --scale 20.');
+        const folder = o.walkthrough ? mkdtempSync(join(tmpdir(), 'barrow-walkthrough-')) : resolve(o.folder);
+        if (o.fresh && !o.walkthrough) rmSync(folder, { recursive: true, force: true });
+        const [{ startFleet }, { writeScenarioImages }, data, { consoleFolder }] = await Promise.all([
+          import('../demo/fleet-child.js'),
+          import('@barrow/standins'),
+          import('../demo/data.js'),
+          import('../console-folder.js'),
+        ]);
+        const images = writeScenarioImages(join(folder, 'images'));
+        const fleet = await startFleet({ scale, stateFile: join(folder, 'fleet.json'), faults: o.fault, controlPort: o.walkthrough ? 0 : Number(o.controlPort) });
+        const dataFolder = join(folder, 'data');
+        try {
+          const service = await startHere({
+            dataFolder,
+            listen: o.walkthrough ? { host: '127.0.0.1', port: 0 } : hostPort('--listen', o.listen),
+            tftpListen: o.walkthrough ? { host: '127.0.0.1', port: 0 } : hostPort('--tftp-listen', o.tftpListen),
+            storeAddress: null,
+            familyFolder: null,
+            timeScale: scale,
+            consoleFolder: consoleFolder(),
+            logLevel: o.log,
+          });
+          try {
+            if (o.walkthrough) {
+              const { walkthrough } = await import('../demo/walkthrough.js');
+              await walkthrough(io, dataFolder, images, fleet.control);
+              return;
+            }
+            const barrow = connect({ data: dataFolder, url: service.url });
+            await data.loadNetworks(barrow);
+            const good = images.filter((i) => !/\/(damaged|other)\//.test(i));
+            if (!o.bare) await data.loadSecondDay(barrow, good);
+            const { readFileSync } = await import('node:fs');
+            const token = readFileSync(join(dataFolder, 'token'), 'utf8').trim();
+            const here = relative(process.cwd(), dataFolder) || '.';
+            io.out(
+              [
+                `${c.bold('Open')}   ${service.url}/#token=${token}`,
+                `${c.bold('Try')}    BARROW_DATA=${here} npx barrow ${o.bare ? 'discover' : 'rollout plan --soak 20s'}`,
+                '',
+                `${fleet.devices} simulated devices, their time ${scale} times ours. What truly happened to them: ${fleet.control}`,
+                `Images to add by hand: ${relative(process.cwd(), join(folder, 'images'))}. End with Ctrl-C.`,
+                '',
+              ].join('\n'),
+            );
+            await untilStopped(async () => undefined, io.err);
+          } finally {
+            await service.stop();
+          }
+        } finally {
+          await fleet.stop();
+          if (o.walkthrough) rmSync(folder, { recursive: true, force: true });
+        }
+      }),
+    );
+};

@@ -1,0 +1,57 @@
+import type { Register } from '../context.js';
+import { CommandError, exit, Quiet } from '../errors.js';
+import { print, table } from '../output.js';
+
+export const registerFamilies: Register = (program, act) => {
+  const family = program.command('family').description('what Barrow can upgrade, and how');
+  family
+    .command('list')
+    .description('the families of the service')
+    .action(
+      act(async ({ say, client }) => {
+        const all = await client().families();
+        print(say, all, () =>
+          table(say.io, ['FAMILY', 'TITLE', 'KIND', 'MODELS', 'TRAVEL', 'NO RETURN AFTER', 'DEVICES'], all.map((f) => [f.family, f.title, f.kind, f.models.map((m) => m.model).join(', '), f.travel, f.pointOfNoReturn, f.devices]), [6]),
+        );
+      }),
+    );
+  family
+    .command('show <family>')
+    .description('one family: models, hardware revisions, handling')
+    .action(
+      act(async ({ say, client }, name: string) => {
+        const all = await client().families();
+        const found = all.find((f) => f.family === name);
+        if (!found) throw new CommandError(exit.wrongUse, 'family-unknown', 'There is no such family', `"${name}" is not known.`, `The families are ${all.map((f) => f.family).join(', ')}.`);
+        print(say, found, () =>
+          [
+            `${found.title} (${found.family}), ${found.kind}`,
+            ...found.models.map((m) => `  ${m.model}${m.variant ? ` ${m.variant}` : ''}, hardware ${m.revisions.join(', ')}`),
+            `  ${found.travel}; ${found.storage}`,
+            `  point of no return: ${found.pointOfNoReturn}`,
+            `  ${found.devices} devices known`,
+          ].join('\n'),
+        );
+      }),
+    );
+  family
+    .command('check <file>')
+    .description('check a family file, here, without the service; faults are told with their line')
+    .action(
+      act(async ({ say }, file: string) => {
+        const { FamilyFileError, parseFamily } = await import('@barrow/families');
+        const { readFile } = await import('node:fs/promises');
+        const text = await readFile(file, 'utf8').catch((error: NodeJS.ErrnoException) => {
+          throw new CommandError(exit.wrongUse, 'file-missing', 'The file cannot be read', `${file}: ${error.code ?? error.message}.`, 'Check the path.');
+        });
+        try {
+          const parsed = parseFamily(text, file);
+          print(say, { file, family: parsed.family, faults: [] }, () => `${file}: family ${parsed.family}, ${parsed.models.length} models, no faults.`);
+        } catch (error) {
+          if (!(error instanceof FamilyFileError)) throw error;
+          print(say, { file, faults: error.faults }, () => error.faults.map((f) => `${f.file}:${f.line}: ${f.where ? `${f.where}: ` : ''}${f.message}`).join('\n'));
+          throw new Quiet(exit.workFailed);
+        }
+      }),
+    );
+};

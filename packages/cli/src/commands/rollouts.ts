@@ -1,0 +1,383 @@
+import { duration, type PlanInput, type RehearsalView, type Rollout, type RunView } from '@barrow/core';
+import type { BarrowClient } from '@barrow/client';
+import type { CommandContext, Register } from '../context.js';
+import { collect } from '../context.js';
+import { CommandError, exit, Quiet } from '../errors.js';
+import { clock, makeColours, outcomeMark, print, runMark, table, totalsOf, type Io, type Say } from '../output.js';
+
+function causeLines(io: Io, run: RunView): string {
+  const c = makeColours(io);
+  const quoted = (run.detail ?? '').split('\n').map((line) => `    ${line}`).join('\n');
+  return [`${c.bold(run.name)}: ${run.cause!.what} ${c.dim(`(${run.cause!.code}, at ${run.step})`)}`, quoted, `    ${c.dim(`Next: ${run.cause!.next}`)}`].filter((l) => l.trim() !== '').join('\n');
+}
+
+export function rolloutText(io: Io, r: Rollout): string {
+  const parts = [`${r.name}   ${r.id}   ${r.phase}${r.startedAt ? `, started ${clock(r.startedAt)} by ${r.startedBy}` : `, planned by ${r.createdBy}`}`];
+  if (r.heldBecause) parts.push(`HELD by ${r.heldBy}: ${r.heldBecause}`);
+  const down = Math.max(...r.runs.map((x) => x.downMs));
+  const point = r.steps.find((s) => s.pastReturn)?.step;
+  if (r.phase === 'planned')
+    parts.push(
+      `Steps: ${r.steps.map((s) => s.step).join(' → ')}.`,
+      `Point of no return: ${point}. Each device is down for about ${duration(down)}. Settings nobody saved: ${r.unsaved}. At most ${r.limits['rollout']} at once.`,
+    );
+  for (const wave of r.waves) {
+    const runs = r.runs.filter((x) => x.wave === wave.index);
+    const gate = [wave.gate.soakMs > 0 ? `soak ${duration(wave.gate.soakMs)}` : null, `held at ${wave.gate.failureLimit} failed`, wave.gate.approval ? (wave.approvedBy ? `approved by ${wave.approvedBy}` : "a person's word") : null].filter(Boolean);
+    parts.push('', `Wave ${wave.index + 1} (${wave.name}), ${runs.length} devices, ${wave.phase}${wave.soaksUntil ? ` until ${clock(wave.soaksUntil)}` : ''}; gate: ${gate.join(', ')}`);
+    parts.push(
+      table(
+        io,
+        ['DEVICE', 'ADDRESS', 'SITE', 'FROM', 'TO', 'IMAGE', 'STATE'],
+        runs.map((x) => [x.name, x.address, x.site, x.from, x.target, x.file, runMark(io, x)]),
+      ),
+    );
+  }
+  if (r.leftOut.length > 0) parts.push('', 'Left out:', ...r.leftOut.map((l) => `  ${l.name}: ${l.reason}`));
+  const trouble = r.runs.filter((x) => x.cause);
+  if (trouble.length > 0) parts.push('', ...trouble.map((x) => causeLines(io, x)));
+  if (r.phase !== 'planned') parts.push('', `${totalsOf(r)}.`);
+  return parts.join('\n');
+}
+
+function rehearsalText(io: Io, r: RehearsalView): string {
+  const from = (moment: string | null): string => (moment === null ? '–' : `+${duration(Date.parse(moment) - Date.parse(r.beginsAt))}`);
+  const span = (a: string | null, b: string | null): string => (a && b ? duration(Date.parse(b) - Date.parse(a)) : '–');
+  return [
+    `It would take ${duration(r.totalMs)}: begun now, ended ${clock(r.endsAt)}. At most ${r.mostAtOnce} under way and ${r.mostDown} down at once.`,
+    ...(r.approvals.length > 0 ? [`Not counted: the wait for a person's word after wave ${r.approvals.map((w) => w + 1).join(', ')}.`] : []),
+    ...r.waves.map((w) => `Wave ${w.wave + 1}: ${from(w.opensAt)} to ${from(w.endsAt)}`),
+    '',
+    table(io, ['DEVICE', 'WAVE', 'BEGINS', 'GOES DOWN', 'DOWN FOR', 'ENDS'], r.runs.map((x) => [x.name, x.wave + 1, from(x.beginsAt), from(x.downFrom), span(x.downFrom, x.downUntil), from(x.endsAt)]), [1]),
+  ].join('\n');
+}
+
+/** Watches a rollout until it ends or is held, one line for each thing that happens. */
+async function follow(say: Say, barrow: BarrowClient, id: string): Promise<Rollout> {
+  const c = makeColours(say.io);
+  const loud = !say.json;
+  const stop = new AbortController();
+  let view = await barrow.rollout(id);
+  const nameOf = new Map(view.runs.map((r) => [r.id, r.name]));
+  const stepsOf = view.steps;
+  let percent = '';
+  const line = (at: number, text: string): void => {
+    if (!loud) return;
+    say.io.out(`${say.io.terminal ? '\r\u001b[K' : ''}${c.dim(clock(new Date(at).toISOString()))}  ${text}\n`);
+  };
+  const over = (): boolean => view.phase === 'ended' || (view.phase === 'held' && (view.totals['under-way'] ?? 0) === 0);
+  if (over() || view.phase === 'planned') return view;
+  for await (const event of barrow.events({ after: view.journal, signal: stop.signal })) {
+    if (event.kind === 'progress' && event.rollout === id && loud && say.io.terminal) {
+      percent = `${nameOf.get(event.run)} ${event.percent} %`;
+      say.io.out(`\r\u001b[K${c.dim(percent)}`);
+    }
+    if (event.kind !== 'journal' || event.entry.rollout !== id) continue;
+    const e = event.entry.event;
+    const who = 'run' in e && e.run ? (nameOf.get(e.run) ?? e.run).padEnd(16) : '';
+    switch (e.kind) {
+      case 'step-begun': {
+        const n = stepsOf.findIndex((s) => s.step === e.step);
+        line(e.at, `${who} ${n + 1}/${stepsOf.length} ${e.step}${stepsOf[n]?.pastReturn && !stepsOf[n - 1]?.pastReturn ? c.yellow('  (point of no return)') : ''}`);
+        break;
+      }
+      case 'step-done':
+        if (e.step === stepsOf.at(-1)?.step) line(e.at, `${who} ${outcomeMark(say.io, 'verified')}`);
+        break;
+      case 'step-failed':
+        line(e.at, `${who} ${c.red(`✕ ${e.step}: ${e.cause}`)} ${e.detail.split('\n')[0]}`);
+        break;
+      case 'run-skipped':
+        line(e.at, `${who} ${outcomeMark(say.io, 'skipped')}: ${e.reason}`);
+        break;
+      case 'run-withdrawn':
+        line(e.at, `${who} ${outcomeMark(say.io, 'withdrawn')}: ${e.reason}`);
+        break;
+      case 'reconciled':
+        line(e.at, `${who} asked after a restart of the service: ${e.step} is ${e.truth}, ${e.detail}`);
+        break;
+      case 'wave-opened':
+        line(e.at, c.bold(`wave ${e.wave + 1} opened`));
+        break;
+      case 'wave-ended':
+        line(e.at, c.bold(`wave ${e.wave + 1} ended${e.wave < view.waves.length - 1 && view.waves[e.wave]!.gate.soakMs > 0 ? `, soaking for ${duration(view.waves[e.wave]!.gate.soakMs)}` : ''}`));
+        break;
+      case 'gate-passed':
+        if (e.wave < view.waves.length - 1) line(e.at, c.bold(`gate ${e.wave + 1} passed`));
+        break;
+      case 'held':
+        line(e.at, c.red(`HELD by ${e.by}: ${e.reason}`));
+        break;
+      case 'rollout-ended':
+        line(e.at, c.bold('rollout ended'));
+        break;
+      default:
+        break;
+    }
+    if (e.kind === 'rollout-ended' || e.kind === 'held' || e.kind === 'step-done' || e.kind === 'step-failed') {
+      if (e.kind !== 'rollout-ended' && view.phase !== 'held' && e.kind !== 'held') continue;
+      view = await barrow.rollout(id);
+      if (over()) stop.abort();
+    }
+  }
+  return barrow.rollout(id);
+}
+
+/** What a followed rollout means for the exit code: everything that was begun verified, or not. */
+function judge(r: Rollout): void {
+  if (r.phase === 'held' || (r.totals.failed ?? 0) > 0 || (r.totals['not-begun'] ?? 0) > 0) throw new Quiet(exit.workFailed);
+}
+
+async function followAndTell({ say }: CommandContext, barrow: BarrowClient, id: string): Promise<void> {
+  const end = await follow(say, barrow, id);
+  print(say, end, () => {
+    const trouble = end.runs.filter((x) => x.cause);
+    const advice =
+      end.phase === 'held' ? [`Held: ${end.heldBecause}.`, `Go on with \`barrow rollout continue ${id}\`, or end it with \`barrow rollout stop ${id}\`.`] : [`Report: \`barrow report ${id}\``];
+    return ['', ...trouble.map((x) => causeLines(say.io, x)), `${totalsOf(end)}.`, ...advice].join('\n');
+  });
+  judge(end);
+}
+
+const whole = (name: string, text: string): number => {
+  if (!/^\d+$/.test(text)) throw new CommandError(exit.wrongUse, 'number-malformed', 'The command was not understood', `${name} takes a whole number, not "${text}".`, 'See --help.');
+  return Number(text);
+};
+
+/** Seconds from `30`, `30s`, `10min`, `2h`. */
+function soak(text: string): number {
+  const match = /^(\d+)(s|min|h)?$/.exec(text);
+  if (!match) throw new CommandError(exit.wrongUse, 'span-malformed', 'The command was not understood', `"${text}" is no span of time.`, 'Write 30s, 10min or 2h.');
+  return Number(match[1]) * { s: 1, min: 60, h: 3600 }[(match[2] ?? 's') as 's' | 'min' | 'h'];
+}
+
+/** The newest rollout, when "latest" is asked for. */
+async function resolve(barrow: BarrowClient, id: string): Promise<string> {
+  if (id !== 'latest') return id;
+  const [newest] = await barrow.rollouts();
+  if (!newest) throw new CommandError(exit.wrongUse, 'rollout-unknown', 'There is no rollout', 'None was planned yet.', 'Plan one with `barrow rollout plan`.');
+  return newest.id;
+}
+
+interface PlanOptions {
+  name?: string;
+  site?: string;
+  family?: string;
+  first: string;
+  atOnce: string;
+  perSite: string;
+  soak: string;
+  failureLimit: string;
+  approval?: boolean;
+  unsaved: string;
+}
+
+export const registerRollouts: Register = (program, act) => {
+  const rollout = program.command('rollout').description('upgrades in waves; ROLLOUT may be "latest"');
+  rollout
+    .command('plan [devices...]')
+    .description('plan for these devices, or for all that are behind; nothing is begun')
+    .option('--name <name>', 'what to call it')
+    .option('--site <site>', 'only devices of this site')
+    .option('--family <family>', 'only devices of this family')
+    .option('--first <n>', 'devices in the first wave', '1')
+    .option('--at-once <n>', 'most devices at once', '4')
+    .option('--per-site <n>', 'most devices at once in one site (0: no limit)', '0')
+    .option('--soak <span>', 'wait after the first wave: 30s, 10min, 2h', '10min')
+    .option('--failure-limit <n>', 'failures in a wave that hold the rollout', '1')
+    .option('--approval', "wait for a person's word after the first wave")
+    .option('--unsaved <what>', 'settings that nobody saved: hold (leave the device out) or save', 'hold')
+    .action(
+      act(async ({ say, client }, devices: string[], o: PlanOptions) => {
+        const input: PlanInput = {
+          name: o.name,
+          devices,
+          site: o.site ?? null,
+          family: o.family ?? null,
+          first: whole('--first', o.first),
+          atOnce: whole('--at-once', o.atOnce),
+          perSite: whole('--per-site', o.perSite),
+          soakSeconds: soak(o.soak),
+          failureLimit: whole('--failure-limit', o.failureLimit),
+          approval: o.approval ?? false,
+          unsaved: o.unsaved as 'hold',
+        };
+        const made = await client().plan(input);
+        print(say, made, () => `${rolloutText(say.io, made)}\n\nNothing is begun. Next: \`barrow rollout rehearse ${made.id}\`, then \`barrow rollout start ${made.id}\`.`);
+      }),
+    );
+  rollout
+    .command('list')
+    .description('rollouts, newest first')
+    .action(
+      act(async ({ say, client }) => {
+        const all = await client().rollouts();
+        print(say, all, () =>
+          all.length === 0
+            ? 'No rollouts yet. Plan one with `barrow rollout plan`.'
+            : table(say.io, ['ID', 'NAME', 'PHASE', 'PLANNED', 'STARTED BY', 'RESULT'], all.map((r) => [r.id, r.name, r.phase, clock(r.createdAt), r.startedBy, totalsOf(r)])),
+        );
+      }),
+    );
+  rollout
+    .command('show <rollout>')
+    .description('who, in what order, how it stands, and why devices failed')
+    .option('--device <device>', "one device's passage with its checks and conversations")
+    .action(
+      act(async ({ say, client }, id: string, o: { device?: string }) => {
+        const barrow = client();
+        const found = await resolve(barrow, id);
+        if (!o.device) {
+          const r = await barrow.rollout(found);
+          return print(say, r, () => rolloutText(say.io, r));
+        }
+        const d = await barrow.run(found, o.device);
+        print(say, d, () =>
+          [
+            `${d.run.name}  ${d.run.from} → ${d.run.target}  ${runMark(say.io, d.run)}`,
+            ...(d.run.cause ? [causeLines(say.io, d.run)] : []),
+            '',
+            ...d.events.map(({ event: e }) => `${clock(new Date(e.at).toISOString())}  ${e.kind}${'step' in e ? ` ${e.step}` : ''}${'cause' in e ? `: ${e.cause}` : ''}`),
+            ...(d.checks.length > 0 ? ['', table(say.io, ['CHECK', 'RESULT', 'BEFORE', 'AFTER', 'EVIDENCE'], d.checks.map((k) => [k.name, k.result, k.before, k.after, k.evidence.slice(0, 4).join('; ')]))] : []),
+            ...d.conversations.flatMap((k) => ['', `── ${k.step}, ${clock(k.at)}`, k.text.trimEnd()]),
+          ].join('\n'),
+        );
+      }),
+    );
+  rollout
+    .command('rehearse <rollout>')
+    .description('what would happen and when, by the rules that the runner obeys')
+    .action(
+      act(async ({ say, client }, id: string) => {
+        const barrow = client();
+        const r = await barrow.rehearsal(await resolve(barrow, id));
+        print(say, r, () => rehearsalText(say.io, r));
+      }),
+    );
+  rollout
+    .command('start <rollout>')
+    .description('begin')
+    .option('--follow', 'and watch until it ends or is held')
+    .action(
+      act(async (context, id: string, o: { follow?: boolean }) => {
+        const barrow = context.client();
+        const found = await resolve(barrow, id);
+        const r = await barrow.say(found, 'start');
+        if (o.follow) return followAndTell(context, barrow, found);
+        print(context.say, r, () => `Started ${r.name}. Watch it with \`barrow rollout follow ${r.id}\`.`);
+      }),
+    );
+  rollout
+    .command('follow <rollout>')
+    .description('watch until it ends or is held')
+    .action(
+      act(async (context, id: string) => {
+        const barrow = context.client();
+        await followAndTell(context, barrow, await resolve(barrow, id));
+      }),
+    );
+  const words: [string, 'hold' | 'continue' | 'stop', string, string][] = [
+    ['hold <rollout>', 'hold', 'begin nothing more; runs past their point of no return go on', 'Held'],
+    ['continue <rollout>', 'continue', 'go on after a hold; failures seen so far are forgiven', 'Continued'],
+    ['stop <rollout>', 'stop', 'end early; runs past their point of no return go on to their end', 'Stopping'],
+  ];
+  for (const [usage, word, description, told] of words) {
+    const command = rollout.command(usage).description(description);
+    if (word === 'hold') command.option('--reason <text>', 'why', 'asked to');
+    command.action(
+      act(async ({ say, client }, id: string, o: { reason?: string }) => {
+        const barrow = client();
+        const r = await barrow.say(await resolve(barrow, id), word, word === 'hold' ? { reason: o.reason } : {});
+        print(say, r, () => `${told}: ${r.name}. ${totalsOf(r)}.`);
+      }),
+    );
+  }
+  rollout
+    .command('approve <rollout>')
+    .description('give the word that a gate waits for')
+    .option('--wave <n>', 'the wave whose gate it is; the current one by default')
+    .action(
+      act(async ({ say, client }, id: string, o: { wave?: string }) => {
+        const barrow = client();
+        const found = await resolve(barrow, id);
+        const wave = o.wave === undefined ? Math.max(0, (await barrow.rollout(found)).currentWave) : whole('--wave', o.wave) - 1;
+        const r = await barrow.say(found, 'approve', { wave });
+        print(say, r, () => `Wave ${wave + 1} of ${r.name} approved.`);
+      }),
+    );
+  for (const word of ['retry', 'skip'] as const)
+    rollout
+      .command(`${word} <rollout> <device>`)
+      .description(word === 'retry' ? 'begin an ended run anew' : 'leave a device out that is not past its point of no return')
+      .option('--reason <text>', 'why', 'asked to')
+      .action(
+        act(async ({ say, client }, id: string, device: string, o: { reason: string }) => {
+          const barrow = client();
+          const r = await barrow.sayRun(await resolve(barrow, id), device, word, { reason: o.reason });
+          print(say, r, () => `${word === 'retry' ? 'Retrying' : 'Skipped'} ${device} in ${r.name}. ${totalsOf(r)}.`);
+        }),
+      );
+  rollout
+    .command('note <rollout> <text>')
+    .description('write a note into the journal')
+    .action(
+      act(async ({ say, client }, id: string, text: string) => {
+        const barrow = client();
+        const r = await barrow.say(await resolve(barrow, id), 'note', { text });
+        print(say, r, () => `Noted in ${r.name}.`);
+      }),
+    );
+
+  program
+    .command('upgrade <device>')
+    .description('one device, now, with every safeguard of a rollout')
+    .option('--unsaved <what>', 'settings that nobody saved: hold or save', 'hold')
+    .action(
+      act(async (context, device: string, o: { unsaved: string }) => {
+        const barrow = context.client();
+        const plan = await barrow.plan({ devices: [device], first: 0, atOnce: 1, soakSeconds: 0, unsaved: o.unsaved as 'hold' });
+        await barrow.say(plan.id, 'start');
+        await followAndTell(context, barrow, plan.id);
+      }),
+    );
+
+  program
+    .command('report <rollout>')
+    .description('the evidence of a rollout')
+    .option('--format <format>', 'text, html, csv or json', 'text')
+    .option('--output <file>', 'into a file')
+    .action(
+      act(async ({ say, client }, id: string, o: { format: string; output?: string }) => {
+        const barrow = client();
+        const found = await resolve(barrow, id);
+        if (!['text', 'html', 'csv', 'json'].includes(o.format))
+          throw new CommandError(exit.wrongUse, 'format-unknown', 'The command was not understood', `There is no format "${o.format}".`, 'Use text, html, csv or json.');
+        const report = await barrow.report(found);
+        let text: string;
+        if (say.json || o.format === 'json') text = `${JSON.stringify(report, null, 2)}\n`;
+        else if (o.format === 'html' || o.format === 'csv') text = await barrow.reportAs(found, o.format);
+        else
+          text = [
+            `${report.rollout.name}   ${report.rollout.id}   ${report.rollout.phase}`,
+            `Started ${clock(report.rollout.startedAt)} by ${report.rollout.startedBy ?? 'nobody yet'}, ended ${clock(report.rollout.endedAt)}.`,
+            `${totalsOf(report.rollout)}.`,
+            '',
+            table(
+              say.io,
+              ['DEVICE', 'OUTCOME', 'BEFORE', 'AFTER', 'DOWN FOR', 'CHECKS', 'BACKUP', 'CAUSE'],
+              report.runs.map((r) => [r.name, r.outcome ? outcomeMark(say.io, r.outcome) : 'not ended', r.before, r.after, r.downMs === null ? null : duration(r.downMs), r.checks.length > 0 ? `${r.checks.filter((k) => k.result === 'passed').length} of ${r.checks.length}` : null, r.backup ? `${r.backup.slice(0, 8)}…` : null, r.cause?.code ?? '']),
+            ),
+            '',
+            ...report.images.map((i) => `${i.file} ${i.version} ${i.sha256}`),
+            '',
+            `The whole evidence: \`barrow report ${found} --format html --output report.html\``,
+            '',
+          ].join('\n');
+        if (o.output) {
+          const { writeFile } = await import('node:fs/promises');
+          await writeFile(o.output, text);
+          say.io.err(`Written to ${o.output}.\n`);
+        } else say.io.out(text);
+      }),
+    );
+};

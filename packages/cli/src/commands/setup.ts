@@ -1,0 +1,145 @@
+import type { Register } from '../context.js';
+import { collect } from '../context.js';
+import { CommandError, exit } from '../errors.js';
+import { clock, print, table } from '../output.js';
+
+/** A secret from a file, from the environment, or typed into standard input; never from the command line, where others can read it. */
+async function secretFrom(options: { secretFile?: string; secretEnv?: string }): Promise<string> {
+  if (options.secretEnv) {
+    const value = process.env[options.secretEnv];
+    if (!value) throw new CommandError(exit.wrongUse, 'secret-missing', 'There is no secret', `The environment variable ${options.secretEnv} is empty.`, 'Set it, or use --secret-file.');
+    return value;
+  }
+  const { readFile } = await import('node:fs/promises');
+  const file = options.secretFile ?? '-';
+  try {
+    if (file !== '-') return (await readFile(file, 'utf8')).replace(/\r?\n$/, '');
+  } catch (error) {
+    throw new CommandError(exit.wrongUse, 'secret-missing', 'There is no secret', `${file}: ${(error as NodeJS.ErrnoException).code ?? 'unreadable'}.`, 'Check the path.');
+  }
+  let text = '';
+  for await (const chunk of process.stdin) text += String(chunk);
+  const secret = text.replace(/\r?\n$/, '');
+  if (secret === '') throw new CommandError(exit.wrongUse, 'secret-missing', 'There is no secret', 'Standard input was empty.', 'Pipe it in, or use --secret-file or --secret-env.');
+  return secret;
+}
+
+export const registerSetup: Register = (program, act) => {
+  const network = program.command('network').description('where to look for devices');
+  network
+    .command('add <name>')
+    .description('add a network; nothing outside the networks is ever scanned')
+    .requiredOption('--range <range>', 'addresses, e.g. 127.40.1.0/24 or 127.40.1.1-40; may repeat', collect, [])
+    .option('--exclude <range>', 'addresses to leave out; may repeat', collect, [])
+    .requiredOption('--site <site>', 'the site that its devices belong to')
+    .option('--credential <name>', 'credentials to try, in order; may repeat', collect, [])
+    .option('--snmp-port <port>', 'UDP port of SNMP', '161')
+    .option('--ssh-port <port>', 'TCP port of SSH', '22')
+    .option('--rate <packets>', 'most packets in a second', '500')
+    .option('--store-address <address>', 'the address at which its devices see this service')
+    .action(
+      act(async ({ say, client }, name: string, o: Record<string, never> & { range: string[]; exclude: string[]; site: string; credential: string[]; snmpPort: string; sshPort: string; rate: string; storeAddress?: string }) => {
+        const made = await client().addNetwork({
+          name,
+          site: o.site,
+          ranges: o.range,
+          exclude: o.exclude,
+          credentials: o.credential,
+          snmpPort: Number(o.snmpPort),
+          sshPort: Number(o.sshPort),
+          packetsPerSecond: Number(o.rate),
+          storeAddress: o.storeAddress ?? null,
+        });
+        print(say, made, () => `Network ${made.name}: ${made.addresses} addresses at ${made.site}.`);
+      }),
+    );
+  network
+    .command('list')
+    .description('the networks')
+    .action(
+      act(async ({ say, client }) => {
+        const all = await client().networks();
+        print(say, all, () =>
+          all.length === 0
+            ? 'No networks yet. Add one with `barrow network add`.'
+            : table(say.io, ['NAME', 'SITE', 'RANGES', 'ADDRESSES', 'SNMP', 'SSH', 'CREDENTIALS'], all.map((n) => [n.name, n.site, n.ranges.join(' '), n.addresses, n.snmpPort, n.sshPort, n.credentials.join(', ') || 'none']), [3, 4, 5]),
+        );
+      }),
+    );
+  network
+    .command('remove <name>')
+    .description('remove a network; its devices stay known')
+    .action(
+      act(async ({ say, client }, name: string) => {
+        const done = await client().removeNetwork(name);
+        print(say, done, () => `Network ${done.removed} removed.`);
+      }),
+    );
+
+  const credential = program.command('credential').description('secrets for SNMP and SSH; sealed, never shown again');
+  credential
+    .command('add <name>')
+    .description('add a credential; the secret comes from a file, the environment or standard input')
+    .requiredOption('--kind <kind>', 'snmp-v2c or ssh-password')
+    .option('--user <user>', 'the user to log in as')
+    .option('--secret-file <file>', 'file that holds the secret ("-": standard input)')
+    .option('--secret-env <variable>', 'environment variable that holds the secret')
+    .action(
+      act(async ({ say, client }, name: string, o: { kind: string; user?: string; secretFile?: string; secretEnv?: string }) => {
+        const made = await client().addCredential({ name, kind: o.kind as 'snmp-v2c', user: o.user ?? null, secret: await secretFrom(o) });
+        print(say, made, () => `Credential ${made.name} (${made.kind}${made.user ? `, user ${made.user}` : ''}) sealed.`);
+      }),
+    );
+  credential
+    .command('list')
+    .description('the credentials, without their secrets')
+    .action(
+      act(async ({ say, client }) => {
+        const all = await client().credentials();
+        print(say, all, () =>
+          all.length === 0
+            ? 'No credentials yet. Add one with `barrow credential add`.'
+            : table(say.io, ['NAME', 'KIND', 'USER', 'NETWORKS', 'ADDED'], all.map((n) => [n.name, n.kind, n.user, n.networks.join(', ') || 'none', clock(n.createdAt)])),
+        );
+      }),
+    );
+  credential
+    .command('remove <name>')
+    .description('remove a credential that no network names')
+    .action(
+      act(async ({ say, client }, name: string) => {
+        const done = await client().removeCredential(name);
+        print(say, done, () => `Credential ${done.removed} removed.`);
+      }),
+    );
+
+  const token = program.command('token').description('access to this service');
+  token
+    .command('add <name>')
+    .description('make a token; its text is told once')
+    .option('--role <role>', 'viewer, operator or admin', 'viewer')
+    .action(
+      act(async ({ say, client }, name: string, o: { role: string }) => {
+        const made = await client().addToken({ name, role: o.role as 'viewer' });
+        print(say, made, () => `${made.token}\n\nToken ${made.name} (${made.role}). Keep it now: it is not shown again.`);
+      }),
+    );
+  token
+    .command('list')
+    .description('the tokens, without their texts')
+    .action(
+      act(async ({ say, client }) => {
+        const all = await client().tokens();
+        print(say, all, () => table(say.io, ['NAME', 'ROLE', 'MADE', 'LAST USED'], all.map((t) => [t.name, t.role, clock(t.createdAt), clock(t.lastUsed)])));
+      }),
+    );
+  token
+    .command('remove <name>')
+    .description('remove a token; it opens nothing from then on')
+    .action(
+      act(async ({ say, client }, name: string) => {
+        const done = await client().removeToken(name);
+        print(say, done, () => `Token ${done.removed} removed.`);
+      }),
+    );
+};

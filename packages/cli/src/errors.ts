@@ -1,0 +1,85 @@
+import { CommanderError } from 'commander';
+import { ProblemError, UnreachableError } from '@barrow/client';
+import { z } from 'zod';
+import { makeColours, type Say } from './output.js';
+
+/** Exit codes of every command. */
+export const exit = { done: 0, workFailed: 1, wrongUse: 2, unreachable: 3, refused: 4 } as const;
+export type ExitCode = (typeof exit)[keyof typeof exit];
+
+/** A failure that a command names itself, in three parts. */
+export class CommandError extends Error {
+  constructor(
+    readonly exitCode: ExitCode,
+    readonly code: string,
+    readonly what: string,
+    readonly why: string,
+    readonly next: string,
+  ) {
+    super(`${what}: ${why}`);
+  }
+}
+
+/** Ends a command with an exit code after it has said everything. */
+export class Quiet extends Error {
+  constructor(readonly exitCode: ExitCode) {
+    super('done');
+  }
+}
+
+/** Refusals that are the asker's slip rather than a rule. */
+const slips = new Set(['range-malformed', 'version-unreadable', 'file-name-unfit', 'credential-without-user']);
+
+interface Told {
+  readonly exitCode: ExitCode;
+  readonly code: string;
+  readonly what: string;
+  readonly why: string;
+  readonly next: string;
+}
+
+/** Known by its shape: the service is only loaded by the commands that start it. */
+function isStartFailure(error: unknown): error is Omit<Told, 'exitCode'> {
+  return error instanceof Error && error.constructor.name === 'StartFailure';
+}
+
+function told(error: unknown): Told {
+  if (error instanceof CommandError) return error;
+  if (error instanceof ProblemError) {
+    const { status, code, title, detail, next } = error.problem;
+    const wrong = status === 400 || status === 404 || slips.has(code);
+    return { exitCode: status >= 500 ? exit.workFailed : wrong ? exit.wrongUse : exit.refused, code, what: title, why: detail, next };
+  }
+  if (error instanceof UnreachableError)
+    return {
+      exitCode: exit.unreachable,
+      code: 'service-unreachable',
+      what: 'The service cannot be reached',
+      why: `${error.url}: ${error.why}.`,
+      next: 'Start it with `barrow serve`, or name another with --url (BARROW_URL) or --data (BARROW_DATA).',
+    };
+  if (isStartFailure(error))
+    return { exitCode: error.code === 'port-in-use' ? exit.workFailed : exit.refused, code: error.code, what: error.what, why: error.why, next: error.next };
+  if (error instanceof z.ZodError)
+    return {
+      exitCode: exit.unreachable,
+      code: 'answer-not-understood',
+      what: 'The answer was not understood',
+      why: error.issues[0]?.message ?? 'it has another shape',
+      next: 'The service may be of another version than this command.',
+    };
+  return { exitCode: exit.workFailed, code: 'fault', what: 'The command failed', why: error instanceof Error ? error.message : String(error), next: 'If it repeats, report it.' };
+}
+
+/** Says what went wrong in three parts (with --json as an object on standard error) and gives the exit code. */
+export function report(error: unknown, say: Say): ExitCode {
+  if (error instanceof Quiet) return error.exitCode;
+  if (error instanceof CommanderError) {
+    // Help and version are not failures; anything else was said by the parser already.
+    return error.exitCode === 0 ? exit.done : exit.wrongUse;
+  }
+  const { exitCode, code, what, why, next } = told(error);
+  const c = makeColours(say.io);
+  say.io.err(say.json ? `${JSON.stringify({ error: { code, what, why, next } })}\n` : `${c.red('✕')} ${c.bold(what)}\n  Why: ${why}\n  What to do: ${next}\n`);
+  return exitCode;
+}

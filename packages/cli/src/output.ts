@@ -1,0 +1,97 @@
+import Table from 'cli-table3';
+import pc from 'picocolors';
+import { safeText, type Outcome, type RolloutSummary, type RunView, type Standing } from '@barrow/core';
+
+/** Where a command writes; tests and the walkthrough give their own. */
+export interface Io {
+  readonly out: (text: string) => void;
+  readonly err: (text: string) => void;
+  /** Whether `out` is a terminal: colour and moving progress only there. */
+  readonly terminal: boolean;
+  readonly width: number;
+}
+
+export interface Say {
+  /** With --json: the one answer, and nothing else on standard output. */
+  readonly json: boolean;
+  readonly io: Io;
+}
+
+export function makeColours(io: Io) {
+  return pc.createColors(io.terminal && !process.env['NO_COLOR']);
+}
+
+/** Rows under a heading line, without frame; long tables stay readable and can be cut by other tools. */
+export function table(io: Io, head: readonly string[], rows: readonly (readonly (string | number | null)[])[], right: readonly number[] = []): string {
+  const c = makeColours(io);
+  const none = { top: '', 'top-mid': '', 'top-left': '', 'top-right': '', bottom: '', 'bottom-mid': '', 'bottom-left': '', 'bottom-right': '', left: '', 'left-mid': '', mid: '', 'mid-mid': '', right: '', 'right-mid': '', middle: '  ' };
+  const made = new Table({
+    head: head.map((h) => c.bold(h)),
+    chars: none,
+    style: { 'padding-left': 0, 'padding-right': 0, head: [], border: [] },
+    colAligns: head.map((_, i) => (right.includes(i) ? 'right' : 'left')),
+  });
+  for (const row of rows) made.push(row.map((cell) => (cell === null ? '–' : safeText(String(cell), 300))));
+  return made
+    .toString()
+    .split('\n')
+    .map((line) => line.trimEnd())
+    .join('\n');
+}
+
+export function print(say: Say, data: unknown, text: () => string): void {
+  say.io.out(say.json ? `${JSON.stringify(data, null, 2)}\n` : `${text().replace(/\n+$/, '')}\n`);
+}
+
+/** A state by word and shape; colour only helps. */
+export function standingMark(io: Io, standing: Standing): string {
+  const c = makeColours(io);
+  const shown: Record<Standing, string> = {
+    'at-target': c.green('● at-target'),
+    behind: c.yellow('◐ behind'),
+    ahead: c.cyan('◑ ahead'),
+    blocked: c.red('■ blocked'),
+    unknown: '? unknown',
+    'no-target': c.dim('○ no-target'),
+  };
+  return shown[standing];
+}
+
+export function outcomeMark(io: Io, outcome: Outcome): string {
+  const c = makeColours(io);
+  const shown: Record<Outcome, string> = {
+    verified: c.green('✓ verified'),
+    recovered: c.cyan('↺ recovered'),
+    failed: c.red('✕ failed'),
+    withdrawn: '− withdrawn',
+    skipped: '» skipped',
+    'not-begun': c.yellow('○ not-begun'),
+  };
+  return shown[outcome];
+}
+
+export function runMark(io: Io, run: RunView): string {
+  if (run.outcome) return outcomeMark(io, run.outcome);
+  if (run.phase === 'waiting') return '· waiting';
+  const step = `${run.stepIndex + 1}/${run.stepCount} ${run.step}`;
+  return run.percent === null ? `▸ ${step}` : `▸ ${step} ${run.percent} %`;
+}
+
+export const octets = (bytes: number): string =>
+  bytes >= 1024 * 1024 ? `${(bytes / 1024 / 1024).toFixed(1)} MiB` : bytes >= 1024 ? `${(bytes / 1024).toFixed(1)} KiB` : `${bytes} B`;
+
+/** A moment in local time, without the date when it is today. */
+export function clock(moment: string | null): string {
+  if (moment === null) return '–';
+  const date = new Date(moment);
+  const time = date.toTimeString().slice(0, 8);
+  return date.toDateString() === new Date().toDateString() ? time : `${moment.slice(0, 10)} ${time}`;
+}
+
+/** How a rollout stands in numbers, e.g. `12 of 14 verified, 1 failed, 1 not-begun`. */
+export function totalsOf(r: Pick<RolloutSummary, 'totals' | 'devices'>): string {
+  const n = (k: keyof RolloutSummary['totals']): number => r.totals[k] ?? 0;
+  const rest = (['failed', 'not-begun', 'skipped', 'withdrawn', 'recovered', 'under-way', 'waiting'] as const).filter((k) => n(k) > 0).map((k) => `${n(k)} ${k}`);
+  return [`${n('verified')} of ${r.devices} verified`, ...rest].join(', ');
+}
+

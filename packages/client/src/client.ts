@@ -1,0 +1,247 @@
+import { createParser } from 'eventsource-parser';
+import {
+  aboutSchema,
+  backupSchema,
+  credentialSchema,
+  deviceSchema,
+  discoverySchema,
+  familySummarySchema,
+  imageSchema,
+  liveEventSchema,
+  networkSchema,
+  observationSchema,
+  offerSchema,
+  pageOf,
+  problemSchema,
+  rehearsalSchema,
+  reportSchema,
+  rolloutSchema,
+  rolloutSummarySchema,
+  runDetailSchema,
+  targetSchema,
+  tokenSchema,
+  transferSchema,
+  type About,
+  type CredentialInput,
+  type Device,
+  type LiveEvent,
+  type NetworkInput,
+  type PlanInput,
+  type Problem,
+  type Standing,
+  type TargetInput,
+  type TokenInput,
+} from '@barrow/core';
+import { z } from 'zod';
+
+/** The service answered with a problem document. */
+export class ProblemError extends Error {
+  constructor(readonly problem: Problem) {
+    super(`${problem.title}: ${problem.detail}`);
+  }
+}
+
+/** The service cannot be reached, or what answered is not it. */
+export class UnreachableError extends Error {
+  constructor(
+    readonly url: string,
+    readonly why: string,
+  ) {
+    super(`${url}: ${why}`);
+  }
+}
+
+export interface ClientOptions {
+  readonly url: string;
+  readonly token: string;
+  readonly fetch?: typeof globalThis.fetch;
+}
+
+export interface DeviceQuery {
+  text?: string;
+  site?: string;
+  kind?: string;
+  family?: string;
+  standing?: Standing;
+  limit?: number;
+  cursor?: string;
+}
+
+export interface ImageUpload {
+  readonly file: string;
+  readonly body: BodyInit;
+  readonly family?: string;
+  readonly model?: string;
+  readonly hardwareRevision?: string;
+  readonly version?: string;
+  readonly sha256?: string;
+}
+
+const listOf = <T extends z.ZodType>(item: T) => z.object({ items: z.array(item) });
+const deviceDetail = deviceSchema.extend({ hostKey: z.string().nullable(), observations: z.array(observationSchema) });
+const devicePage = pageOf(deviceSchema).extend({ total: z.number() });
+const verified = listOf(z.object({ sha256: z.string(), file: z.string(), sound: z.boolean(), detail: z.string() }));
+const comparison = z.object({ same: z.boolean(), added: z.number(), removed: z.number(), lines: z.array(z.string()), cut: z.number() });
+const removed = z.object({ removed: z.string() });
+
+export type DeviceDetail = z.infer<typeof deviceDetail>;
+export type DevicePage = z.infer<typeof devicePage>;
+
+type Query = Record<string, string | number | undefined | null>;
+
+/** The typed client of Barrow's HTTP interface; every answer is checked against its shape. */
+export class BarrowClient {
+  readonly url: string;
+  readonly #token: string;
+  readonly #fetch: typeof globalThis.fetch;
+
+  constructor(options: ClientOptions) {
+    this.url = options.url.replace(/\/+$/, '');
+    this.#token = options.token;
+    this.#fetch = options.fetch ?? globalThis.fetch.bind(globalThis);
+  }
+
+  /** @throws ProblemError, UnreachableError */
+  async raw(method: string, path: string, use: { query?: Query; body?: BodyInit; headers?: Record<string, string>; signal?: AbortSignal } = {}): Promise<Response> {
+    const query = new URLSearchParams();
+    for (const [key, value] of Object.entries(use.query ?? {})) if (value !== undefined && value !== null && value !== '') query.set(key, String(value));
+    const url = `${this.url}/api/v1${path}${query.size > 0 ? `?${query}` : ''}`;
+    let response: Response;
+    try {
+      response = await this.#fetch(url, {
+        method,
+        body: use.body,
+        signal: use.signal,
+        headers: { authorization: `Bearer ${this.#token}`, ...use.headers },
+        ...(use.body !== undefined && typeof use.body !== 'string' ? { duplex: 'half' } : {}),
+      } as RequestInit);
+    } catch (error) {
+      if (use.signal?.aborted) throw error;
+      const cause = (error as { cause?: { code?: string; message?: string } }).cause;
+      throw new UnreachableError(this.url, cause?.code ?? cause?.message ?? (error as Error).message);
+    }
+    if (response.ok) return response;
+    const text = await response.text();
+    let problem: Problem | null = null;
+    try {
+      problem = problemSchema.parse(JSON.parse(text));
+    } catch {
+      // Something else than Barrow answered.
+    }
+    if (problem) throw new ProblemError(problem);
+    throw new UnreachableError(this.url, `it answered ${response.status} in a way that Barrow does not`);
+  }
+
+  async #json<T extends z.ZodType>(schema: T, method: string, path: string, use: { query?: Query; json?: unknown } = {}): Promise<z.output<T>> {
+    const response = await this.raw(method, path, {
+      query: use.query,
+      ...(use.json === undefined ? {} : { body: JSON.stringify(use.json), headers: { 'content-type': 'application/json' } }),
+    });
+    return schema.parse(await response.json());
+  }
+
+  about = (): Promise<About> => this.#json(aboutSchema, 'GET', '/about');
+
+  networks = async () => (await this.#json(listOf(networkSchema), 'GET', '/networks')).items;
+  addNetwork = (json: NetworkInput) => this.#json(networkSchema, 'POST', '/networks', { json });
+  removeNetwork = (id: string) => this.#json(removed, 'DELETE', `/networks/${encodeURIComponent(id)}`);
+  credentials = async () => (await this.#json(listOf(credentialSchema), 'GET', '/credentials')).items;
+  addCredential = (json: CredentialInput) => this.#json(credentialSchema, 'POST', '/credentials', { json });
+  removeCredential = (id: string) => this.#json(removed, 'DELETE', `/credentials/${encodeURIComponent(id)}`);
+  families = async () => (await this.#json(listOf(familySummarySchema), 'GET', '/families')).items;
+  tokens = async () => (await this.#json(listOf(tokenSchema), 'GET', '/tokens')).items;
+  addToken = (json: TokenInput) => this.#json(tokenSchema.extend({ token: z.string() }), 'POST', '/tokens', { json });
+  removeToken = (id: string) => this.#json(removed, 'DELETE', `/tokens/${encodeURIComponent(id)}`);
+
+  discover = (networks: string[] = []) => this.#json(discoverySchema, 'POST', '/discoveries', { json: { networks } });
+  discovery = (id = 'latest') => this.#json(discoverySchema, 'GET', `/discoveries/${encodeURIComponent(id)}`);
+  stopDiscovery = () => this.#json(z.object({ stopped: z.boolean() }), 'DELETE', '/discoveries/running');
+
+  devicePage = (query: DeviceQuery = {}) => this.#json(devicePage, 'GET', '/devices', { query: { ...query } });
+  /** All devices that fit, page by page. */
+  async devices(query: DeviceQuery = {}): Promise<Device[]> {
+    const all: Device[] = [];
+    let cursor = query.cursor;
+    do {
+      const page = await this.devicePage({ ...query, limit: 2000, cursor });
+      all.push(...page.items);
+      cursor = page.next ?? undefined;
+    } while (cursor);
+    return all;
+  }
+  device = (id: string) => this.#json(deviceDetail, 'GET', `/devices/${encodeURIComponent(id)}`);
+
+  images = async () => (await this.#json(listOf(imageSchema), 'GET', '/images')).items;
+  image = (id: string) => this.#json(imageSchema, 'GET', `/images/${encodeURIComponent(id)}`);
+  async addImage({ body, ...query }: ImageUpload) {
+    const response = await this.raw('POST', '/images', { query, body, headers: { 'content-type': 'application/octet-stream' } });
+    return { image: imageSchema.parse(await response.json()), isNew: response.status === 201 };
+  }
+  verifyImages = async () => (await this.#json(verified, 'POST', '/images/verify')).items;
+  removeImage = (id: string) => this.#json(removed, 'DELETE', `/images/${encodeURIComponent(id)}`);
+
+  targets = async () => (await this.#json(listOf(targetSchema), 'GET', '/targets')).items;
+  setTarget = (json: TargetInput) => this.#json(targetSchema, 'PUT', '/targets', { json });
+  removeTarget = (id: string) => this.#json(removed, 'DELETE', `/targets/${encodeURIComponent(id)}`);
+
+  offers = async () => (await this.#json(listOf(offerSchema), 'GET', '/offers')).items;
+  putOffer = async (image: string, devices: string[]) => (await this.#json(listOf(offerSchema), 'POST', '/offers', { json: { image, devices } })).items;
+  dropOffer = (image: string, device?: string) =>
+    this.#json(z.object({ dropped: z.number() }), 'DELETE', `/offers/${encodeURIComponent(image)}`, { query: { device } });
+  transfers = async (limit = 100) => (await this.#json(listOf(transferSchema), 'GET', '/transfers', { query: { limit } })).items;
+
+  backups = async (device?: string) => (await this.#json(listOf(backupSchema), 'GET', '/backups', { query: { device } })).items;
+  takeBackup = (device: string) => this.#json(backupSchema, 'POST', '/backups', { json: { device } });
+  backup = (id: string) => this.#json(z.object({ id: z.string(), device: z.string(), text: z.string() }), 'GET', `/backups/${encodeURIComponent(id)}`);
+  compareBackups = (before: string, after: string) =>
+    this.#json(comparison, 'GET', `/backups/${encodeURIComponent(before)}/compare`, { query: { with: after } });
+
+  rollouts = async () => (await this.#json(listOf(rolloutSummarySchema), 'GET', '/rollouts')).items;
+  plan = (json: PlanInput) => this.#json(rolloutSchema, 'POST', '/rollouts', { json });
+  rollout = (id: string) => this.#json(rolloutSchema, 'GET', `/rollouts/${encodeURIComponent(id)}`);
+  rehearsal = (id: string) => this.#json(rehearsalSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/rehearsal`);
+  say = (id: string, word: 'start' | 'hold' | 'continue' | 'stop' | 'approve' | 'note', json: object = {}) =>
+    this.#json(rolloutSchema, 'POST', `/rollouts/${encodeURIComponent(id)}/${word}`, { json });
+  sayRun = (id: string, run: string, word: 'retry' | 'skip', json: object = {}) =>
+    this.#json(rolloutSchema, 'POST', `/rollouts/${encodeURIComponent(id)}/runs/${encodeURIComponent(run)}/${word}`, { json });
+  run = (id: string, run: string) => this.#json(runDetailSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/runs/${encodeURIComponent(run)}`);
+  report = (id: string) => this.#json(reportSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/report`);
+  reportAs = async (id: string, form: 'html' | 'csv') => (await this.raw('GET', `/rollouts/${encodeURIComponent(id)}/report.${form}`)).text();
+
+  /**
+   * What happens, live. It comes back by itself after a lost connection and misses no journal entry, beginning
+   * after `after`, or now. `onState` tells whether it is connected.
+   */
+  async *events(use: { after?: number; signal?: AbortSignal; onState?: (connected: boolean) => void; retryMs?: number } = {}): AsyncGenerator<LiveEvent> {
+    let last = use.after === undefined ? undefined : String(use.after);
+    const aborted = (): boolean => use.signal?.aborted ?? false;
+    while (!aborted()) {
+      try {
+        const response = await this.raw('GET', '/events', { signal: use.signal, headers: last === undefined ? {} : { 'last-event-id': last } });
+        use.onState?.(true);
+        const ready: LiveEvent[] = [];
+        const parser = createParser({
+          onEvent: (event) => {
+            if (event.id !== undefined) last = event.id;
+            if (event.event === 'hello') return;
+            const parsed = liveEventSchema.safeParse(JSON.parse(event.data));
+            if (parsed.success) ready.push(parsed.data);
+          },
+        });
+        const decoder = new TextDecoder();
+        for await (const chunk of response.body as unknown as AsyncIterable<Uint8Array>) {
+          parser.feed(decoder.decode(chunk, { stream: true }));
+          while (ready.length > 0) yield ready.shift()!;
+        }
+      } catch (error) {
+        if (aborted()) return;
+        if (error instanceof ProblemError) throw error;
+      }
+      use.onState?.(false);
+      await new Promise<void>((resolve) => {
+        const timer = setTimeout(resolve, use.retryMs ?? 500);
+        use.signal?.addEventListener('abort', () => (clearTimeout(timer), resolve()), { once: true });
+      });
+    }
+  }
+}

@@ -1,0 +1,1 @@
+export { BarrowClient, ProblemError, UnreachableError, type ClientOptions, type DeviceDetail, type DevicePage, type DeviceQuery, type ImageUpload } from './client.js';

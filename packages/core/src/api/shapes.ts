@@ -1,0 +1,409 @@
+import { z } from 'zod';
+import { kinds } from '../units.js';
+import { standings } from '../standing/standing.js';
+import { outcomes } from '../scheduler/state.js';
+import { rolloutEventSchema } from '../scheduler/events.js';
+import { stepNames } from '../scheduler/steps.js';
+
+/** Moments travel as RFC 3339 text in UTC. */
+const moment = z.string().meta({ description: 'RFC 3339 date and time in UTC' });
+const sha256 = z.string().regex(/^[0-9a-f]{64}$/);
+
+export const roles = ['viewer', 'operator', 'admin'] as const;
+export type Role = (typeof roles)[number];
+
+/** RFC 9457 problem document, with a stable code and what to do next. */
+export const problemSchema = z.object({
+  type: z.string(),
+  title: z.string(),
+  status: z.number().int(),
+  detail: z.string(),
+  code: z.string(),
+  next: z.string(),
+});
+export type Problem = z.infer<typeof problemSchema>;
+
+export const networkInput = z.strictObject({
+  name: z.string().min(1).max(60),
+  site: z.string().min(1).max(60),
+  ranges: z.array(z.string().min(1).max(100)).min(1).max(200),
+  exclude: z.array(z.string().min(1).max(100)).max(200).default([]),
+  snmpPort: z.number().int().min(1).max(65535).default(161),
+  sshPort: z.number().int().min(1).max(65535).default(22),
+  credentials: z.array(z.string()).max(20).default([]),
+  packetsPerSecond: z.number().int().min(1).max(20_000).default(500),
+  storeAddress: z.string().max(60).nullable().default(null),
+});
+export const networkSchema = networkInput.extend({ id: z.string(), addresses: z.number().int() });
+export type NetworkInput = z.input<typeof networkInput>;
+export type Network = z.infer<typeof networkSchema>;
+
+export const credentialInput = z.strictObject({
+  name: z.string().min(1).max(60),
+  kind: z.enum(['snmp-v2c', 'ssh-password']),
+  /** The user to log in as; absent for SNMP v2c. */
+  user: z.string().max(100).nullable().default(null),
+  secret: z.string().min(1).max(1000),
+});
+export const credentialSchema = credentialInput.omit({ secret: true }).extend({ id: z.string(), createdAt: moment, networks: z.array(z.string()) });
+export type CredentialInput = z.input<typeof credentialInput>;
+export type Credential = z.infer<typeof credentialSchema>;
+
+export const deviceSchema = z.object({
+  id: z.string(),
+  name: z.string(),
+  address: z.string(),
+  kind: z.enum(kinds),
+  maker: z.string().nullable(),
+  model: z.string().nullable(),
+  hardwareRevision: z.string().nullable(),
+  variant: z.string().nullable(),
+  serial: z.string().nullable(),
+  mac: z.string().nullable(),
+  firmware: z.string().nullable(),
+  bootLoader: z.string().nullable(),
+  family: z.string().nullable(),
+  familyEvidence: z.string().nullable(),
+  site: z.string(),
+  network: z.string(),
+  parent: z.string().nullable(),
+  upSince: moment.nullable(),
+  firstSeen: moment,
+  lastSeen: moment,
+  standing: z.enum(standings),
+  target: z.string().nullable(),
+  standingReason: z.string().nullable(),
+  /** The images to pass on the way to the target, in order. */
+  path: z.array(z.object({ sha256, file: z.string(), version: z.string() })),
+  /** The rollout that is upgrading it now. */
+  rollout: z.string().nullable(),
+});
+export type Device = z.infer<typeof deviceSchema>;
+
+export const observationSchema = z.object({
+  probe: z.string(),
+  address: z.string(),
+  at: moment,
+  raw: z.record(z.string(), z.unknown()),
+  parsed: z.record(z.string(), z.unknown()),
+});
+export type Observation = z.infer<typeof observationSchema>;
+
+export const discoverySchema = z.object({
+  id: z.string(),
+  state: z.enum(['running', 'done', 'stopped', 'failed']),
+  startedAt: moment,
+  endedAt: moment.nullable(),
+  startedBy: z.string(),
+  networks: z.array(z.string()),
+  addresses: z.number().int(),
+  asked: z.number().int(),
+  answered: z.number().int(),
+  strangeDatagrams: z.number().int(),
+  found: z.array(
+    z.object({
+      device: z.string(),
+      name: z.string(),
+      address: z.string(),
+      what: z.enum(['new', 'changed', 'moved', 'same', 'unrecognised']),
+      detail: z.string(),
+    }),
+  ),
+  silent: z.array(z.object({ device: z.string(), name: z.string(), address: z.string(), lastSeen: moment })),
+  problems: z.array(z.string()),
+});
+export type Discovery = z.infer<typeof discoverySchema>;
+
+export const familySummarySchema = z.object({
+  family: z.string(),
+  title: z.string(),
+  maker: z.string(),
+  kind: z.enum(kinds),
+  models: z.array(z.object({ model: z.string(), variant: z.string(), revisions: z.array(z.string()) })),
+  storage: z.string(),
+  travel: z.string(),
+  pointOfNoReturn: z.enum(stepNames),
+  devices: z.number().int(),
+});
+export type FamilySummary = z.infer<typeof familySummarySchema>;
+
+export const imageSchema = z.object({
+  sha256,
+  file: z.string(),
+  family: z.string(),
+  maker: z.string(),
+  models: z.array(z.string()),
+  hardwareRevisions: z.array(z.string()),
+  variant: z.string(),
+  version: z.string(),
+  bytes: z.number().int(),
+  addedAt: moment,
+  addedBy: z.string(),
+  /** How many known devices it fits. */
+  fits: z.number().int(),
+});
+export type Image = z.infer<typeof imageSchema>;
+
+export const targetInput = z.strictObject({
+  family: z.string().min(1),
+  version: z.string().min(1).max(80),
+  /** Narrows the rule; without any of these it is for the whole family. */
+  model: z.string().nullable().default(null),
+  site: z.string().nullable().default(null),
+  device: z.string().nullable().default(null),
+});
+export const targetSchema = targetInput.extend({ id: z.string(), setAt: moment, setBy: z.string(), devices: z.number().int() });
+export type TargetInput = z.input<typeof targetInput>;
+export type Target = z.infer<typeof targetSchema>;
+
+export const offerSchema = z.object({
+  id: z.string(),
+  image: sha256,
+  file: z.string(),
+  protocol: z.literal('tftp'),
+  url: z.string(),
+  sha256,
+  bytes: z.number().int(),
+  devices: z.array(z.object({ id: z.string(), name: z.string(), address: z.string() })),
+  /** The rollout it was staged by; null when a person staged it. */
+  rollout: z.string().nullable(),
+});
+export type Offer = z.infer<typeof offerSchema>;
+
+export const transferSchema = z.object({
+  id: z.string(),
+  device: z.string().nullable(),
+  deviceName: z.string().nullable(),
+  peer: z.string(),
+  file: z.string(),
+  image: sha256.nullable(),
+  state: z.enum(['moving', 'done', 'broken', 'refused']),
+  askedAt: moment,
+  endedAt: moment.nullable(),
+  askedOptions: z.record(z.string(), z.string()),
+  blockSize: z.number().int().nullable(),
+  windowSize: z.number().int().nullable(),
+  bytes: z.number().int(),
+  totalBytes: z.number().int(),
+  /** Octets in a second since it was asked for. */
+  rate: z.number(),
+  block: z.number().int(),
+  resent: z.number().int(),
+  detail: z.string().nullable(),
+});
+export type Transfer = z.infer<typeof transferSchema>;
+
+export const planInput = z.strictObject({
+  name: z.string().min(1).max(100).optional(),
+  /** Device ids, names, addresses or serials; all that are behind when empty. */
+  devices: z.array(z.string()).max(20_000).default([]),
+  site: z.string().nullable().default(null),
+  family: z.string().nullable().default(null),
+  first: z.number().int().min(0).max(1000).default(1),
+  atOnce: z.number().int().min(1).max(1000).default(4),
+  perSite: z.number().int().min(0).max(1000).default(0),
+  soakSeconds: z.number().int().min(0).max(30 * 86_400).default(600),
+  failureLimit: z.number().int().min(1).max(10_000).default(1),
+  approval: z.boolean().default(false),
+  unsaved: z.enum(['hold', 'save']).default('hold'),
+});
+export type PlanInput = z.input<typeof planInput>;
+
+const causeShape = z.object({ code: z.string(), what: z.string(), next: z.string() });
+
+export const runViewSchema = z.object({
+  id: z.string(),
+  device: z.string(),
+  name: z.string(),
+  address: z.string(),
+  site: z.string(),
+  family: z.string(),
+  serial: z.string(),
+  from: z.string(),
+  target: z.string(),
+  image: sha256,
+  file: z.string(),
+  wave: z.number().int(),
+  phase: z.enum(['waiting', 'ready', 'busy', 'lost', 'asking', 'ended']),
+  step: z.enum(stepNames),
+  stepIndex: z.number().int(),
+  stepCount: z.number().int(),
+  stepBegunAt: moment.nullable(),
+  attempt: z.number().int(),
+  pastReturn: z.boolean(),
+  outcome: z.enum(outcomes).nullable(),
+  cause: causeShape.nullable(),
+  detail: z.string().nullable(),
+  begunAt: moment.nullable(),
+  endedAt: moment.nullable(),
+  /** 0 to 100 while bytes move to the device; null otherwise. */
+  percent: z.number().nullable(),
+  /** Usual time that the device is down. */
+  downMs: z.number().int(),
+  /** Usual time of the whole run. */
+  typicalMs: z.number().int(),
+});
+export type RunView = z.infer<typeof runViewSchema>;
+
+const totals = z.record(z.enum([...outcomes, 'waiting', 'under-way']), z.number().int());
+
+export const rolloutSummarySchema = z.object({
+  id: z.string(),
+  name: z.string(),
+  phase: z.enum(['planned', 'running', 'held', 'stopping', 'ended']),
+  heldBecause: z.string().nullable(),
+  heldBy: z.string().nullable(),
+  createdAt: moment,
+  createdBy: z.string(),
+  startedAt: moment.nullable(),
+  startedBy: z.string().nullable(),
+  endedAt: moment.nullable(),
+  devices: z.number().int(),
+  totals,
+});
+export type RolloutSummary = z.infer<typeof rolloutSummarySchema>;
+
+export const rolloutSchema = rolloutSummarySchema.extend({
+  unsaved: z.enum(['hold', 'save']),
+  limits: z.record(z.string(), z.number().int()),
+  currentWave: z.number().int(),
+  waves: z.array(
+    z.object({
+      index: z.number().int(),
+      name: z.string(),
+      phase: z.enum(['waiting', 'open', 'soaking', 'passed']),
+      gate: z.object({ soakMs: z.number().int(), failureLimit: z.number().int(), approval: z.boolean() }),
+      approvedBy: z.string().nullable(),
+      /** When the soak ends; null unless it soaks. */
+      soaksUntil: moment.nullable(),
+      totals,
+    }),
+  ),
+  steps: z.array(z.object({ step: z.enum(stepNames), meaning: z.string(), pastReturn: z.boolean() })),
+  runs: z.array(runViewSchema),
+  leftOut: z.array(z.object({ device: z.string(), name: z.string(), reason: z.string() })),
+  /** The journal entry that this view includes. */
+  journal: z.number().int(),
+});
+export type Rollout = z.infer<typeof rolloutSchema>;
+
+export const rehearsalSchema = z.object({
+  beginsAt: moment,
+  endsAt: moment,
+  totalMs: z.number().int(),
+  mostAtOnce: z.number().int(),
+  mostDown: z.number().int(),
+  approvals: z.array(z.number().int()),
+  waves: z.array(z.object({ wave: z.number().int(), opensAt: moment, endsAt: moment })),
+  runs: z.array(
+    z.object({
+      run: z.string(),
+      name: z.string(),
+      wave: z.number().int(),
+      beginsAt: moment,
+      endsAt: moment,
+      downFrom: moment.nullable(),
+      downUntil: moment.nullable(),
+    }),
+  ),
+});
+export type RehearsalView = z.infer<typeof rehearsalSchema>;
+
+export const journalEntrySchema = z.object({ seq: z.number().int(), rollout: z.string(), event: rolloutEventSchema });
+export type JournalEntry = z.infer<typeof journalEntrySchema>;
+
+const checkShape = z.object({
+  name: z.string(),
+  result: z.enum(['passed', 'failed']),
+  before: z.string(),
+  after: z.string(),
+  evidence: z.array(z.string()),
+  cause: z.string().nullable(),
+});
+
+export const reportSchema = z.object({
+  rollout: rolloutSummarySchema,
+  madeAt: moment,
+  images: z.array(z.object({ sha256, file: z.string(), version: z.string(), bytes: z.number().int() })),
+  runs: z.array(
+    z.object({
+      device: z.string(),
+      name: z.string(),
+      address: z.string(),
+      site: z.string(),
+      serial: z.string(),
+      outcome: z.enum(outcomes).nullable(),
+      cause: causeShape.nullable(),
+      detail: z.string().nullable(),
+      before: z.string(),
+      /** The version it reported after its checks; null when it was not asked. */
+      after: z.string().nullable(),
+      target: z.string(),
+      image: sha256,
+      /** The digest that the device itself told of the image. */
+      digestOnDevice: z.string().nullable(),
+      backup: sha256.nullable(),
+      begunAt: moment.nullable(),
+      endedAt: moment.nullable(),
+      /** From the reboot being sent until it answered again. */
+      downMs: z.number().int().nullable(),
+      steps: z.array(z.object({ step: z.enum(stepNames), begunAt: moment, endedAt: moment.nullable(), result: z.string() })),
+      checks: z.array(checkShape),
+      attempts: z.number().int(),
+    }),
+  ),
+  leftOut: z.array(z.object({ device: z.string(), name: z.string(), reason: z.string() })),
+  deeds: z.array(z.object({ at: moment, by: z.string(), what: z.string() })),
+});
+export type Report = z.infer<typeof reportSchema>;
+
+export const runDetailSchema = z.object({
+  run: runViewSchema,
+  events: z.array(journalEntrySchema),
+  checks: z.array(checkShape),
+  conversations: z.array(z.object({ step: z.string(), at: moment, text: z.string() })),
+});
+export type RunDetail = z.infer<typeof runDetailSchema>;
+
+export const backupSchema = z.object({
+  id: z.string(),
+  sha256,
+  device: z.string(),
+  deviceName: z.string(),
+  takenAt: moment,
+  rollout: z.string().nullable(),
+  bytes: z.number().int(),
+  firmware: z.string().nullable(),
+});
+export type Backup = z.infer<typeof backupSchema>;
+
+export const tokenInput = z.strictObject({ name: z.string().min(1).max(60), role: z.enum(roles) });
+export const tokenSchema = tokenInput.extend({ id: z.string(), createdAt: moment, lastUsed: moment.nullable() });
+export type TokenInput = z.input<typeof tokenInput>;
+export type Token = z.infer<typeof tokenSchema>;
+
+export const aboutSchema = z.object({
+  name: z.literal('Barrow'),
+  version: z.string(),
+  role: z.enum(roles),
+  who: z.string(),
+  tftp: z.string(),
+  startedAt: moment,
+});
+export type About = z.infer<typeof aboutSchema>;
+
+/** What is told live. Entries of the journal carry its number and can be resumed; the rest is only true for now. */
+export const liveEventSchema = z.discriminatedUnion('kind', [
+  z.object({ kind: z.literal('journal'), entry: journalEntrySchema }),
+  z.object({ kind: z.literal('progress'), rollout: z.string(), run: z.string(), percent: z.number() }),
+  z.object({ kind: z.literal('transfer'), transfer: transferSchema }),
+  z.object({ kind: z.literal('discovery'), discovery: discoverySchema }),
+  z.object({
+    kind: z.literal('changed'),
+    what: z.enum(['devices', 'networks', 'credentials', 'images', 'targets', 'offers', 'rollouts', 'backups']),
+  }),
+]);
+export type LiveEvent = z.infer<typeof liveEventSchema>;
+
+/** A page of a list; `next` is the cursor of the page after it. */
+export const pageOf = <T extends z.ZodType>(item: T) => z.object({ items: z.array(item), next: z.string().nullable() });

@@ -1,0 +1,33 @@
+import type { Logger } from 'pino';
+import type { Family } from '@barrow/families';
+import type { SnmpClient } from '@barrow/wire';
+import type { Database } from './data/database.js';
+import type { Sealer } from './data/seal.js';
+import type { Live } from './live.js';
+
+export interface ServiceOptions {
+  readonly dataFolder: string;
+  readonly listen: { readonly host: string; readonly port: number };
+  readonly tftpListen: { readonly host: string; readonly port: number };
+  /** The address that devices are told to fetch from; null takes the one that the store listens on, or the route to the device. */
+  readonly storeAddress: string | null;
+  readonly familyFolder: string | null;
+  /** Divides the spans of family files; above 1 only for the demo fleet, whose time runs faster. */
+  readonly timeScale: number;
+  readonly consoleFolder: string | null;
+  readonly logLevel: string;
+}
+
+/** What every part of the service works with. */
+export interface Context {
+  readonly options: ServiceOptions;
+  readonly db: Database;
+  readonly sealer: Sealer;
+  readonly live: Live;
+  readonly log: Logger;
+  readonly families: ReadonlyMap<string, Family>;
+  readonly snmp: SnmpClient;
+}
+
+export const rfc3339 = (at: number): string => new Date(at).toISOString();
+export const rfc3339OrNull = (at: number | null | undefined): string | null => (at === null || at === undefined ? null : rfc3339(at));

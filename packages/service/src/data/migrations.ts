@@ -1,0 +1,57 @@
+import { Migration } from '@mikro-orm/migrations';
+
+/** The layout of the tables; written into `PRAGMA user_version`, so that an older Barrow can refuse a newer database. */
+export const schemaVersion = 1;
+
+class First extends Migration {
+  override up(): void {
+    const tables = [
+      `network (id text primary key, name text not null unique, site text not null, ranges json not null, exclude json not null,
+        snmp_port integer not null, ssh_port integer not null, credentials json not null, packets_per_second integer not null, store_address text)`,
+      `credential (id text primary key, name text not null unique, kind text not null, user text, sealed text not null, created_at integer not null)`,
+      `device (id text primary key, name text not null, address text not null, kind text not null, maker text, model text,
+        hardware_revision text, variant text, serial text, mac text, engine_id text, firmware text, boot_loader text, family text,
+        family_evidence text, site text not null, network text not null, snmp_credential text, host_key text, up_since integer,
+        first_seen integer not null, last_seen integer not null)`,
+      `observation (id integer primary key autoincrement, device text not null, probe text not null, address text not null, at integer not null,
+        raw json not null, parsed json not null)`,
+      `image (sha256 text primary key, file text not null, family text not null, maker text not null, models json not null,
+        hardware_revisions json not null, variant text not null, version text not null, bytes integer not null, added_at integer not null,
+        added_by text not null)`,
+      `target (id text primary key, family text not null, version text not null, model text, site text, device text, set_at integer not null,
+        set_by text not null)`,
+      `offer (id text primary key, image text not null, device text not null, created_at integer not null, created_by text not null)`,
+      `transfer (id text primary key, device text, device_name text, peer text not null, file text not null, image text, state text not null,
+        asked_at integer not null, ended_at integer, asked_options json not null, block_size integer, window_size integer, bytes integer not null,
+        total_bytes integer not null, rate real not null, block integer not null, resent integer not null, detail text)`,
+      `discovery (id text primary key, started_at integer not null, result json not null)`,
+      `rollout (id text primary key, name text not null, created_at integer not null, created_by text not null, plan json not null,
+        ended integer not null)`,
+      `journal (seq integer primary key, rollout text not null, at integer not null, event json not null)`,
+      `conversation (id integer primary key autoincrement, rollout text not null, run text not null, step text not null, at integer not null,
+        text text not null)`,
+      `backup (id text primary key, sha256 text not null, device text not null, taken_at integer not null, rollout text, bytes integer not null,
+        firmware text, sealed text not null)`,
+      `token (id text primary key, name text not null unique, role text not null, digest text not null unique, created_at integer not null,
+        last_used integer)`,
+      `deed (id integer primary key autoincrement, at integer not null, who text not null, role text not null, method text not null,
+        path text not null, status integer not null)`,
+    ];
+    for (const table of tables) this.addSql(`create table ${table};`);
+    const indexes = [
+      'device_serial on device (serial)',
+      'device_mac on device (mac)',
+      'device_name on device (name)',
+      'device_address on device (address)',
+      'observation_device on observation (device, at)',
+      'journal_rollout on journal (rollout, seq)',
+      'conversation_run on conversation (rollout, run)',
+      'backup_device on backup (device, taken_at)',
+      'transfer_asked on transfer (asked_at)',
+    ];
+    for (const index of indexes) this.addSql(`create index ${index};`);
+    this.addSql('pragma user_version = 1;');
+  }
+}
+
+export const migrations = [{ name: '2026-11-23-first', class: First }];

@@ -1,0 +1,81 @@
+import { OpenAPIHono } from '@hono/zod-openapi';
+import { serveStatic } from '@hono/node-server/serve-static';
+import { readFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { secureHeaders } from 'hono/secure-headers';
+import type { ContentfulStatusCode } from 'hono/utils/http-status';
+import type { Problem } from '@barrow/core';
+import { Refusal } from '../errors.js';
+import type { Parts } from '../service.js';
+import { authenticate, type Env } from './auth.js';
+import { docsPage } from './docs.js';
+import { liveEvents } from './events.js';
+import { deviceRoutes } from './routes-devices.js';
+import { imageRoutes } from './routes-images.js';
+import { rolloutRoutes } from './routes-rollouts.js';
+import { setupRoutes } from './routes-setup.js';
+
+function asProblem(error: Refusal): Problem {
+  return { type: `about:blank#${error.code}`, title: error.title, status: error.status, detail: error.detail, code: error.code, next: error.next };
+}
+
+/** The HTTP interface: the API under /api/v1, its description, live events, and the console for everything else. */
+export function makeApp(parts: Parts, closing: AbortSignal): OpenAPIHono<Env> {
+  const { context } = parts;
+  const app = new OpenAPIHono<Env>({
+    defaultHook: (result) => {
+      if (result.success) return;
+      const first = result.error.issues[0];
+      const where = first && first.path.length > 0 ? `${first.path.join('.')}: ` : '';
+      throw new Refusal(400, 'request-malformed', 'The request was not understood', `${where}${first?.message ?? 'it has the wrong shape'}.`, 'See /api/docs for what is expected.');
+    },
+  });
+  const answer = (error: Refusal): Response => {
+    const problem = asProblem(error);
+    return new Response(JSON.stringify(problem), { status: problem.status, headers: { 'content-type': 'application/problem+json' } });
+  };
+  app.onError((error) => {
+    if (error instanceof Refusal) return answer(error);
+    const status = (error as { status?: ContentfulStatusCode }).status;
+    if (status !== undefined && status < 500)
+      return answer(new Refusal(400, 'request-malformed', 'The request was not understood', error.message, 'See /api/docs for what is expected.'));
+    context.log.error({ error: { message: error.message, stack: error.stack } }, 'request failed');
+    return answer(new Refusal(500, 'service-fault', 'Barrow failed', 'A fault of the service; it is in its log.', 'Try again; if it repeats, report it with the log.'));
+  });
+  app.use(
+    '*',
+    secureHeaders({
+      contentSecurityPolicy: { defaultSrc: ["'self'"], styleSrc: ["'self'", "'unsafe-inline'"], imgSrc: ["'self'", 'data:', 'blob:'], frameAncestors: ["'none'"] },
+      referrerPolicy: 'no-referrer',
+    }),
+  );
+  app.use('/api/v1/*', authenticate(context, parts.tokens));
+  app.get('/api/v1/events', (c) => liveEvents(c, context.live, parts.journal, closing));
+  setupRoutes(app, parts);
+  deviceRoutes(app, parts);
+  imageRoutes(app, parts);
+  rolloutRoutes(app, parts);
+
+  app.openAPIRegistry.registerComponent('securitySchemes', 'token', { type: 'http', scheme: 'bearer' });
+  const info = { openapi: '3.1.0', info: { title: 'Barrow', version: parts.version } };
+  let described: unknown = null;
+  const describe = (): unknown => (described ??= app.getOpenAPI31Document(info));
+  app.get('/api/openapi.json', (c) => c.json(describe() as object));
+  app.get('/api/docs', (c) => c.html(docsPage(describe() as never)));
+  app.all('/api/*', (c) => {
+    throw new Refusal(404, 'no-such-path', 'There is nothing here', `${c.req.method} ${c.req.path} is not part of the interface.`, 'See /api/docs.');
+  });
+
+  const folder = context.options.consoleFolder;
+  if (folder) {
+    app.use('/assets/*', async (c, next) => {
+      await next();
+      if (c.res.ok) c.header('cache-control', 'public, max-age=31536000, immutable');
+    });
+    app.use('*', serveStatic({ root: folder }));
+    const page = readFileSync(join(folder, 'index.html'), 'utf8');
+    app.get('*', (c) => (c.req.path.startsWith('/assets/') ? c.notFound() : c.html(page)));
+  }
+  return app;
+}
+

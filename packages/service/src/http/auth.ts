@@ -1,0 +1,82 @@
+import { createHash, randomBytes } from 'node:crypto';
+import { createMiddleware } from 'hono/factory';
+import { roles, type Role } from '@barrow/core';
+import type { Context } from '../context.js';
+import { DeedEntity, TokenEntity, type TokenRow } from '../data/entities.js';
+import { newId } from '../data/seal.js';
+import { Refusal } from '../errors.js';
+
+export interface Who {
+  readonly name: string;
+  readonly role: Role;
+}
+export type Env = { Variables: { who: Who } };
+
+const digest = (token: string): string => createHash('sha256').update(token).digest('hex');
+
+/** Access tokens: 256 random bits each, kept as digests only. */
+export class Tokens {
+  readonly #byDigest = new Map<string, TokenRow>();
+
+  constructor(private readonly context: Context) {}
+
+  async load(): Promise<void> {
+    this.#byDigest.clear();
+    for (const row of await this.context.db.find(TokenEntity)) this.#byDigest.set(row.digest, row);
+  }
+
+  /** Makes a token; its text is told once and nowhere kept. @throws Refusal when the name is taken. */
+  async add(name: string, role: Role): Promise<{ row: TokenRow; text: string }> {
+    if ([...this.#byDigest.values()].some((t) => t.name === name))
+      throw new Refusal(409, 'token-name-taken', 'The token was not made', `There is a token "${name}" already.`, 'Choose another name, or remove that token first.');
+    const text = `barrow_${randomBytes(32).toString('base64url')}`;
+    const row: TokenRow = { id: newId('k'), name, role, digest: digest(text), createdAt: Date.now(), lastUsed: null };
+    await this.context.db.write(async (em) => em.insert(TokenEntity, row));
+    this.#byDigest.set(row.digest, row);
+    return { row, text };
+  }
+
+  async remove(row: TokenRow): Promise<void> {
+    await this.context.db.write(async (em) => em.nativeDelete(TokenEntity, { id: row.id }));
+    this.#byDigest.delete(row.digest);
+  }
+
+  list(): TokenRow[] {
+    return [...this.#byDigest.values()].sort((a, b) => a.createdAt - b.createdAt);
+  }
+
+  who(header: string | undefined): Who | null {
+    const text = header?.replace(/^Bearer /, '');
+    // Looking up a digest tells nothing by its timing about the token.
+    const row = text ? this.#byDigest.get(digest(text)) : undefined;
+    if (!row) return null;
+    row.lastUsed = Date.now();
+    return { name: row.name, role: row.role };
+  }
+}
+
+/** Refuses requests without a known token, and keeps who changed what. */
+export function authenticate(context: Context, tokens: Tokens) {
+  return createMiddleware<Env>(async (c, next) => {
+    const who = tokens.who(c.req.header('authorization'));
+    if (!who)
+      throw new Refusal(
+        401,
+        'token-refused',
+        'Not let in',
+        c.req.header('authorization') ? 'The token is not known to this service.' : 'The request has no token.',
+        'Give the token of this service: --token, BARROW_TOKEN, or --data with the folder of the service on this machine.',
+      );
+    c.set('who', who);
+    await next();
+    if (c.req.method === 'GET') return;
+    const deed = { at: Date.now(), who: who.name, role: who.role, method: c.req.method, path: new URL(c.req.url).pathname, status: c.res.status };
+    await context.db.write(async (em) => em.insert(DeedEntity, deed as never));
+  });
+}
+
+/** Refuses those whose role is below the one needed. */
+export function need(who: Who, role: Role): void {
+  if (roles.indexOf(who.role) < roles.indexOf(role))
+    throw new Refusal(403, 'role-too-low', 'Not allowed', `This needs the role ${role}; ${who.name} is ${who.role}.`, 'Ask somebody with that role, or use their token.');
+}

@@ -1,0 +1,58 @@
+import { createRoute, z, type OpenAPIHono } from '@hono/zod-openapi';
+import type { Context as HonoContext } from 'hono';
+import { problemSchema, type Role } from '@barrow/core';
+import { need, type Env, type Who } from './auth.js';
+
+type Shape = z.ZodType;
+type Given<T extends Shape | undefined> = T extends Shape ? z.output<T> : undefined;
+
+export interface Operation<P extends Shape | undefined, Q extends Shape | undefined, B extends Shape | undefined, R extends Shape> {
+  readonly method: 'get' | 'post' | 'put' | 'delete';
+  readonly path: string;
+  readonly role: Role;
+  readonly summary: string;
+  readonly params?: P;
+  readonly query?: Q;
+  readonly body?: B;
+  readonly answer: R;
+  readonly status?: 200 | 201;
+  readonly run: (given: { params: Given<P>; query: Given<Q>; body: Given<B>; who: Who; c: HonoContext<Env> }) => Promise<z.input<R>>;
+}
+
+const problem = { description: 'A problem', content: { 'application/problem+json': { schema: problemSchema } } };
+
+/** Adds one operation: described by OpenAPI, checked on the way in and on the way out, and open only to its role. */
+export function addOperation<P extends Shape | undefined, Q extends Shape | undefined, B extends Shape | undefined, R extends Shape>(
+  app: OpenAPIHono<Env>,
+  operation: Operation<P, Q, B, R>,
+): void {
+  const { method, path, role, summary, params, query, body, answer, status = 200, run } = operation;
+  const route = createRoute({
+    method,
+    path,
+    summary,
+    description: `Needs the role ${role}.`,
+    security: [{ token: [] }],
+    request: {
+      ...(params ? { params: params as never } : {}),
+      ...(query ? { query: query as never } : {}),
+      ...(body ? { body: { required: true, content: { 'application/json': { schema: body } } } } : {}),
+    },
+    responses: { [status]: { description: 'Done', content: { 'application/json': { schema: answer } } }, default: problem },
+  } as never);
+  app.openapi(route as never, (async (c: HonoContext<Env>) => {
+    const who = c.get('who');
+    need(who, role);
+    const valid = c.req as unknown as { valid: (part: string) => unknown };
+    const data = await run({
+      params: (params ? valid.valid('param') : undefined) as never,
+      query: (query ? valid.valid('query') : undefined) as never,
+      body: (body ? valid.valid('json') : undefined) as never,
+      who,
+      c,
+    });
+    return c.json(answer.parse(data), status);
+  }) as never);
+}
+
+export const idParam = z.object({ id: z.string().min(1).max(200) });

@@ -1,0 +1,170 @@
+import { z, type OpenAPIHono } from '@hono/zod-openapi';
+import { planInput, rehearsalSchema, rehearse, reportSchema, rolloutSchema, rolloutSummarySchema, runDetailSchema, type Check, type RolloutEvent } from '@barrow/core';
+import { rfc3339, rfc3339OrNull } from '../context.js';
+import { ConversationEntity, ImageEntity, RolloutEntity } from '../data/entities.js';
+import { notFound } from '../errors.js';
+import { reportCsv } from '../report/csv.js';
+import { reportPage } from '../report/html.js';
+import { makeReport } from '../report/report.js';
+import { planRollout } from '../runner/planning.js';
+import type { ActiveRollout } from '../runner/runner.js';
+import { rolloutView, runView, summaryView } from '../runner/view.js';
+import type { Parts } from '../service.js';
+import type { Env, Who } from './auth.js';
+import { addOperation, idParam } from './operation.js';
+
+const runParams = z.object({ id: z.string(), run: z.string() });
+const reason = z.strictObject({ reason: z.string().min(1).max(500).default('asked to') });
+
+/** Rollouts: plan, rehearse, start, watch, steer, report. */
+export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
+  const { context, devices, runner, journal } = parts;
+  const { db } = context;
+  const fileNames = async (): Promise<Map<string, string>> => new Map((await db.find(ImageEntity, {}, { fields: ['sha256', 'file'] })).map((i) => [i.sha256, i.file]));
+  const view = async (active: ActiveRollout) => rolloutView(active, await fileNames(), journal.last);
+  const runOf = (active: ActiveRollout, asked: string): number => {
+    const index = active.plan.runs.findIndex((r) => r.id === asked || r.name === asked || r.serial === asked || r.address === asked);
+    if (index < 0) throw notFound('device in this rollout', asked, `\`barrow rollout show ${active.plan.id}\` shows its devices.`);
+    return index;
+  };
+
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/rollouts',
+    role: 'viewer',
+    summary: 'Rollouts, newest first',
+    answer: z.object({ items: z.array(rolloutSummarySchema) }),
+    run: async () => {
+      const rows = await db.find(RolloutEntity, {}, { orderBy: { createdAt: 'desc' }, limit: 200, fields: ['id', 'createdAt'] });
+      return { items: await Promise.all(rows.map(async (r) => summaryView(await runner.get(r.id)))) };
+    },
+  });
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/rollouts',
+    role: 'operator',
+    summary: 'Plan a rollout; nothing is begun',
+    body: planInput,
+    answer: rolloutSchema,
+    status: 201,
+    run: async ({ body, who }) => view(await runner.add(await planRollout(context, devices, body, who.name))),
+  });
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/rollouts/{id}',
+    role: 'viewer',
+    summary: 'One rollout, as it stands',
+    params: idParam,
+    answer: rolloutSchema,
+    run: async ({ params }) => view(await runner.get(params.id)),
+  });
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/rollouts/{id}/rehearsal',
+    role: 'viewer',
+    summary: 'What would happen and when, by the very rules that the runner obeys',
+    params: idParam,
+    answer: rehearsalSchema,
+    run: async ({ params }) => {
+      const { plan } = await runner.get(params.id);
+      const r = rehearse(plan, Date.now());
+      return {
+        beginsAt: rfc3339(r.beginsAt),
+        endsAt: rfc3339(r.endsAt),
+        totalMs: r.endsAt - r.beginsAt,
+        mostAtOnce: r.mostAtOnce,
+        mostDown: r.mostDown,
+        approvals: [...r.approvals],
+        waves: r.waves.map((w) => ({ wave: w.wave, opensAt: rfc3339(w.opensAt), endsAt: rfc3339(w.endsAt) })),
+        runs: r.runs.map((run) => ({
+          run: run.run,
+          name: run.name,
+          wave: run.wave,
+          beginsAt: rfc3339(run.beginsAt),
+          endsAt: rfc3339(run.endsAt),
+          downFrom: rfc3339OrNull(run.downFrom),
+          downUntil: rfc3339OrNull(run.downUntil),
+        })),
+      };
+    },
+  });
+
+  const saying = <B extends z.ZodType>(word: string, summary: string, body: B, event: (given: z.output<B>, who: Who) => RolloutEvent): void =>
+    addOperation(app, {
+      method: 'post',
+      path: `/api/v1/rollouts/{id}/${word}`,
+      role: 'operator',
+      summary,
+      params: idParam,
+      body,
+      answer: rolloutSchema,
+      run: async ({ params, body: given, who }) => view(await runner.say(params.id, event(given as z.output<B>, who))),
+    });
+  const nothing = z.strictObject({});
+  const now = (): number => Date.now();
+  saying('start', 'Begin', nothing, (_, who) => ({ kind: 'rollout-started', at: now(), by: who.name }));
+  saying('hold', 'Begin nothing more; runs past their point of no return go on', reason, ({ reason: why }, who) => ({ kind: 'held', at: now(), by: who.name, reason: why }));
+  saying('continue', 'Go on after a hold; failures seen so far are forgiven', nothing, (_, who) => ({ kind: 'continued', at: now(), by: who.name }));
+  saying('stop', 'End early: runs not past their point of no return are withdrawn', nothing, (_, who) => ({ kind: 'stop-asked', at: now(), by: who.name }));
+  saying('approve', 'Give the word that a gate waits for', z.strictObject({ wave: z.number().int().min(0) }), ({ wave }, who) => ({ kind: 'approved', at: now(), by: who.name, wave }));
+  saying('note', 'Write a note into the journal', z.strictObject({ text: z.string().min(1).max(2000) }), ({ text }, who) => ({ kind: 'noted', at: now(), by: who.name, text }));
+
+  const onRun = (word: string, summary: string, event: (run: string, who: Who, why: string) => RolloutEvent): void =>
+    addOperation(app, {
+      method: 'post',
+      path: `/api/v1/rollouts/{id}/runs/{run}/${word}`,
+      role: 'operator',
+      summary,
+      params: runParams,
+      body: reason,
+      answer: rolloutSchema,
+      run: async ({ params, body, who }) => {
+        const active = await runner.get(params.id);
+        return view(await runner.say(params.id, event(active.plan.runs[runOf(active, params.run)]!.id, who, body.reason)));
+      },
+    });
+  onRun('retry', 'Begin an ended run anew', (run, who) => ({ kind: 'run-retried', at: now(), run, by: who.name }));
+  onRun('skip', 'Leave a device out that has not passed its point of no return', (run, who, why) => ({ kind: 'run-skipped', at: now(), run, by: who.name, reason: why }));
+
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/rollouts/{id}/runs/{run}',
+    role: 'viewer',
+    summary: "One device's passage: its events, checks and conversations, secrets hidden",
+    params: runParams,
+    answer: runDetailSchema,
+    run: async ({ params }) => {
+      const active = await runner.get(params.id);
+      const index = runOf(active, params.run);
+      const run = active.plan.runs[index]!;
+      const entries = (await journal.of(params.id)).filter((e) => 'run' in e.event && e.event.run === run.id);
+      const rows = await db.find(ConversationEntity, { rollout: params.id, run: run.id }, { orderBy: { id: 'asc' }, limit: 100 });
+      const checks = active.trails.get(run.id)?.get('checks')?.facts['checks'] as Check[] | undefined;
+      return {
+        run: runView(active, index, await fileNames()),
+        events: entries,
+        checks: (checks ?? []).map((c) => ({ ...c, evidence: [...c.evidence] })),
+        conversations: rows.map((r) => ({ step: r.step, at: rfc3339(r.at), text: r.text })),
+      };
+    },
+  });
+
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/rollouts/{id}/report',
+    role: 'viewer',
+    summary: 'The evidence; also as /report.html and /report.csv',
+    params: idParam,
+    answer: reportSchema,
+    run: async ({ params }) => report(params.id),
+  });
+  const report = async (id: string) => {
+    const active = await runner.get(id);
+    const images = new Map((await db.find(ImageEntity)).map((i) => [i.sha256, i]));
+    return makeReport(active, await journal.of(id), images);
+  };
+  app.get('/api/v1/rollouts/:id/report.html', async (c) => c.html(reportPage(await report(c.req.param('id')))));
+  app.get('/api/v1/rollouts/:id/report.csv', async (c) =>
+    c.body(reportCsv(await report(c.req.param('id'))), 200, { 'content-type': 'text/csv; charset=utf-8' }),
+  );
+}

@@ -1,0 +1,231 @@
+import { z, type OpenAPIHono } from '@hono/zod-openapi';
+import {
+  aboutSchema,
+  addressesOf,
+  credentialInput,
+  credentialSchema,
+  familySummarySchema,
+  networkInput,
+  networkSchema,
+  RangeMalformed,
+  tokenInput,
+  tokenSchema,
+  type Credential,
+  type Network,
+} from '@barrow/core';
+import { rfc3339, rfc3339OrNull } from '../context.js';
+import { CredentialEntity, DeviceEntity, NetworkEntity, type CredentialRow, type NetworkRow } from '../data/entities.js';
+import { newId } from '../data/seal.js';
+import { notFound, Refusal } from '../errors.js';
+import type { Parts } from '../service.js';
+import type { Env } from './auth.js';
+import { addOperation, idParam } from './operation.js';
+
+const removed = z.object({ removed: z.string() });
+
+function networkView(row: NetworkRow, nameOf: ReadonlyMap<string, string>): Network {
+  return { ...row, credentials: row.credentials.map((id) => nameOf.get(id) ?? id), addresses: addressesOf(row.ranges, row.exclude).length };
+}
+
+/** Networks, credentials, families, tokens, and what service this is. */
+export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
+  const { context, tokens } = parts;
+  const { db } = context;
+
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/about',
+    role: 'viewer',
+    summary: 'What service this is, and who asks',
+    answer: aboutSchema,
+    run: async ({ who }) => ({
+      name: 'Barrow' as const,
+      version: parts.version,
+      role: who.role,
+      who: who.name,
+      tftp: `${context.options.tftpListen.host}:${parts.tftp.port}`,
+      startedAt: rfc3339(parts.startedAt),
+    }),
+  });
+
+  const credentialNames = async (): Promise<Map<string, string>> => new Map((await db.find(CredentialEntity)).map((c) => [c.id, c.name]));
+
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/networks',
+    role: 'viewer',
+    summary: 'Where devices are looked for',
+    answer: z.object({ items: z.array(networkSchema) }),
+    run: async () => {
+      const names = await credentialNames();
+      return { items: (await db.find(NetworkEntity, {}, { orderBy: { name: 'asc' } })).map((n) => networkView(n, names)) };
+    },
+  });
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/networks',
+    role: 'operator',
+    summary: 'Add a network to look in',
+    body: networkInput,
+    answer: networkSchema,
+    status: 201,
+    run: async ({ body }) => {
+      try {
+        addressesOf(body.ranges, body.exclude);
+      } catch (error) {
+        if (!(error instanceof RangeMalformed)) throw error;
+        throw new Refusal(422, 'range-malformed', 'The network was not added', `${error.message}.`, 'Give ranges such as 127.40.1.0/24, 127.40.1.1-127.40.1.40, 127.40.1.1-40 or 127.40.1.7.');
+      }
+      if (await db.findOne(NetworkEntity, { name: body.name }))
+        throw new Refusal(409, 'network-name-taken', 'The network was not added', `There is a network "${body.name}" already.`, 'Choose another name, or remove that network first.');
+      const known = await db.find(CredentialEntity);
+      const credentials = body.credentials.map((asked) => {
+        const found = known.find((c) => c.id === asked || c.name === asked);
+        if (!found) throw notFound('credential', asked, '`barrow credential list` shows them; add it with `barrow credential add`.');
+        return found.id;
+      });
+      const row: NetworkRow = { ...body, id: newId('n'), credentials };
+      await db.write(async (em) => em.insert(NetworkEntity, row));
+      context.live.changed('networks');
+      return networkView(row, new Map(known.map((c) => [c.id, c.name])));
+    },
+  });
+  addOperation(app, {
+    method: 'delete',
+    path: '/api/v1/networks/{id}',
+    role: 'operator',
+    summary: 'Remove a network; the devices found in it stay known',
+    params: idParam,
+    answer: removed,
+    run: async ({ params }) => {
+      const row = (await db.find(NetworkEntity)).find((n) => n.id === params.id || n.name === params.id);
+      if (!row) throw notFound('network', params.id, '`barrow network list` shows them.');
+      await db.write(async (em) => em.nativeDelete(NetworkEntity, { id: row.id }));
+      context.live.changed('networks');
+      return { removed: row.name };
+    },
+  });
+
+  const credentialView = (row: CredentialRow, networks: readonly NetworkRow[]): Credential => ({
+    id: row.id,
+    name: row.name,
+    kind: row.kind as Credential['kind'],
+    user: row.user,
+    createdAt: rfc3339(row.createdAt),
+    networks: networks.filter((n) => n.credentials.includes(row.id)).map((n) => n.name),
+  });
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/credentials',
+    role: 'viewer',
+    summary: 'Credentials by name; a secret is never shown again',
+    answer: z.object({ items: z.array(credentialSchema) }),
+    run: async () => {
+      const networks = await db.find(NetworkEntity);
+      return { items: (await db.find(CredentialEntity, {}, { orderBy: { name: 'asc' } })).map((c) => credentialView(c, networks)) };
+    },
+  });
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/credentials',
+    role: 'admin',
+    summary: 'Add a credential; it is sealed at once',
+    body: credentialInput,
+    answer: credentialSchema,
+    status: 201,
+    run: async ({ body }) => {
+      if (await db.findOne(CredentialEntity, { name: body.name }))
+        throw new Refusal(409, 'credential-name-taken', 'The credential was not added', `There is a credential "${body.name}" already.`, 'Choose another name, or remove that one first.');
+      if (body.kind === 'ssh-password' && !body.user)
+        throw new Refusal(422, 'credential-without-user', 'The credential was not added', 'An SSH password belongs to a user.', 'Give the user with --user.');
+      const row: CredentialRow = { id: newId('c'), name: body.name, kind: body.kind, user: body.user, sealed: context.sealer.seal(body.secret), createdAt: Date.now() };
+      await db.write(async (em) => em.insert(CredentialEntity, row));
+      context.live.changed('credentials');
+      return credentialView(row, []);
+    },
+  });
+  addOperation(app, {
+    method: 'delete',
+    path: '/api/v1/credentials/{id}',
+    role: 'admin',
+    summary: 'Remove a credential that no network names',
+    params: idParam,
+    answer: removed,
+    run: async ({ params }) => {
+      const row = (await db.find(CredentialEntity)).find((n) => n.id === params.id || n.name === params.id);
+      if (!row) throw notFound('credential', params.id, '`barrow credential list` shows them.');
+      const users = (await db.find(NetworkEntity)).filter((n) => n.credentials.includes(row.id));
+      if (users.length > 0)
+        throw new Refusal(409, 'credential-needed', 'The credential stays', `It is named by ${users.map((n) => n.name).join(', ')}.`, 'Remove it from those networks first.');
+      await db.write(async (em) => em.nativeDelete(CredentialEntity, { id: row.id }));
+      context.live.changed('credentials');
+      return { removed: row.name };
+    },
+  });
+
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/families',
+    role: 'viewer',
+    summary: 'The families that Barrow can upgrade',
+    answer: z.object({ items: z.array(familySummarySchema) }),
+    run: async () => {
+      const counts = new Map<string, number>();
+      for (const { family } of await db.find(DeviceEntity, {}, { fields: ['id', 'family'] })) if (family) counts.set(family, (counts.get(family) ?? 0) + 1);
+      return {
+        items: [...context.families.values()].map((f) => ({
+          family: f.family,
+          title: f.title,
+          maker: f.maker,
+          kind: f.kind,
+          models: f.models,
+          storage: f.storage.note,
+          travel: `the device pulls by ${f.travel.protocol.toUpperCase()}`,
+          pointOfNoReturn: f.pointOfNoReturn,
+          devices: counts.get(f.family) ?? 0,
+        })),
+      };
+    },
+  });
+
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/tokens',
+    role: 'admin',
+    summary: 'Access tokens by name',
+    answer: z.object({ items: z.array(tokenSchema) }),
+    run: async () => ({
+      items: tokens.list().map(({ id, name, role, createdAt, lastUsed }) => ({ id, name, role, createdAt: rfc3339(createdAt), lastUsed: rfc3339OrNull(lastUsed) })),
+    }),
+  });
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/tokens',
+    role: 'admin',
+    summary: 'Make an access token; its text is told once',
+    body: tokenInput,
+    answer: tokenSchema.extend({ token: z.string() }),
+    status: 201,
+    run: async ({ body }) => {
+      const { row, text } = await tokens.add(body.name, body.role);
+      return { id: row.id, name: row.name, role: row.role, createdAt: rfc3339(row.createdAt), lastUsed: null, token: text };
+    },
+  });
+  addOperation(app, {
+    method: 'delete',
+    path: '/api/v1/tokens/{id}',
+    role: 'admin',
+    summary: 'Remove an access token; it opens nothing from now on',
+    params: idParam,
+    answer: removed,
+    run: async ({ params }) => {
+      const all = tokens.list();
+      const row = all.find((t) => t.id === params.id || t.name === params.id);
+      if (!row) throw notFound('token', params.id, '`barrow token list` shows them.');
+      if (row.role === 'admin' && all.filter((t) => t.role === 'admin').length === 1)
+        throw new Refusal(409, 'last-admin', 'The token stays', 'It is the last one with the role admin.', 'Make another admin token first.');
+      await tokens.remove(row);
+      return { removed: row.name };
+    },
+  });
+}

@@ -1,0 +1,20 @@
+import type { LiveEvent } from '@barrow/core';
+
+/** Hands what happens to everybody who listens; a listener that fails is dropped. */
+export class Live {
+  readonly #listeners = new Set<(event: LiveEvent) => void>();
+
+  tell(event: LiveEvent): void {
+    for (const listener of this.#listeners) listener(event);
+  }
+
+  /** Tells that a list is no longer what it was; listeners ask for it again. */
+  changed(what: Extract<LiveEvent, { kind: 'changed' }>['what']): void {
+    this.tell({ kind: 'changed', what });
+  }
+
+  listen(listener: (event: LiveEvent) => void): () => void {
+    this.#listeners.add(listener);
+    return () => this.#listeners.delete(listener);
+  }
+}

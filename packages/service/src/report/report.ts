@@ -1,0 +1,92 @@
+import { type Check, type JournalEntry, type Report, type StepName } from '@barrow/core';
+import { rfc3339, rfc3339OrNull } from '../context.js';
+import type { ImageRow } from '../data/entities.js';
+import type { ActiveRollout } from '../runner/runner.js';
+import { causeView, summaryView } from '../runner/view.js';
+
+/** The evidence of a rollout, from its plan and journal alone. */
+export function makeReport(active: ActiveRollout, journal: readonly JournalEntry[], images: ReadonlyMap<string, ImageRow>): Report {
+  const { plan, state } = active;
+  const stepsOf = new Map<string, Report['runs'][number]['steps']>();
+  const deeds: Report['deeds'] = [];
+  const nameOf = new Map(plan.runs.map((r) => [r.id, r.name]));
+  for (const { event } of journal) {
+    const at = rfc3339(event.at);
+    if ('by' in event) deeds.push({ at, by: event.by, what: deedText(event, nameOf) });
+    if (event.kind === 'service-started' || event.kind === 'service-stopping')
+      deeds.push({ at, by: 'Barrow', what: event.kind === 'service-started' ? 'the service was started again' : 'the service was stopped' });
+    if (event.kind === 'step-begun') {
+      const list = stepsOf.get(event.run) ?? [];
+      stepsOf.set(event.run, list);
+      list.push({ step: event.step, begunAt: at, endedAt: null, result: 'not known' });
+    } else if (event.kind === 'step-done' || event.kind === 'step-failed' || event.kind === 'reconciled') {
+      const last = stepsOf.get(event.run)?.at(-1);
+      if (last) {
+        last.endedAt = at;
+        last.result = event.kind === 'step-done' ? 'done' : event.kind === 'step-failed' ? event.cause : `${event.truth}, asked after a restart of the service`;
+      }
+    }
+  }
+  const used = new Set(plan.runs.map((r) => r.image));
+  return {
+    rollout: summaryView(active),
+    madeAt: rfc3339(Date.now()),
+    images: [...used].flatMap((sha256) => {
+      const image = images.get(sha256);
+      return image ? [{ sha256, file: image.file, version: image.version, bytes: image.bytes }] : [];
+    }),
+    runs: plan.runs.map((run, index) => {
+      const now = state.runs[index]!;
+      const trail = active.trails.get(run.id);
+      const fact = (step: StepName, key: string): unknown => trail?.get(step)?.facts[key];
+      const text = (value: unknown): string | null => (typeof value === 'string' ? value : null);
+      const sentAt = fact('reboot', 'sentAt') ?? trail?.get('reboot')?.begunAt;
+      const answeredAt = fact('return', 'answeredAt');
+      return {
+        device: run.device,
+        name: run.name,
+        address: run.address,
+        site: run.site,
+        serial: run.serial,
+        outcome: now.outcome,
+        cause: causeView(now.cause),
+        detail: now.detail,
+        before: run.from,
+        after: text(fact('checks', 'firmware')),
+        target: run.target,
+        image: run.image,
+        digestOnDevice: text(fact('verify-image', 'digestOnDevice')),
+        backup: text(fact('backup', 'sha256')),
+        begunAt: rfc3339OrNull(now.begunAt),
+        endedAt: rfc3339OrNull(now.endedAt),
+        downMs: typeof sentAt === 'number' && typeof answeredAt === 'number' ? answeredAt - sentAt : null,
+        steps: stepsOf.get(run.id) ?? [],
+        checks: (fact('checks', 'checks') as Check[] | undefined)?.map((c) => ({ ...c, evidence: [...c.evidence] })) ?? [],
+        attempts: now.attempt,
+      };
+    }),
+    leftOut: [...plan.leftOut],
+    deeds,
+  };
+}
+
+function deedText(event: Extract<JournalEntry['event'], { by: string }>, nameOf: ReadonlyMap<string, string>): string {
+  switch (event.kind) {
+    case 'rollout-started':
+      return 'started the rollout';
+    case 'held':
+      return `held the rollout: ${event.reason}`;
+    case 'continued':
+      return 'continued the rollout';
+    case 'approved':
+      return `approved wave ${event.wave + 1}`;
+    case 'stop-asked':
+      return 'asked the rollout to stop';
+    case 'run-skipped':
+      return `skipped ${nameOf.get(event.run) ?? event.run}: ${event.reason}`;
+    case 'run-retried':
+      return `retried ${nameOf.get(event.run) ?? event.run}`;
+    case 'noted':
+      return `noted: ${event.text}`;
+  }
+}

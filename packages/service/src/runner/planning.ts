@@ -1,0 +1,87 @@
+import { makePlan, planInput, stepNames, type Candidate, type Ms, type Plan, type PlanInput, type StepName } from '@barrow/core';
+import type { Family } from '@barrow/families';
+import type { Context } from '../context.js';
+import { newId } from '../data/seal.js';
+import type { Devices, KnownDevice } from '../devices/devices.js';
+import { Refusal } from '../errors.js';
+
+const mebibyte = 1024 * 1024;
+
+/** Usual durations of each step for an image of this size, in our time. */
+export function typicalDurations(family: Family, bytes: number, timeScale: number): Record<StepName, Ms> {
+  const { durations } = family;
+  return Object.fromEntries(
+    stepNames.map((step) => {
+      const base = durations[step] + (step === 'transfer' ? (durations.transferPerMiB * bytes) / mebibyte : 0);
+      return [step, Math.round(base / timeScale)];
+    }),
+  ) as Record<StepName, Ms>;
+}
+
+/** Makes a plan for the devices that are meant and are behind their target. @throws Refusal when none is. */
+export async function planRollout(context: Context, devices: Devices, asked: PlanInput, by: string): Promise<Plan> {
+  const input = planInput.parse(asked);
+  const named = input.devices.length > 0;
+  const chosen: KnownDevice[] = named ? await Promise.all(input.devices.map((d) => devices.get(d))) : await devices.list({});
+  const meant = [...new Map(chosen.map((d) => [d.row.id, d])).values()].filter(
+    ({ row }) => (input.site === null || row.site === input.site) && (input.family === null || row.family === input.family),
+  );
+  const leftOut: { device: string; name: string; reason: string }[] = [];
+  const candidates: Candidate[] = [];
+  const durations = new Map<string, Record<StepName, Ms>>();
+  for (const { row, standing, target } of meant) {
+    const leave = (reason: string): void => void leftOut.push({ device: row.id, name: row.name, reason });
+    const image = standing.path[0];
+    if (standing.standing !== 'behind' || !image || !target || row.family === null) {
+      // Who asked for all that is behind does not want to read about all that is not.
+      if (named || standing.standing === 'blocked' || standing.standing === 'unknown')
+        leave(standing.reason ?? (standing.standing === 'at-target' ? `runs its target ${target?.version} already` : standing.standing));
+      continue;
+    }
+    if (row.serial === null || row.firmware === null) {
+      leave('its serial is not known, so that nobody could tell it from another device');
+      continue;
+    }
+    const family = context.families.get(row.family)!;
+    const key = `${row.family}/${image.sha256}`;
+    const typicalMs = durations.get(key) ?? typicalDurations(family, image.bytes, context.options.timeScale);
+    durations.set(key, typicalMs);
+    candidates.push({
+      device: row.id,
+      name: row.name,
+      address: row.address,
+      site: row.site,
+      family: row.family,
+      serial: row.serial,
+      from: row.firmware,
+      target: target.version,
+      image: image.sha256,
+      typicalMs,
+      pointOfNoReturn: family.pointOfNoReturn,
+    });
+  }
+  if (candidates.length === 0)
+    throw new Refusal(
+      422,
+      'nothing-to-do',
+      'There is nothing to plan',
+      leftOut.length > 0
+        ? `None of these devices can be upgraded: ${leftOut.slice(0, 3).map((l) => `${l.name}: ${l.reason}`).join('; ')}${leftOut.length > 3 ? ` and ${leftOut.length - 3} more` : ''}.`
+        : 'No device is behind its target.',
+      '`barrow standing` shows every device against its target; `barrow target set` sets one.',
+    );
+  const versions = [...new Set(candidates.map((c) => c.target))];
+  return makePlan({
+    id: newId('r'),
+    name: input.name ?? `${candidates.length === 1 ? candidates[0]!.name : `${candidates.length} devices`} to ${versions.join(', ')}`,
+    createdAt: Date.now(),
+    createdBy: by,
+    unsaved: input.unsaved,
+    first: input.first,
+    atOnce: input.atOnce,
+    perSite: input.perSite,
+    gate: { soakMs: input.soakSeconds * 1000, failureLimit: input.failureLimit, approval: input.approval },
+    candidates,
+    leftOut,
+  });
+}

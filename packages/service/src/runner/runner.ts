@@ -1,0 +1,381 @@
+import {
+  apply,
+  CauseError,
+  decide,
+  fold,
+  ImpossibleEvent,
+  safeText,
+  stepNames,
+  whenLost,
+  type Command,
+  type Plan,
+  type PlannedRun,
+  type RolloutEvent,
+  type RolloutState,
+  type StepName,
+} from '@barrow/core';
+import type { Context } from '../context.js';
+import { ConversationEntity, DeviceEntity, RolloutEntity } from '../data/entities.js';
+import { notFound, Refusal } from '../errors.js';
+import type { Devices } from '../devices/devices.js';
+import type { ImageStore } from '../images/store.js';
+import type { Offers } from '../staging/offers.js';
+import type { TftpStore } from '../staging/tftp-store.js';
+import type { Backups } from './backups.js';
+import type { Journal } from './journal.js';
+import { reconcile } from './reconcile.js';
+import { DeviceSession } from './session.js';
+import { ChecksFailed } from './steps/checks.js';
+import { steps } from './steps/index.js';
+import type { StepContext, StepTrace } from './steps/step.js';
+
+/** A rollout in memory: the fold of its journal, and what is being done about it. */
+export interface ActiveRollout {
+  readonly plan: Plan;
+  state: RolloutState;
+  /** What each run's steps of this passage found. */
+  readonly trails: Map<string, Map<StepName, StepTrace>>;
+  readonly percent: Map<string, number>;
+  /** Steps being carried out, by run. */
+  readonly doing: Map<string, { readonly step: StepName; readonly abort: AbortController; readonly done: Promise<void> }>;
+  /** Everything that changes the state goes one after the other. */
+  chain: Promise<unknown>;
+  wake: NodeJS.Timeout | null;
+}
+
+export interface RunnerParts {
+  readonly devices: Devices;
+  readonly images: ImageStore;
+  readonly offers: Offers;
+  readonly tftp: TftpStore;
+  readonly backups: Backups;
+  readonly journal: Journal;
+}
+
+const waitsForDevice = stepNames.indexOf('return');
+/** Percentages are told at most this often for one run. */
+const tellEvery = 250;
+
+/** Drives rollouts: journals first, applies, then carries out what the scheduler decided. It decides nothing itself. */
+export class Runner {
+  readonly #rollouts = new Map<string, ActiveRollout>();
+  #stopping = false;
+
+  constructor(
+    private readonly context: Context,
+    private readonly parts: () => RunnerParts,
+  ) {}
+
+  /** Takes up every rollout that had not ended, by folding its journal. */
+  async resume(): Promise<void> {
+    const rows = await this.context.db.find(RolloutEntity, { ended: false });
+    for (const row of rows) {
+      const active = await this.#load(row.id);
+      if (active.state.phase === 'planned' || active.state.phase === 'ended') continue;
+      this.context.log.info({ rollout: row.id, phase: active.state.phase }, 'rollout taken up again');
+      await this.#serial(active, async () => {
+        await this.#happen(active, [{ kind: 'service-started', at: Date.now() }]);
+        await this.#tick(active);
+      });
+    }
+  }
+
+  /** @throws Refusal */
+  async get(id: string): Promise<ActiveRollout> {
+    const known = this.#rollouts.get(id);
+    if (known) return known;
+    const row = await this.context.db.findOne(RolloutEntity, { id });
+    if (!row) throw notFound('rollout', id, '`barrow rollout list` shows what was planned.');
+    return this.#load(id);
+  }
+
+  async #load(id: string): Promise<ActiveRollout> {
+    const row = (await this.context.db.findOne(RolloutEntity, { id }))!;
+    const entries = await this.parts().journal.of(id);
+    const already = this.#rollouts.get(id);
+    if (already) return already;
+    const active: ActiveRollout = {
+      plan: row.plan,
+      state: fold(
+        row.plan,
+        entries.map((e) => e.event),
+      ),
+      trails: new Map(),
+      percent: new Map(),
+      doing: new Map(),
+      chain: Promise.resolve(),
+      wake: null,
+    };
+    for (const { event } of entries) follow(active.trails, event);
+    this.#rollouts.set(id, active);
+    return active;
+  }
+
+  /** Keeps a new plan. */
+  async add(plan: Plan): Promise<ActiveRollout> {
+    const { id, name, createdAt, createdBy } = plan;
+    await this.context.db.write(async (em) => em.insert(RolloutEntity, { id, name, createdAt, createdBy, plan, ended: false }));
+    this.context.live.changed('rollouts');
+    return this.get(id);
+  }
+
+  /** The rollout in which a device is being upgraded, or will be as soon as its turn comes. */
+  rolloutOf(device: string): string | null {
+    for (const [id, { state }] of this.#rollouts) {
+      if (state.phase === 'planned' || state.phase === 'ended') continue;
+      const index = state.indexOf.get(device);
+      if (index !== undefined && state.runs[index]!.phase !== 'ended') return id;
+    }
+    return null;
+  }
+
+  /** Why an image must stay, or null. */
+  neededBy(sha256: string): string | null {
+    for (const { plan, state } of this.#rollouts.values())
+      if (state.phase !== 'ended' && plan.runs.some((r) => r.image === sha256)) return `the rollout "${plan.name}" needs it`;
+    return null;
+  }
+
+  /**
+   * Lets a person's word happen: start, hold, continue, stop, approve, skip, retry, note.
+   * @throws Refusal when it cannot happen now; nothing is journalled then.
+   */
+  async say(id: string, event: RolloutEvent): Promise<ActiveRollout> {
+    const active = await this.get(id);
+    await this.#serial(active, async () => {
+      if (event.kind === 'rollout-started' || event.kind === 'run-retried') this.#refuseBusyDevices(active, id, event);
+      try {
+        apply(structuredClone(active.state), event);
+      } catch (error) {
+        if (!(error instanceof ImpossibleEvent)) throw error;
+        throw new Refusal(409, 'rollout-not-so', 'That cannot be done now', `${error.message}.`, `\`barrow rollout show ${id}\` shows how it stands.`);
+      }
+      await this.#happen(active, [event]);
+      await this.#tick(active);
+    });
+    return active;
+  }
+
+  /** A device is in at most one running rollout at a time. */
+  #refuseBusyDevices(active: ActiveRollout, id: string, event: RolloutEvent): void {
+    const runs = event.kind === 'run-retried' ? active.plan.runs.filter((r) => r.id === event.run) : active.plan.runs;
+    const busy = runs.flatMap((run) => {
+      const other = this.rolloutOf(run.device);
+      return other !== null && other !== id ? [`${run.name} (${other})`] : [];
+    });
+    if (busy.length > 0)
+      throw new Refusal(
+        409,
+        'device-in-rollout',
+        'Devices are in another rollout',
+        `${busy.slice(0, 5).join(', ')}${busy.length > 5 ? ` and ${busy.length - 5} more` : ''}.`,
+        'Wait for that rollout to end, or stop it, then start this one.',
+      );
+  }
+
+  /** Stops without leaving anything half-done: writes are finished, runs are parked between steps, waiting is given up. */
+  async stop(): Promise<void> {
+    this.#stopping = true;
+    const running = [...this.#rollouts.values()].filter((a) => a.state.phase !== 'planned' && a.state.phase !== 'ended');
+    await Promise.all(
+      running.map(async (active) => {
+        if (active.wake) clearTimeout(active.wake);
+        await this.#serial(active, async () => {
+          await this.#happen(active, [{ kind: 'service-stopping', at: Date.now() }]);
+          for (const [id, { step, abort }] of active.doing) {
+            const run = active.state.runs[active.state.indexOf.get(id)!]!;
+            const onlyWaits = stepNames.indexOf(step) >= waitsForDevice;
+            const mayBeRepeated = !run.pastReturn && whenLost(step) === 'begin-again' && step !== 'transfer';
+            if (onlyWaits || mayBeRepeated) abort.abort();
+          }
+          await this.#tick(active);
+        });
+        while (active.doing.size > 0) {
+          this.context.log.info({ rollout: active.plan.id, runs: [...active.doing.keys()] }, 'finishing what must not be cut');
+          await Promise.all([...active.doing.values()].map((d) => d.done));
+          await active.chain;
+        }
+      }),
+    );
+  }
+
+  #serial<T>(active: ActiveRollout, work: () => Promise<T>): Promise<T> {
+    const done = active.chain.then(work);
+    active.chain = done.catch(() => undefined);
+    return done;
+  }
+
+  /** Journal first, then believe it, then tell it. */
+  async #happen(active: ActiveRollout, events: readonly RolloutEvent[]): Promise<void> {
+    const entries = await this.parts().journal.append(active.plan.id, events);
+    for (const entry of entries) {
+      active.state = apply(active.state, entry.event);
+      follow(active.trails, entry.event);
+      this.context.live.tell({ kind: 'journal', entry });
+    }
+    if (events.some((e) => e.kind === 'rollout-started' || e.kind === 'rollout-ended' || e.kind === 'run-retried')) this.context.live.changed('rollouts');
+  }
+
+  async #tick(active: ActiveRollout): Promise<void> {
+    if (active.wake) clearTimeout(active.wake);
+    active.wake = null;
+    for (;;) {
+      const commands = decide(active.state, Date.now());
+      const events: RolloutEvent[] = [];
+      for (const command of commands) {
+        const event = eventOf(command);
+        if (event) events.push(event);
+        else if (command.kind === 'wake' && !this.#stopping)
+          active.wake = setTimeout(() => void this.#serial(active, () => this.#tick(active)), Math.max(1, command.at - Date.now()));
+      }
+      if (events.length === 0) return;
+      await this.#happen(active, events);
+      for (const command of commands)
+        if (command.kind === 'begin-step') this.#begin(active, command.run, command.step, (c) => this.#carryOut(c));
+        else if (command.kind === 'reconcile') this.#begin(active, command.run, command.step, (c) => this.#ask(c));
+    }
+  }
+
+  #begin(active: ActiveRollout, runId: string, step: StepName, work: (context: StepContext & { step: StepName }) => Promise<RolloutEvent>): void {
+    const abort = new AbortController();
+    const run = active.plan.runs[active.state.indexOf.get(runId)!]!;
+    const done = (async () => {
+      const closers: (() => Promise<void>)[] = [];
+      let event: RolloutEvent | null;
+      try {
+        event = await work({ ...(await this.#stepContext(active, run, step, abort.signal, closers)), step });
+      } catch (error) {
+        event = this.#failure(run, step, error);
+      }
+      for (const close of closers) await close();
+      active.percent.delete(runId);
+      // A step that was given up for the sake of stopping has no outcome; it is begun again at the next start.
+      if (abort.signal.aborted && event?.kind === 'step-failed') event = null;
+      await this.#serial(active, async () => {
+        active.doing.delete(runId);
+        if (event) await this.#happen(active, [event]);
+        await this.#tick(active);
+      });
+    })().catch((error: unknown) => {
+      active.doing.delete(runId);
+      this.context.log.fatal({ error, rollout: active.plan.id, run: runId, step }, 'the outcome of a step could not be journalled');
+    });
+    active.doing.set(runId, { step, abort, done });
+  }
+
+  async #carryOut(step: StepContext & { step: StepName }): Promise<RolloutEvent> {
+    const result = await steps[step.step](step);
+    const at = Date.now();
+    if (result.kind === 'skip') return { kind: 'run-skipped', at, run: step.run.id, by: 'Barrow', reason: result.reason };
+    return { kind: 'step-done', at, run: step.run.id, step: step.step, facts: result.facts };
+  }
+
+  async #ask(step: StepContext & { step: StepName }): Promise<RolloutEvent> {
+    const { truth, detail } = await reconcile(step, step.step === 'reboot' ? 'reboot' : 'activate');
+    return { kind: 'reconciled', at: Date.now(), run: step.run.id, step: step.step, truth, detail: safeText(detail, 400) };
+  }
+
+  #failure(run: PlannedRun, step: StepName, error: unknown): RolloutEvent & { kind: 'step-failed' } {
+    const at = Date.now();
+    if (error instanceof CauseError) {
+      this.context.log.warn({ device: run.name, step, cause: error.code, detail: error.detail }, 'step failed');
+      const facts = error instanceof ChecksFailed ? error.facts : undefined;
+      return { kind: 'step-failed', at, run: run.id, step, cause: error.code, detail: safeText(error.detail, 2000), facts };
+    }
+    this.context.log.error({ error, device: run.name, step }, 'step failed by a fault of Barrow');
+    return { kind: 'step-failed', at, run: run.id, step, cause: 'service-fault', detail: safeText(error instanceof Error ? error.message : String(error), 400) };
+  }
+
+  async #stepContext(
+    active: ActiveRollout,
+    run: PlannedRun,
+    step: StepName,
+    signal: AbortSignal,
+    closers: (() => Promise<void>)[],
+  ): Promise<StepContext> {
+    const { context } = this;
+    const parts = this.parts();
+    const device = await context.db.findOne(DeviceEntity, { id: run.device });
+    const family = context.families.get(run.family);
+    if (!device || !family) throw new CauseError('service-fault', `the ${device ? `family ${run.family}` : 'device'} is no longer known`);
+    const image = await parts.images.get(run.image).catch(() => {
+      throw new CauseError('image-missing', `image ${run.image.slice(0, 12)}… is no longer in the store`);
+    });
+    let toldAt = 0;
+    const login = async (): Promise<DeviceSession> => {
+      const session = await DeviceSession.open(context, device, family, {
+        given: {
+          imageFile: image.file,
+          imageBytes: String(image.bytes),
+          imageSha256: image.sha256,
+          imageVersion: image.version,
+          storeAddress: await parts.offers.storeAddressFor(device),
+          storePort: String(parts.tftp.port),
+        },
+        signal,
+        onProgress: (percent) => {
+          active.percent.set(run.id, percent);
+          const now = Date.now();
+          if (now - toldAt < tellEvery && percent < 100) return;
+          toldAt = now;
+          context.live.tell({ kind: 'progress', rollout: active.plan.id, run: run.id, percent });
+        },
+      });
+      closers.push(async () => {
+        session.close();
+        const text = session.conversation();
+        await context.db
+          .write(async (em) => em.insert(ConversationEntity, { rollout: active.plan.id, run: run.id, step, at: Date.now(), text } as never))
+          .catch((error: unknown) => context.log.error({ error }, 'conversation not kept'));
+      });
+      return session;
+    };
+    const trail = active.trails.get(run.id) ?? new Map<StepName, StepTrace>();
+    return { context, plan: active.plan, run, family, device, image, ...parts, trail, begunAt: Date.now(), signal, login };
+  }
+}
+
+/** Keeps the facts of each run's steps; a run that begins anew begins with none. */
+export function follow(trails: Map<string, Map<StepName, StepTrace>>, event: RolloutEvent): void {
+  if (event.kind === 'run-retried') trails.delete(event.run);
+  else if (event.kind === 'step-begun') {
+    const trail = trails.get(event.run) ?? new Map<StepName, StepTrace>();
+    trails.set(event.run, trail);
+    // Begun again after a restart of the service: when it was first begun is what counts.
+    if (!trail.has(event.step)) trail.set(event.step, { begunAt: event.at, endedAt: null, facts: {} });
+  } else if (event.kind === 'step-done' || event.kind === 'step-failed') {
+    const trace = trails.get(event.run)?.get(event.step);
+    if (trace) {
+      trace.endedAt = event.at;
+      trace.facts = event.facts ?? {};
+    }
+  } else if (event.kind === 'reconciled' && event.truth === 'done') {
+    const trace = trails.get(event.run)?.get(event.step);
+    if (trace) trace.endedAt = event.at;
+  }
+}
+
+function eventOf(command: Command): RolloutEvent | null {
+  const at = Date.now();
+  switch (command.kind) {
+    case 'begin-step':
+      return { kind: 'step-begun', at, run: command.run, step: command.step, attempt: command.attempt };
+    case 'reconcile':
+      return { kind: 'reconcile-begun', at, run: command.run, step: command.step };
+    case 'withdraw-run':
+      return { kind: 'run-withdrawn', at, run: command.run, reason: command.reason };
+    case 'open-wave':
+      return { kind: 'wave-opened', at, wave: command.wave };
+    case 'end-wave':
+      return { kind: 'wave-ended', at, wave: command.wave };
+    case 'pass-gate':
+      return { kind: 'gate-passed', at, wave: command.wave };
+    case 'hold':
+      return { kind: 'held', at, by: 'Barrow', reason: command.reason };
+    case 'end-rollout':
+      return { kind: 'rollout-ended', at };
+    case 'wake':
+      return null;
+  }
+}
+

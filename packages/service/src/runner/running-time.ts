@@ -1,0 +1,31 @@
+import { recordFromSnmp, systemObjects, type RunningTime, type SnmpRecord } from '@barrow/core';
+import { WireError } from '@barrow/wire';
+import type { Context } from '../context.js';
+import { CredentialEntity, NetworkEntity, type DeviceRow } from '../data/entities.js';
+
+/** Reads the system objects of a device by SNMP; null when it does not answer within the time. */
+export async function readSystem(context: Context, device: DeviceRow, timeoutMs: number, retries: number): Promise<SnmpRecord | null> {
+  const network = await context.db.findOne(NetworkEntity, { name: device.network });
+  const credential = device.snmpCredential === null ? null : await context.db.findOne(CredentialEntity, { id: device.snmpCredential });
+  if (!network || !credential) return null;
+  try {
+    const values = await context.snmp.get(
+      { address: device.address, port: network.snmpPort, community: context.sealer.open(credential.sealed), timeoutMs, retries },
+      Object.values(systemObjects),
+    );
+    return recordFromSnmp(new Map([...values].map(([oid, v]) => [oid, v.value])));
+  } catch (error) {
+    if (error instanceof WireError) return null;
+    throw error;
+  }
+}
+
+/** How long the device has been running, by all that can tell it. */
+export function runningTime(system: SnmpRecord | null, bootCount: string | undefined, readAt: number): RunningTime {
+  return {
+    readAt,
+    agentUptime: system?.agentUptime ?? null,
+    engineBoots: system?.engineBoots ?? null,
+    bootCount: bootCount === undefined ? null : Number(bootCount),
+  };
+}

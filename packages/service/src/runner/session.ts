@@ -1,0 +1,110 @@
+import { CauseError, pattern } from '@barrow/core';
+import { asCause, awaitPrompt, runProcedure, type Family, type ProcedureName, type ProcedureResult } from '@barrow/families';
+import { ShellSession, type ShellEntry } from '@barrow/wire';
+import type { Context } from '../context.js';
+import { CredentialEntity, DeviceEntity, NetworkEntity, type DeviceRow } from '../data/entities.js';
+
+const handshakeMs = 10_000;
+const longestConversation = 64 * 1024;
+
+/** A login on a device, by its family's procedures. */
+export class DeviceSession {
+  private constructor(
+    private readonly shell: ShellSession,
+    private readonly family: Family,
+    private readonly timeScale: number,
+    private readonly given: Readonly<Record<string, string>>,
+    private readonly signal: AbortSignal | undefined,
+    private readonly onProgress: ((percent: number) => void) | undefined,
+  ) {}
+
+  /**
+   * Logs in with the SSH credentials of the device's network, in their order. A host key seen for the first time is
+   * pinned; another one later is refused.
+   * @throws CauseError
+   */
+  static async open(
+    context: Context,
+    device: DeviceRow,
+    family: Family,
+    use: { given?: Readonly<Record<string, string>>; signal?: AbortSignal; onProgress?: (percent: number) => void } = {},
+  ): Promise<DeviceSession> {
+    const network = await context.db.findOne(NetworkEntity, { name: device.network });
+    const all = await context.db.find(CredentialEntity, { kind: 'ssh-password' });
+    const credentials = (network?.credentials ?? []).flatMap((id) => all.filter((c) => c.id === id));
+    if (!network || credentials.length === 0) throw new CauseError('no-credential', `network ${device.network} names no SSH credential`);
+    const pinned = (await context.db.findOne(DeviceEntity, { id: device.id }))?.hostKey ?? null;
+    let refused: Error | null = null;
+    for (const credential of credentials) {
+      try {
+        const shell = await ShellSession.open({
+          host: device.address,
+          port: network.sshPort,
+          username: credential.user ?? '',
+          password: context.sealer.open(credential.sealed),
+          hostKey: pinned,
+          readyTimeoutMs: handshakeMs,
+        });
+        if (pinned === null) await context.db.write(async (em) => em.nativeUpdate(DeviceEntity, { id: device.id }, { hostKey: shell.hostKey }));
+        const session = new DeviceSession(shell, family, context.options.timeScale, use.given ?? {}, use.signal, use.onProgress);
+        await awaitPrompt({ family, shell, timeScale: context.options.timeScale, signal: use.signal });
+        return session;
+      } catch (error) {
+        const cause = asCause(error);
+        // Only a refused login is worth another credential; the next would meet the same silence.
+        if (!(cause instanceof CauseError) || cause.code !== 'login-refused') throw cause;
+        refused = cause;
+      }
+    }
+    throw refused!;
+  }
+
+  run(name: ProcedureName): Promise<ProcedureResult> {
+    return runProcedure(name, {
+      family: this.family,
+      shell: this.shell,
+      given: this.given,
+      timeScale: this.timeScale,
+      signal: this.signal,
+      onProgress: this.onProgress,
+    });
+  }
+
+  /** What was said so far, with the secrets of settings hidden. */
+  conversation(): string {
+    return scrub(this.shell.conversation, this.family).slice(0, longestConversation);
+  }
+
+  close(): void {
+    this.shell.close();
+  }
+}
+
+/** Hides what the family calls secret in any text of a device. */
+export function hideSecrets(text: string, family: Family): string {
+  return text
+    .split('\n')
+    .map((line) => {
+      for (const source of family.configuration.secrets) {
+        // A compared configuration marks its lines with +, - or a space.
+        const lead = /^[+ -]?/.exec(line)![0];
+        for (const from of new Set([0, lead.length])) {
+          const body = line.slice(from).trimEnd();
+          const match = pattern(source).matcher(body);
+          if (!match.find()) continue;
+          const secret = match.group('secret');
+          if (secret) return line.slice(0, from) + body.replace(secret, '‹hidden›');
+        }
+      }
+      return line;
+    })
+    .join('\n');
+}
+
+function scrub(entries: readonly ShellEntry[], family: Family): string {
+  return hideSecrets(
+    entries.map((e) => (e.from === 'barrow' ? '' : e.text.replace(/\r/g, ''))).join(''),
+    family,
+  );
+}
+

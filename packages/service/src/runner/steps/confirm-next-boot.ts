@@ -1,0 +1,12 @@
+import { CauseError, sameVersion } from '@barrow/core';
+import type { Step } from './step.js';
+
+/** Asks the device what it will boot; it is not restarted on anybody's belief. */
+export const confirmNextBoot: Step = async (step) => {
+  const session = await step.login();
+  const { gives } = await session.run('next-boot');
+  const found = gives['nextBoot'] ?? '';
+  if (!sameVersion(step.family.versions, found, step.run.target))
+    throw new CauseError('next-boot-wrong', `it will boot ${found || 'something it does not tell'}, the target is ${step.run.target}`);
+  return { kind: 'done', facts: { nextBoot: found } };
+};

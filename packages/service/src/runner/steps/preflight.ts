@@ -1,0 +1,54 @@
+import { CauseError, describeMismatches, mismatches, safeText, sameVersion, type RunningTime } from '@barrow/core';
+import { hideSecrets } from '../session.js';
+import { readSystem, runningTime } from '../running-time.js';
+import type { Step } from './step.js';
+
+/** What later steps compare with. */
+export interface PreflightFacts {
+  readonly firmware: string;
+  readonly nextBoot: string;
+  readonly settings: string;
+  readonly running: RunningTime;
+}
+
+/** Reachable, login works, same device, same version, right hardware, space, and nothing that the reboot would lose. */
+export const preflight: Step = async (step) => {
+  const { context, run, plan, family, image, device } = step;
+  if (!(await step.images.isSound(image.sha256))) throw new CauseError('image-missing', `${image.file} (${image.sha256.slice(0, 12)}…)`);
+  const session = await step.login();
+  const { gives } = await session.run('record');
+  if (gives['serial'] !== run.serial)
+    throw new CauseError('another-device', `planned was serial ${run.serial}, ${device.address} answers with ${gives['serial'] ?? 'none'}`);
+  const firmware = gives['firmware'] ?? '';
+  const nextBoot = gives['nextBoot'] ?? '';
+  if (sameVersion(family.versions, firmware, run.target) && sameVersion(family.versions, nextBoot, run.target))
+    return { kind: 'skip', reason: `it runs ${firmware} already` };
+  if (!sameVersion(family.versions, firmware, run.from)) throw new CauseError('version-moved', `planned from ${run.from}, it runs ${firmware}`);
+  const differing = mismatches(image, {
+    family: family.family,
+    model: gives['model'] ?? null,
+    hardwareRevision: gives['hardwareRevision'] ?? null,
+    variant: gives['variant'] ?? null,
+  });
+  if (differing.length > 0) throw new CauseError('wrong-hardware', describeMismatches(differing));
+  let saved: string | null = null;
+  if (gives['settings'] === 'unkept') {
+    const { gives: unsaved } = await session.run('unsaved');
+    const shown = hideSecrets(safeText((unsaved['differences'] ?? '').trim(), 2000), family);
+    if (plan.unsaved === 'hold') throw new CauseError('unsaved-settings', shown);
+    await session.run('save');
+    saved = shown;
+  }
+  await session.run('ready');
+  const system = await readSystem(context, device, 1000, 2);
+  const facts: PreflightFacts & Record<string, unknown> = {
+    firmware,
+    nextBoot,
+    settings: gives['settings'] ?? 'not told',
+    freeBytes: gives['freeBytes'] ?? null,
+    bootLoader: gives['bootLoader'] ?? null,
+    running: runningTime(system, gives['bootCount'], Date.now()),
+    ...(saved === null ? {} : { savedSettings: saved }),
+  };
+  return { kind: 'done', facts };
+};

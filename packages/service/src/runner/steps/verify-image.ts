@@ -1,0 +1,11 @@
+import { CauseError, sameVersion } from '@barrow/core';
+import type { Step } from './step.js';
+
+/** Has the device check the file that it took, and compares its digest with ours where it tells one. */
+export const verifyImage: Step = async (step) => {
+  const session = await step.login();
+  const { gives } = await session.run('verify-image');
+  if (gives['version'] !== undefined && !sameVersion(step.family.versions, gives['version'], step.run.target))
+    throw new CauseError('image-refused', `the device reads the file as version ${gives['version']}, the target is ${step.run.target}`);
+  return { kind: 'done', facts: { digestOnDevice: gives['digest'] ?? null } };
+};

@@ -1,0 +1,103 @@
+import { cause as causeOf, isDown, outcomes, stepMeaning, type RolloutState, type Rollout, type RolloutSummary, type RunView, type WaveState } from '@barrow/core';
+import { rfc3339, rfc3339OrNull } from '../context.js';
+import type { ActiveRollout } from './runner.js';
+
+type Totals = RolloutSummary['totals'];
+
+function totalsOf(waves: readonly WaveState[]): Totals {
+  const totals = { waiting: 0, 'under-way': 0 } as Totals;
+  for (const outcome of outcomes) totals[outcome] = 0;
+  for (const wave of waves) {
+    totals.waiting += wave.waiting;
+    totals['under-way'] += wave.active;
+    for (const outcome of outcomes) totals[outcome] += wave.ended[outcome];
+  }
+  return totals;
+}
+
+export function causeView(code: string | null): RunView['cause'] {
+  if (code === null) return null;
+  const { what, next } = causeOf(code);
+  return { code, what, next };
+}
+
+export function runView(active: ActiveRollout, index: number, fileOf: ReadonlyMap<string, string>): RunView {
+  const planned = active.plan.runs[index]!;
+  const run = active.state.runs[index]!;
+  const { id, device, name, address, site, family, serial, from, target, image, steps } = planned;
+  return {
+    id,
+    device,
+    name,
+    address,
+    site,
+    family,
+    serial,
+    from,
+    target,
+    image,
+    file: fileOf.get(image) ?? 'removed',
+    wave: run.wave,
+    phase: run.phase,
+    step: steps[run.step]!.step,
+    stepIndex: run.step,
+    stepCount: steps.length,
+    stepBegunAt: rfc3339OrNull(run.stepBegunAt),
+    attempt: run.attempt,
+    pastReturn: run.pastReturn,
+    outcome: run.outcome,
+    cause: causeView(run.cause),
+    detail: run.detail,
+    begunAt: rfc3339OrNull(run.begunAt),
+    endedAt: rfc3339OrNull(run.endedAt),
+    percent: active.percent.get(id) ?? null,
+    downMs: steps.filter((s) => isDown(s.step)).reduce((sum, s) => sum + s.typicalMs, 0),
+    typicalMs: steps.reduce((sum, s) => sum + s.typicalMs, 0),
+  };
+}
+
+export function summaryView({ plan, state }: ActiveRollout): RolloutSummary {
+  return {
+    id: plan.id,
+    name: plan.name,
+    phase: state.phase,
+    heldBecause: state.heldBecause,
+    heldBy: state.heldBy,
+    createdAt: rfc3339(plan.createdAt),
+    createdBy: plan.createdBy,
+    startedAt: rfc3339OrNull(state.startedAt),
+    startedBy: state.startedBy,
+    endedAt: rfc3339OrNull(state.endedAt),
+    devices: plan.runs.length,
+    totals: totalsOf(state.waves),
+  };
+}
+
+function soaksUntil(state: RolloutState, index: number): string | null {
+  const wave = state.waves[index]!;
+  if (wave.phase !== 'soaking' || wave.endedAt === null || index === state.waves.length - 1) return null;
+  return rfc3339(wave.endedAt + state.plan.waves[index]!.gate.soakMs);
+}
+
+export function rolloutView(active: ActiveRollout, fileOf: ReadonlyMap<string, string>, journal: number): Rollout {
+  const { plan, state } = active;
+  return {
+    ...summaryView(active),
+    unsaved: plan.unsaved,
+    limits: { ...plan.limits },
+    currentWave: state.wave,
+    waves: plan.waves.map((wave, index) => ({
+      index,
+      name: wave.name,
+      phase: state.waves[index]!.phase,
+      gate: wave.gate,
+      approvedBy: state.waves[index]!.approvedBy,
+      soaksUntil: soaksUntil(state, index),
+      totals: totalsOf([state.waves[index]!]),
+    })),
+    steps: (plan.runs[0]?.steps ?? []).map(({ step, pastReturn }) => ({ step, meaning: stepMeaning[step], pastReturn })),
+    runs: plan.runs.map((_, index) => runView(active, index, fileOf)),
+    leftOut: [...plan.leftOut],
+    journal,
+  };
+}

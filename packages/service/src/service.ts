@@ -1,0 +1,135 @@
+import { mkdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { createServer } from 'node:http';
+import type { AddressInfo } from 'node:net';
+import { join } from 'node:path';
+import { serve, type ServerType } from '@hono/node-server';
+import { pino } from 'pino';
+import { FamilyFileError, loadFamilies } from '@barrow/families';
+import { SnmpClient } from '@barrow/wire';
+import type { Context, ServiceOptions } from './context.js';
+import { Database } from './data/database.js';
+import { Sealer } from './data/seal.js';
+import { Devices } from './devices/devices.js';
+import { DiscoveryService } from './discovery/discovery.js';
+import { StartFailure } from './errors.js';
+import { makeApp } from './http/app.js';
+import { Tokens } from './http/auth.js';
+import { ImageStore } from './images/store.js';
+import { Live } from './live.js';
+import { Backups } from './runner/backups.js';
+import { Journal } from './runner/journal.js';
+import { Runner } from './runner/runner.js';
+import { Offers } from './staging/offers.js';
+import { TftpStore } from './staging/tftp-store.js';
+
+/** Everything that the HTTP interface speaks to. */
+export interface Parts {
+  readonly context: Context;
+  readonly version: string;
+  readonly startedAt: number;
+  readonly tokens: Tokens;
+  readonly devices: Devices;
+  readonly discovery: DiscoveryService;
+  readonly images: ImageStore;
+  readonly offers: Offers;
+  readonly tftp: TftpStore;
+  readonly backups: Backups;
+  readonly journal: Journal;
+  readonly runner: Runner;
+}
+
+export interface RunningService {
+  readonly url: string;
+  readonly tftp: string;
+  /** Finishes what must not be cut, parks the rest, and closes everything. */
+  stop(): Promise<void>;
+}
+
+const version = (JSON.parse(readFileSync(new URL('../package.json', import.meta.url), 'utf8')) as { version: string }).version;
+
+/** Starts the service. @throws StartFailure in three parts when it cannot. */
+export async function startService(options: ServiceOptions): Promise<RunningService> {
+  mkdirSync(options.dataFolder, { recursive: true, mode: 0o700 });
+  const log = pino({ level: options.logLevel, redact: ['secret', 'password', 'token', '*.secret', '*.password', '*.token'] }, pino.destination({ fd: 2, sync: false }));
+  let families;
+  try {
+    families = loadFamilies(options.familyFolder ?? undefined);
+  } catch (error) {
+    if (error instanceof FamilyFileError) throw new StartFailure('family-file', 'A family file cannot be taken', error.message, 'Mend the lines that are named; `barrow family check FILE` tries one file.');
+    throw error;
+  }
+  const db = await Database.open(options.dataFolder);
+  const undo: (() => Promise<void> | void)[] = [() => db.close()];
+  try {
+    const context: Context = { options, db, sealer: Sealer.open(join(options.dataFolder, 'key')), live: new Live(), log, families, snmp: new SnmpClient() };
+    undo.push(() => context.snmp.close());
+    const tokens = new Tokens(context);
+    await tokens.load();
+    const tokenFile = join(options.dataFolder, 'token');
+    if (tokens.list().length === 0) writeFileSync(tokenFile, `${(await tokens.add('first admin', 'admin')).text}\n`, { mode: 0o600 });
+    const images = new ImageStore(context);
+    const journal = new Journal(context);
+    await journal.open();
+    const backups = new Backups(context);
+    let parts: Parts;
+    const runner = new Runner(context, () => parts);
+    const devices = new Devices(context, (device) => runner.rolloutOf(device));
+    const offers = new Offers(context, () => tftp.port);
+    const tftp: TftpStore = new TftpStore(context, offers, images);
+    await offers.load();
+    await tftp.start();
+    undo.push(() => tftp.stop());
+    const discovery = new DiscoveryService(context, devices);
+    parts = { context, version, startedAt: Date.now(), tokens, devices, discovery, images, offers, tftp, backups, journal, runner };
+
+    const closing = new AbortController();
+    const app = makeApp(parts, closing.signal);
+    const server = await listen(app, options);
+    const { port } = server.address() as AddressInfo;
+    const { host } = options.listen;
+    const url = `http://${host.includes(':') ? `[${host}]` : host}:${port}`;
+    await runner.resume();
+    log.info({ url, tftp: `${options.tftpListen.host}:${tftp.port}`, data: options.dataFolder }, 'ready');
+    return {
+      url,
+      tftp: `${options.tftpListen.host}:${tftp.port}`,
+      async stop() {
+        await discovery.stop();
+        await runner.stop();
+        closing.abort();
+        await tftp.stop();
+        await new Promise<void>((resolve) => {
+          server.close(() => resolve());
+          (server as ReturnType<typeof createServer>).closeAllConnections();
+        });
+        context.snmp.close();
+        await db.close();
+        log.info('stopped');
+        log.flush();
+      },
+    };
+  } catch (error) {
+    for (const step of undo.reverse()) await step();
+    throw error;
+  }
+}
+
+function listen(app: { fetch: (request: Request) => Response | Promise<Response> }, options: ServiceOptions): Promise<ServerType> {
+  return new Promise((resolve, reject) => {
+    const { host, port } = options.listen;
+    const server = serve({ fetch: app.fetch as never, hostname: host, port }, () => resolve(server));
+    server.on('error', (error: NodeJS.ErrnoException) =>
+      reject(
+        error.code === 'EADDRINUSE' || error.code === 'EACCES' || error.code === 'EADDRNOTAVAIL'
+          ? new StartFailure(
+              'port-in-use',
+              'The service cannot listen',
+              `${host}:${port}: ${error.code === 'EADDRINUSE' ? 'another program has this port' : error.code}.`,
+              'Stop the other program, or choose another address with --listen HOST:PORT.',
+            )
+          : error,
+      ),
+    );
+  });
+}
+
