@@ -6,7 +6,7 @@ export interface VersionScheme {
   readonly patterns: readonly string[];
   /** Named parts, most significant first. A part that is absent sorts before every value, or after with `absent: last`. */
   readonly order: readonly { readonly part: string; readonly absent: 'first' | 'last' }[];
-  /** How the version is written in one way, e.g. `{major}.{minor}.{fix}`. */
+  /** How the version is written in one way, e.g. `{major}.{minor}.{fix}`; `{minor:2}` has at least two digits. */
   readonly write: string;
 }
 
@@ -57,7 +57,7 @@ export function readVersion(scheme: VersionScheme, text: string): Version {
     };
     return {
       text: trimmed,
-      canonical: scheme.write.replace(/\{(\w+)\}/g, (_, name: string) => part(name) ?? ''),
+      canonical: scheme.write.replace(/\{(\w+)(?::(\d))?\}/g, (_, name: string, digits?: string) => (part(name) ?? '').padStart(Number(digits ?? 0), '0')),
       parts: scheme.order.map(({ part: name }) => part(name)),
     };
   }

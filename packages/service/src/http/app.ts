@@ -45,7 +45,7 @@ export function makeApp(parts: Parts, closing: AbortSignal): OpenAPIHono<Env> {
   app.use(
     '*',
     secureHeaders({
-      contentSecurityPolicy: { defaultSrc: ["'self'"], styleSrc: ["'self'", "'unsafe-inline'"], imgSrc: ["'self'", 'data:', 'blob:'], frameAncestors: ["'none'"] },
+      contentSecurityPolicy: { defaultSrc: ["'self'"], scriptSrc: ["'self'"], styleSrc: ["'self'", "'unsafe-inline'"], imgSrc: ["'self'", 'data:', 'blob:'], frameAncestors: ["'none'"] },
       referrerPolicy: 'no-referrer',
     }),
   );

@@ -3,6 +3,7 @@ import { createReadStream, createWriteStream, existsSync, mkdirSync } from 'node
 import { open, rename, rm, stat } from 'node:fs/promises';
 import { basename, join } from 'node:path';
 import type { Readable } from 'node:stream';
+import { pipeline } from 'node:stream/promises';
 import { compareVersions, ImageHeaderError, longestHeader, mismatches, readImageHeader, readVersion, VersionUnreadable, type Image, type ImageHeader, type ImageScope } from '@barrow/core';
 import type { Family } from '@barrow/families';
 import { rfc3339, type Context } from '../context.js';
@@ -210,27 +211,20 @@ export class ImageStore {
 async function receive(body: Readable, path: string): Promise<{ sha256: string; bytes: number }> {
   const hash = createHash('sha256');
   let bytes = 0;
-  const out = createWriteStream(path, { flags: 'wx', mode: 0o600, flush: true } as never);
-  try {
-    for await (const chunk of body) {
-      const piece = chunk as Buffer;
+  const measure = async function* (source: AsyncIterable<Buffer>): AsyncGenerator<Buffer> {
+    for await (const piece of source) {
       hash.update(piece);
       bytes += piece.length;
-      if (!out.write(piece)) await new Promise<void>((resolve, reject) => {
-        out.once('drain', resolve);
-        out.once('error', reject);
-      });
+      yield piece;
     }
+  };
+  try {
+    await pipeline(body, measure, createWriteStream(path, { flags: 'wx', mode: 0o600, flush: true }));
   } catch (error) {
-    out.destroy();
     if ((error as NodeJS.ErrnoException).code === 'ENOSPC')
       throw new Refusal(413, 'store-full', 'The image is refused', 'The disk of the store is full.', 'Make room in the data folder and add it again. Nothing of it was kept.');
     throw new Refusal(400, 'upload-broken', 'The upload did not come to its end', (error as Error).message, 'Add the file again. Nothing of it was kept.');
   }
-  await new Promise<void>((resolve, reject) => {
-    out.on('error', reject);
-    out.end(() => resolve());
-  });
   return { sha256: hash.digest('hex'), bytes };
 }
 

@@ -1,0 +1,329 @@
+<script lang="ts">
+  import type { RehearsalView, Rollout, RunView } from '@barrow/core';
+  import Empty from '../parts/Empty.svelte';
+  import RunDetail from '../parts/RunDetail.svelte';
+  import Share from '../parts/Share.svelte';
+  import State from '../parts/State.svelte';
+  import StepTrack from '../parts/StepTrack.svelte';
+  import Trouble from '../parts/Trouble.svelte';
+  import { hear } from '../lib/live.svelte.js';
+  import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
+  import { duration, since, totalsOf, when } from '../lib/format.js';
+  import { route } from '../router.js';
+
+  const id = $derived((route.params as { id?: string }).id ?? '');
+  let rollout = $state.raw<Rollout | null>(null);
+  let rehearsal = $state.raw<RehearsalView | null>(null);
+  let failure = $state<Failure | null>(null);
+  let refused = $state<Failure | null>(null);
+  let open = $state<string | null>(null);
+  let busy = $state(false);
+  let now = $state(Date.now());
+  let percents = $state<Record<string, number>>({});
+
+  let loading = false;
+  let again = false;
+  async function load() {
+    if (loading) {
+      again = true;
+      return;
+    }
+    loading = true;
+    do {
+      again = false;
+      try {
+        const asked = id;
+        const found = await client().rollout(asked);
+        if (asked === id) rollout = found;
+        failure = null;
+        if (found.phase === 'planned' && rehearsal === null) rehearsal = await client().rehearsal(asked);
+      } catch (error) {
+        failure = failureOf(error);
+      }
+    } while (again);
+    loading = false;
+  }
+
+  $effect(() => {
+    const shown = id;
+    rollout = null;
+    rehearsal = null;
+    open = null;
+    void load();
+    const clock = setInterval(() => (now = Date.now()), 1000);
+    const leave = hear((event) => {
+      if (event.kind === 'progress' && event.rollout === shown) percents[event.run] = event.percent;
+      if (event.kind === 'journal' && event.entry.rollout === shown) {
+        if ('run' in event.entry.event && event.entry.event.run) delete percents[event.entry.event.run];
+        void load();
+      }
+    }, load);
+    return () => {
+      clearInterval(clock);
+      leave();
+    };
+  });
+
+  const runs = $derived((rollout?.runs ?? []).map((r): RunView => (r.phase === 'busy' && percents[r.id] !== undefined ? { ...r, percent: percents[r.id]! } : r)));
+  const trouble = $derived(runs.filter((r) => r.cause !== null));
+  const waitsForWord = $derived.by(() => {
+    const wave = rollout?.waves[rollout.currentWave];
+    return wave && wave.gate.approval && wave.approvedBy === null && rollout?.phase === 'running' ? wave : null;
+  });
+
+  async function say(word: 'start' | 'hold' | 'continue' | 'stop' | 'approve', body: object = {}) {
+    busy = true;
+    refused = null;
+    try {
+      rollout = await client().say(id, word, body);
+    } catch (error) {
+      refused = failureOf(error);
+    } finally {
+      busy = false;
+    }
+  }
+  async function retry(run: string) {
+    refused = null;
+    try {
+      rollout = await client().sayRun(id, run, 'retry');
+    } catch (error) {
+      refused = failureOf(error);
+    }
+  }
+  async function report() {
+    const page = await client().reportAs(id, 'html');
+    window.open(URL.createObjectURL(new Blob([page], { type: 'text/html' })), '_blank');
+  }
+
+  function gateText(wave: Rollout['waves'][number], last: boolean): string {
+    const parts = [`holds at ${wave.gate.failureLimit} failed`];
+    if (!last && wave.gate.soakMs > 0) parts.unshift(`soak ${duration(wave.gate.soakMs)}`);
+    if (!last && wave.gate.approval) parts.push(wave.approvedBy ? `approved by ${wave.approvedBy}` : "waits for a person's word");
+    return parts.join(' · ');
+  }
+  function stepWord(run: RunView): string {
+    if (run.phase === 'lost' || run.phase === 'asking') return `${run.step}: asking the device what is true`;
+    if (run.step === 'reboot' || run.step === 'return') return `${run.step}, down ${since(run.stepBegunAt, now)}`;
+    return run.percent === null ? run.step : `${run.step} ${run.percent} %`;
+  }
+</script>
+
+<p class="crumb"><a class="anchor" href="/rollouts">Rollouts</a></p>
+{#if failure}<Trouble {failure} />{/if}
+{#if rollout}
+  <div class="head">
+    <h1>{rollout.name}</h1>
+    <State word={rollout.phase} />
+    <span class="quiet">
+      {#if rollout.startedAt}started {when(rollout.startedAt)} by {rollout.startedBy}{#if rollout.endedAt}, took {duration(Date.parse(rollout.endedAt) - Date.parse(rollout.startedAt))}{:else}, {since(rollout.startedAt, now)} ago{/if}
+      {:else}{when(rollout.createdAt)} by {rollout.createdBy}{/if}
+    </span>
+    <span class="grow"></span>
+    {#if may('operator')}
+      {#if rollout.phase === 'planned'}<button class="btn preset-filled-primary-600-400" disabled={busy} onclick={() => say('start')}>Start</button>{/if}
+      {#if waitsForWord}<button class="btn preset-filled-primary-600-400" disabled={busy} onclick={() => say('approve', { wave: waitsForWord.index })}>Approve wave {waitsForWord.index + 1}</button>{/if}
+      {#if rollout.phase === 'running'}<button class="btn preset-outlined-surface-300-700" disabled={busy} onclick={() => say('hold', { reason: 'from the console' })}>Hold</button>{/if}
+      {#if rollout.phase === 'held'}<button class="btn preset-filled-primary-600-400" disabled={busy} onclick={() => say('continue')}>Continue</button>{/if}
+      {#if rollout.phase === 'running' || rollout.phase === 'held'}<button class="btn preset-outlined-error-500" disabled={busy} onclick={() => say('stop')}>Stop</button>{/if}
+    {/if}
+    {#if rollout.startedAt}<button class="btn preset-outlined-surface-300-700" onclick={report}>Report</button>{/if}
+  </div>
+  {#if refused}<Trouble failure={refused} />{/if}
+  {#if rollout.heldBecause}
+    <p class="held" role="alert"><strong>Held by {rollout.heldBy}.</strong> {rollout.heldBecause}. Nothing more begins; devices past their point of no return go on.</p>
+  {/if}
+
+  {#if rollout.phase === 'planned'}
+    <div class="sheet summary">
+      <dl>
+        <dt>Steps of each device</dt>
+        <dd>{#each rollout.steps as s, i (s.step)}{#if s.pastReturn && !rollout.steps[i - 1]?.pastReturn}<span class="point">point of no return</span>{/if}<span class="mono" title={s.meaning}>{s.step}</span>{i < rollout.steps.length - 1 ? ' → ' : ''}{/each}</dd>
+        <dt>Down</dt>
+        <dd>each device about {duration(Math.max(...rollout.runs.map((r) => r.downMs)))}{#if rehearsal}; at most {rehearsal.mostDown} at once{/if}</dd>
+        <dt>Rehearsed</dt>
+        <dd>{#if rehearsal}{duration(rehearsal.totalMs)} from start to end, at most {rehearsal.mostAtOnce} under way{#if rehearsal.approvals.length > 0}; the wait for a person's word not counted{/if}{:else}…{/if}</dd>
+        <dt>Unsaved settings</dt>
+        <dd>{rollout.unsaved === 'save' ? 'saved, then it goes on' : 'that device is left out, and they are shown'}</dd>
+      </dl>
+    </div>
+  {:else}
+    <div class="sheet summary totals">
+      <strong>{totalsOf(rollout)}</strong>
+      <Share totals={rollout.totals} devices={rollout.devices} />
+      {#each trouble as run (run.id)}
+        <p class="why">
+          <State word={run.outcome ?? 'failed'} />
+          <span><button class="anchor" onclick={() => (open = open === run.id ? null : run.id)}>{run.name}</button> {run.cause?.what} <span class="quiet">{run.cause?.next}</span></span>
+        </p>
+      {/each}
+    </div>
+  {/if}
+
+  {#each rollout.waves as wave (wave.index)}
+    {@const mine = runs.filter((r) => r.wave === wave.index)}
+    {@const last = wave.index === rollout.waves.length - 1}
+    <section class="wave sheet" data-phase={wave.phase} aria-label="Wave {wave.index + 1}">
+      <h2>
+        <span>Wave {wave.index + 1} · {wave.name}</span>
+        <span class="phase">{wave.phase === 'soaking' && last ? 'ended' : wave.phase}{#if wave.soaksUntil}, {since(new Date(now).toISOString(), Date.parse(wave.soaksUntil))} to go{/if}</span>
+        <span class="quiet">{mine.length} {mine.length === 1 ? 'device' : 'devices'}</span>
+        <span class="grow"></span>
+        <span class="quiet gate">{gateText(wave, last)}</span>
+      </h2>
+      <table class="list">
+        <colgroup><col style="width:11rem" /><col style="width:8.5rem" /><col style="width:8rem" /><col style="width:9.5rem" /><col /><col style="width:13rem" /><col style="width:6.5rem" /></colgroup>
+        <thead class="unseen"><tr><th>Device</th><th>Address</th><th>Site</th><th>Version</th><th>Steps</th><th>State</th><th>Time</th></tr></thead>
+        <tbody>
+          {#each mine as run (run.id)}
+            <tr class="run" class:open={open === run.id}>
+              <td><button class="name" aria-expanded={open === run.id} onclick={() => (open = open === run.id ? null : run.id)}>{run.name}</button></td>
+              <td class="mono quiet">{run.address}</td>
+              <td>{run.site}</td>
+              <td class="mono">{run.from} → {run.target}</td>
+              <td><StepTrack {run} steps={rollout.steps} /></td>
+              <td>
+                {#if run.outcome}<State word={run.outcome} note={run.cause?.what ?? run.detail ?? ''} />
+                {:else if run.phase === 'waiting'}<State word="waiting" />
+                {:else}<span class="stepword">{stepWord(run)}</span>{/if}
+              </td>
+              <td class="quiet right">
+                {#if run.outcome && run.begunAt && run.endedAt}{duration(Date.parse(run.endedAt) - Date.parse(run.begunAt))}
+                {:else if run.begunAt && !run.outcome}{since(run.begunAt, now)}
+                {:else if rollout.phase === 'planned'}~{duration(run.typicalMs)}{/if}
+                {#if may('operator') && (run.outcome === 'failed' || run.outcome === 'not-begun' || run.outcome === 'withdrawn')}<button class="anchor" onclick={() => retry(run.id)}>Retry</button>{/if}
+              </td>
+            </tr>
+            {#if open === run.id}<tr><td colspan="7" class="nopad"><RunDetail rollout={rollout.id} run={run.id} /></td></tr>{/if}
+          {/each}
+        </tbody>
+      </table>
+    </section>
+  {/each}
+
+  {#if rollout.leftOut.length > 0}
+    <section class="wave sheet" aria-label="Left out">
+      <h2><span>Left out of the plan</span></h2>
+      <table class="list"><tbody>{#each rollout.leftOut as out (out.device)}<tr><td>{out.name}</td><td class="quiet">{out.reason}</td></tr>{/each}</tbody></table>
+    </section>
+  {/if}
+{:else if !failure}
+  <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
+{/if}
+
+<style>
+  .crumb {
+    margin-bottom: 0.25rem;
+  }
+  .head {
+    display: flex;
+    align-items: center;
+    gap: 0.9rem;
+    margin-bottom: 0.75rem;
+    flex-wrap: wrap;
+  }
+  h1 {
+    font-size: 1.25rem;
+    font-weight: 650;
+  }
+  .grow {
+    flex: 1;
+  }
+  .held {
+    border-left: 4px solid var(--bad);
+    background: var(--sheet);
+    padding: 0.6rem 0.9rem;
+    margin-bottom: 0.75rem;
+    border-radius: var(--radius-container);
+  }
+  .held strong {
+    color: var(--bad);
+  }
+  .summary {
+    padding: 0.7rem 0.9rem;
+    margin-bottom: 0.75rem;
+  }
+  .totals {
+    display: grid;
+    gap: 0.45rem;
+  }
+  .why {
+    display: grid;
+    grid-template-columns: 7rem 1fr;
+    gap: 0.5rem;
+  }
+  dl {
+    display: grid;
+    grid-template-columns: 10rem 1fr;
+    gap: 0.3rem 0.75rem;
+  }
+  dt {
+    color: var(--quiet);
+  }
+  .point {
+    color: var(--care);
+    font-weight: 600;
+    font-size: 0.8125rem;
+    border-left: 2px solid var(--care);
+    padding-left: 0.35rem;
+    margin-right: 0.45rem;
+  }
+  .wave {
+    margin-bottom: 0.75rem;
+    overflow: hidden;
+  }
+  .wave[data-phase='open'] {
+    border-left: 3px solid var(--now);
+  }
+  h2 {
+    display: flex;
+    gap: 0.9rem;
+    align-items: baseline;
+    padding: 0.5rem 0.7rem;
+    border-bottom: 1px solid var(--line);
+    font-size: 0.875rem;
+  }
+  h2 > span:first-child {
+    font-weight: 650;
+  }
+  .phase {
+    font-weight: 550;
+    color: var(--now);
+  }
+  .gate {
+    font-size: 0.8125rem;
+  }
+  .wave[data-phase='waiting'] .phase {
+    color: var(--quiet);
+  }
+  .unseen {
+    position: absolute;
+    clip-path: inset(50%);
+    height: 1px;
+    overflow: hidden;
+  }
+  .wave table {
+    table-layout: fixed;
+  }
+  td {
+    white-space: nowrap;
+    overflow: hidden;
+    text-overflow: ellipsis;
+  }
+  td.nopad {
+    padding: 0;
+    white-space: normal;
+  }
+  .name {
+    font-weight: 600;
+  }
+  .name:hover {
+    text-decoration: underline;
+  }
+  .stepword {
+    color: var(--now);
+    font-weight: 550;
+  }
+  .right {
+    text-align: right;
+  }
+</style>

@@ -1,0 +1,73 @@
+<script lang="ts">
+  import type { RolloutSummary } from '@barrow/core';
+  import Empty from '../parts/Empty.svelte';
+  import Share from '../parts/Share.svelte';
+  import State from '../parts/State.svelte';
+  import Trouble from '../parts/Trouble.svelte';
+  import { hear } from '../lib/live.svelte.js';
+  import { client, failureOf, type Failure } from '../lib/session.svelte.js';
+  import { totalsOf, when } from '../lib/format.js';
+
+  let rollouts = $state.raw<RolloutSummary[] | null>(null);
+  let failure = $state<Failure | null>(null);
+  let pending: ReturnType<typeof setTimeout> | undefined;
+
+  async function load() {
+    try {
+      rollouts = await client().rollouts();
+      failure = null;
+    } catch (error) {
+      failure = failureOf(error);
+    }
+  }
+  $effect(() => {
+    void load();
+    return hear((event) => {
+      if (event.kind !== 'journal' && !(event.kind === 'changed' && event.what === 'rollouts')) return;
+      clearTimeout(pending);
+      pending = setTimeout(load, 300);
+    }, load);
+  });
+</script>
+
+<h1>Rollouts</h1>
+{#if failure}<Trouble {failure} />{/if}
+{#if rollouts === null && !failure}
+  <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
+{:else if rollouts && rollouts.length === 0}
+  <div class="sheet"><Empty title="No rollouts yet">Plan one on the page <a class="anchor" href="/">Devices</a>, or with <code>barrow rollout plan</code>.</Empty></div>
+{:else if rollouts}
+  <div class="sheet">
+    <table class="list">
+      <thead><tr><th>Rollout</th><th>Phase</th><th>Result</th><th class="wide"></th><th>Planned</th><th>Started by</th><th>Ended</th></tr></thead>
+      <tbody>
+        {#each rollouts as r (r.id)}
+          <tr>
+            <td><a class="name" href="/rollouts/{r.id}">{r.name}</a></td>
+            <td><State word={r.phase} note={r.heldBecause ?? ''} /></td>
+            <td>{totalsOf(r)}</td>
+            <td class="wide"><Share totals={r.totals} devices={r.devices} /></td>
+            <td class="quiet">{when(r.createdAt)}</td>
+            <td>{r.startedBy ?? '–'}</td>
+            <td class="quiet">{when(r.endedAt)}</td>
+          </tr>
+        {/each}
+      </tbody>
+    </table>
+  </div>
+{/if}
+
+<style>
+  h1 {
+    font-size: 1.25rem;
+    font-weight: 650;
+    margin-bottom: 0.75rem;
+  }
+  .name {
+    font-weight: 600;
+    color: var(--ink);
+  }
+  .wide {
+    width: 14rem;
+  }
+</style>
