@@ -1,3 +1,4 @@
+import { setTimeout as pause } from 'node:timers/promises';
 import { CauseError, sameVersion } from '@barrow/core';
 import { DeviceSession } from './session.js';
 import { readSystem } from './running-time.js';
@@ -11,6 +12,8 @@ export interface Truth {
 
 /** How long a device may be silent before it counts as gone rather than slow. */
 const askingMs = 20_000;
+/** How long a device may take to choose an image that it was told to choose. */
+const activationSettleMs = 10_000;
 /** A restart that was sent just before the service died may take this long to begin. */
 const settleMs = 60_000;
 
@@ -24,18 +27,23 @@ export async function reconcile(step: StepContext, lost: 'activate' | 'reboot'):
 
 async function askActivated(step: StepContext): Promise<Truth> {
   const until = Date.now() + askingMs;
+  // What was sent just before the service died may still be on its way into the device: a "no" is asked twice.
+  const settled = Date.now() + Math.max(1000, activationSettleMs / step.context.options.timeScale);
   for (;;)
     try {
       const session = await DeviceSession.open(step.context, step.device, step.family, { signal: step.signal });
       try {
         const found = (await session.run('next-boot')).gives['nextBoot'] ?? '';
-        const chosen = sameVersion(step.family.versions, found, step.run.target);
-        return { truth: chosen ? 'done' : 'not-done', detail: `the device says that it will boot ${found}` };
+        const detail = `the device says that it will boot ${found}`;
+        if (sameVersion(step.family.versions, found, step.run.target)) return { truth: 'done', detail };
+        if (Date.now() >= settled) return { truth: 'not-done', detail };
       } finally {
         session.close();
       }
+      await pause(200);
     } catch (error) {
       if (!(error instanceof CauseError) || Date.now() > until || step.signal.aborted) throw error;
+      await pause(200);
     }
 }
 
@@ -62,7 +70,7 @@ async function askRestarted(step: StepContext): Promise<Truth> {
       if (!(error instanceof CauseError)) throw error;
       if (error.code === 'login-refused' || error.code === 'host-key-changed') throw error;
     }
-    await new Promise((resolve) => setTimeout(resolve, 200));
+    await pause(200);
   }
   return { truth: 'not-done', detail: words };
 }

@@ -1,0 +1,43 @@
+import fc from 'fast-check';
+import { describe, expect, it } from 'vitest';
+import { rehearse, stepNames } from '@barrow/core';
+import { planOf, typicalMs } from './plans.js';
+
+const whole = stepNames.reduce((sum, s) => sum + typicalMs[s], 0);
+
+describe('a rehearsal', () => {
+  it('takes the first wave, the soak, and then as many rounds as the limit asks for', () => {
+    const r = rehearse(planOf({ devices: 7, first: 1, atOnce: 3 }), 0);
+    expect(r.endsAt).toBe(whole + 60_000 + 2 * whole);
+    expect(r.mostAtOnce).toBe(3);
+    expect(r.waves).toEqual([
+      { wave: 0, opensAt: 0, endsAt: whole },
+      { wave: 1, opensAt: whole + 60_000, endsAt: whole + 60_000 + 2 * whole },
+    ]);
+  });
+
+  it('tells when each device is down, and for how long', () => {
+    const r = rehearse(planOf({ devices: 1, first: 0 }), 5000);
+    const downFrom = 5000 + stepNames.slice(0, stepNames.indexOf('reboot')).reduce((sum, s) => sum + typicalMs[s], 0);
+    expect(r.runs[0]).toMatchObject({ beginsAt: 5000, endsAt: 5000 + whole, downFrom, downUntil: downFrom + typicalMs.reboot + typicalMs.return });
+    expect(r.mostDown).toBe(1);
+  });
+
+  it('keeps every limit and comes within a twentieth of the bound that the limits allow', () => {
+    fc.assert(
+      fc.property(fc.integer({ min: 1, max: 60 }), fc.integer({ min: 1, max: 8 }), (devices, atOnce) => {
+        const r = rehearse(planOf({ devices, first: 0, atOnce }), 0);
+        const bound = Math.ceil(devices / atOnce) * whole;
+        expect(r.mostAtOnce).toBe(Math.min(devices, atOnce));
+        expect(r.runs.length).toBe(devices);
+        expect(r.endsAt).toBeGreaterThanOrEqual(bound);
+        expect(r.endsAt).toBeLessThanOrEqual(bound * 1.05);
+      }),
+      { numRuns: 60 },
+    );
+  });
+
+  it("says which gates wait for a person's word", () => {
+    expect(rehearse(planOf({ gate: { soakMs: 0, failureLimit: 1, approval: true } }), 0).approvals).toEqual([0]);
+  });
+});

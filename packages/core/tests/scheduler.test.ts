@@ -1,0 +1,309 @@
+import fc from 'fast-check';
+import { describe, expect, it } from 'vitest';
+import {
+  apply,
+  decide,
+  fold,
+  ImpossibleEvent,
+  initialState,
+  rolloutEventSchema,
+  stepNames,
+  type Command,
+  type Plan,
+  type RolloutEvent,
+  type RolloutState,
+} from '@barrow/core';
+import { decideByFullScan, underWay } from './full-scan.js';
+import { planOf } from './plans.js';
+
+/** A world in which anything may happen in any order; it watches the rules while it plays. */
+class World {
+  state: RolloutState;
+  now = 1_000_000;
+  readonly journal: RolloutEvent[] = [];
+  /** Activations begun in the present attempt of a run, without a device's word that it was not done. */
+  readonly #activations = new Map<string, number>();
+  readonly #past = new Set<string>();
+
+  constructor(readonly plan: Plan) {
+    this.state = initialState(plan);
+    this.happen({ kind: 'rollout-started', at: this.now, by: 'somebody' });
+  }
+
+  happen(event: RolloutEvent): void {
+    const before = this.state.phase;
+    if (event.kind === 'step-begun') {
+      const run = this.state.runs[this.state.indexOf.get(event.run)!]!;
+      if (before === 'held') expect(run.pastReturn, `${event.step} was begun while held`).toBe(true);
+      if (event.step === 'activate') {
+        const begun = (this.#activations.get(event.run) ?? 0) + 1;
+        expect(begun, 'activate was issued twice').toBe(1);
+        this.#activations.set(event.run, begun);
+        this.#past.add(event.run);
+      }
+    }
+    if (event.kind === 'reconciled' && event.step === 'activate' && event.truth === 'not-done') this.#activations.delete(event.run);
+    if (event.kind === 'run-retried') {
+      this.#activations.delete(event.run);
+      this.#past.delete(event.run);
+    }
+    if (event.kind === 'run-withdrawn' || event.kind === 'run-skipped') expect(this.#past.has(event.run), 'a run past its point of no return was interrupted').toBe(false);
+    if (event.kind === 'gate-passed' && event.wave < this.plan.waves.length - 1) {
+      const { gate } = this.plan.waves[event.wave]!;
+      const wave = this.state.waves[event.wave]!;
+      expect(event.at, 'a gate was passed before its soak').toBeGreaterThanOrEqual(wave.endedAt! + gate.soakMs);
+      if (gate.approval) expect(wave.approvedBy, 'a gate was passed without its word').not.toBeNull();
+      expect(wave.ended.failed - wave.forgiven, 'a gate was passed over its failure limit').toBeLessThan(gate.failureLimit);
+    }
+    this.journal.push(rolloutEventSchema.parse(event));
+    this.state = apply(this.state, event);
+    for (const [key, most] of Object.entries(this.plan.limits)) expect(underWay(this.state).get(key) ?? 0, `limit ${key}`).toBeLessThanOrEqual(most);
+  }
+
+  /** Decides and carries out until nothing more may be begun, comparing with the full scan each time. */
+  settle(): void {
+    for (let round = 0; round < 10_000; round++) {
+      const commands = decide(this.state, this.now);
+      const begins = (c: Command): boolean => c.kind === 'begin-step' && this.state.runs[this.state.indexOf.get(c.run)!]!.phase === 'waiting';
+      const order = (list: Command[]) => list.map((c) => JSON.stringify(c)).sort();
+      expect(order(commands.filter((c) => !begins(c)))).toEqual(order(decideByFullScan(this.state, this.now)));
+      this.#nothingIdle(commands.filter(begins));
+      const acts = commands.filter((c) => c.kind !== 'wake');
+      if (acts.length === 0) return;
+      for (const command of acts) this.#carryOut(command);
+    }
+    throw new Error('it never settled');
+  }
+
+  /** A run that could begin under every limit is begun: the limits hold back no more than they must. */
+  #nothingIdle(begun: Command[]): void {
+    if (this.state.phase !== 'running' || this.state.draining || this.state.waves[this.state.wave]?.phase !== 'open') return;
+    if (decide(this.state, this.now).some((c) => c.kind === 'hold')) return;
+    const counts = underWay(this.state);
+    const chosen = new Set(begun.map((c) => (c as { run: string }).run));
+    for (const run of this.plan.runs) if (chosen.has(run.id)) for (const key of run.limitKeys) counts.set(key, (counts.get(key) ?? 0) + 1);
+    this.plan.runs.forEach((run, i) => {
+      if (this.state.runs[i]!.phase !== 'waiting' || this.state.runs[i]!.wave !== this.state.wave || chosen.has(run.id)) return;
+      expect(run.limitKeys.some((key) => (counts.get(key) ?? 0) >= (this.plan.limits[key] ?? Infinity)), `${run.id} waits without need`).toBe(true);
+    });
+  }
+
+  #carryOut(command: Command): void {
+    const at = this.now;
+    switch (command.kind) {
+      case 'begin-step':
+        return this.happen({ kind: 'step-begun', at, run: command.run, step: command.step, attempt: command.attempt });
+      case 'reconcile':
+        return this.happen({ kind: 'reconcile-begun', at, run: command.run, step: command.step });
+      case 'withdraw-run':
+        return this.happen({ kind: 'run-withdrawn', at, run: command.run, reason: command.reason });
+      case 'open-wave':
+        return this.happen({ kind: 'wave-opened', at, wave: command.wave });
+      case 'end-wave':
+        return this.happen({ kind: 'wave-ended', at, wave: command.wave });
+      case 'pass-gate':
+        return this.happen({ kind: 'gate-passed', at, wave: command.wave });
+      case 'hold':
+        return this.happen({ kind: 'held', at, by: 'Barrow', reason: command.reason });
+      case 'end-rollout':
+        return this.happen({ kind: 'rollout-ended', at });
+      case 'wake':
+        return;
+    }
+  }
+
+  runsIn(...phases: string[]): { id: string; index: number }[] {
+    return this.plan.runs.flatMap((run, index) => (phases.includes(this.state.runs[index]!.phase) ? [{ id: run.id, index }] : []));
+  }
+
+  /** One thing that the world does, chosen by two numbers. */
+  act(what: number, which: number): void {
+    const at = this.now;
+    const busy = this.runsIn('busy');
+    const asking = this.runsIn('asking');
+    const pick = <T>(list: T[]): T => list[which % list.length]!;
+    const stepAt = (index: number) => this.plan.runs[index]!.steps[this.state.runs[index]!.step]!.step;
+    const { phase } = this.state;
+    if (what < 50 && busy.length > 0) {
+      const { id, index } = pick(busy);
+      this.happen({ kind: 'step-done', at, run: id, step: stepAt(index) });
+    } else if (what < 58 && busy.length > 0) {
+      const { id, index } = pick(busy);
+      const cause = which % 2 === 0 ? 'unreachable' : 'image-damaged';
+      this.happen({ kind: 'step-failed', at, run: id, step: stepAt(index), cause, detail: 'so it was' });
+    } else if (what < 66 && asking.length > 0) {
+      const { id, index } = pick(asking);
+      this.happen({ kind: 'reconciled', at, run: id, step: stepAt(index), truth: which % 2 === 0 ? 'done' : 'not-done', detail: 'asked' });
+    } else if (what < 74) this.now += (which % 100) * 1000;
+    else if (what < 78 && phase === 'running') this.happen({ kind: 'held', at, by: 'somebody', reason: 'a word' });
+    else if (what < 84 && phase === 'held') this.happen({ kind: 'continued', at, by: 'somebody' });
+    else if (what < 88) this.happen({ kind: 'approved', at, by: 'somebody', wave: which % this.plan.waves.length });
+    else if (what < 91) this.happen({ kind: 'service-started', at });
+    else if (what < 93) this.happen({ kind: 'service-stopping', at });
+    else if (what < 94 && (phase === 'running' || phase === 'held')) this.happen({ kind: 'stop-asked', at, by: 'somebody' });
+    else if (what < 97) {
+      const ended = this.runsIn('ended').filter(({ index }) => this.state.runs[index]!.outcome !== 'verified');
+      if (ended.length > 0) this.happen({ kind: 'run-retried', at, run: pick(ended).id, by: 'somebody' });
+    } else {
+      const open = this.runsIn('waiting', 'ready').filter(({ index }) => !this.state.runs[index]!.pastReturn);
+      if (open.length > 0) this.happen({ kind: 'run-skipped', at, run: pick(open).id, by: 'somebody', reason: 'left out' });
+    }
+    this.settle();
+  }
+
+  /** Lets everything go well from here on. */
+  finish(): void {
+    if (this.state.draining) this.happen({ kind: 'service-started', at: this.now });
+    for (let round = 0; round < 5000 && this.state.phase !== 'ended'; round++) {
+      this.settle();
+      if (this.state.phase === 'held') this.happen({ kind: 'continued', at: this.now, by: 'somebody' });
+      this.plan.waves.forEach((w, wave) => {
+        if (w.gate.approval && this.state.waves[wave]!.approvedBy === null) this.happen({ kind: 'approved', at: this.now, by: 'somebody', wave });
+      });
+      for (const { id, index } of this.runsIn('busy')) this.happen({ kind: 'step-done', at: this.now, run: id, step: this.plan.runs[index]!.steps[this.state.runs[index]!.step]!.step });
+      for (const { id, index } of this.runsIn('asking'))
+        this.happen({ kind: 'reconciled', at: this.now, run: id, step: this.plan.runs[index]!.steps[this.state.runs[index]!.step]!.step, truth: 'done', detail: 'asked' });
+      this.now += 3_600_000;
+      this.settle();
+    }
+  }
+}
+
+const shapes = fc.record({
+  devices: fc.integer({ min: 1, max: 12 }),
+  first: fc.integer({ min: 0, max: 3 }),
+  atOnce: fc.integer({ min: 1, max: 5 }),
+  perSite: fc.integer({ min: 0, max: 2 }),
+  gate: fc.record({ soakMs: fc.integer({ min: 0, max: 120_000 }), failureLimit: fc.integer({ min: 1, max: 3 }), approval: fc.boolean() }),
+});
+
+describe('the scheduler, whatever happens in whatever order', () => {
+  it('keeps every limit, gate and point of no return, agrees with the full scan, and comes to an end', () => {
+    fc.assert(
+      fc.property(shapes, fc.array(fc.tuple(fc.integer({ min: 0, max: 99 }), fc.nat(1000)), { maxLength: 220 }), (shape, moves) => {
+        const world = new World(planOf(shape));
+        world.settle();
+        for (const [what, which] of moves) if (world.state.phase !== 'ended' || what >= 94) world.act(what, which);
+        world.finish();
+        expect(world.state.phase).toBe('ended');
+        expect(world.runsIn('ended').length).toBe(world.plan.runs.length);
+        // After a crash the state is the fold of the journal, and nothing else.
+        expect(fold(world.plan, world.journal)).toEqual(world.state);
+      }),
+      { numRuns: 250 },
+    );
+  });
+});
+
+describe('the scheduler, case by case', () => {
+  const started = (shape = {}) => {
+    const world = new World(planOf(shape));
+    world.settle();
+    return world;
+  };
+  const complete = (world: World, id: string) => {
+    for (const step of stepNames) {
+      world.happen({ kind: 'step-done', at: world.now, run: id, step });
+      world.settle();
+    }
+  };
+
+  it('begins the first wave alone and waits out the soak before the rest', () => {
+    const world = started();
+    const [first] = world.runsIn('busy');
+    expect(world.runsIn('busy').length).toBe(1);
+    complete(world, first!.id);
+    expect(decide(world.state, world.now)).toEqual([{ kind: 'wake', at: world.now + 60_000 }]);
+    world.now += 59_999;
+    world.settle();
+    expect(world.runsIn('busy').length).toBe(0);
+    world.now += 1;
+    world.settle();
+    expect(world.runsIn('busy').length).toBe(2);
+  });
+
+  it('holds when the failure limit is reached, and goes on when a person says so', () => {
+    const world = started({ first: 0, atOnce: 3 });
+    world.happen({ kind: 'step-failed', at: world.now, run: world.runsIn('busy')[0]!.id, step: 'preflight', cause: 'login-refused', detail: 'no' });
+    world.settle();
+    expect(world.state.phase).toBe('held');
+    expect(world.state.heldBecause).toMatch(/1 failed in wave 1/);
+    world.happen({ kind: 'continued', at: world.now, by: 'somebody' });
+    world.settle();
+    expect(world.state.phase).toBe('running');
+    expect(world.runsIn('busy').length).toBe(3);
+  });
+
+  it('counts an absent device as not begun, and does not let a first wave pass that verified nothing', () => {
+    const world = started();
+    world.happen({ kind: 'step-failed', at: world.now, run: world.runsIn('busy')[0]!.id, step: 'preflight', cause: 'unreachable', detail: 'silent' });
+    world.settle();
+    expect(world.state.runs[0]!.outcome).toBe('not-begun');
+    expect(world.state.waves[0]!.ended.failed).toBe(0);
+    expect(world.state.phase).toBe('held');
+    expect(world.state.heldBecause).toMatch(/proves nothing/);
+  });
+
+  it('lets a run past its point of no return go on while held and while stopping', () => {
+    const world = started({ first: 0, atOnce: 1, devices: 2 });
+    const { id } = world.runsIn('busy')[0]!;
+    for (const step of stepNames.slice(0, stepNames.indexOf('activate'))) {
+      world.happen({ kind: 'step-done', at: world.now, run: id, step });
+      world.settle();
+    }
+    world.happen({ kind: 'stop-asked', at: world.now, by: 'somebody' });
+    world.settle();
+    world.happen({ kind: 'step-done', at: world.now, run: id, step: 'activate' });
+    world.settle();
+    expect(decide(world.state, world.now)).toEqual([]);
+    expect(world.state.runs[0]!.phase).toBe('busy');
+    expect(world.state.runs[1]!.outcome).toBe('withdrawn');
+    for (const step of stepNames.slice(stepNames.indexOf('confirm-next-boot'))) {
+      world.happen({ kind: 'step-done', at: world.now, run: id, step });
+      world.settle();
+    }
+    expect(world.state.runs[0]!.outcome).toBe('verified');
+    expect(world.state.phase).toBe('ended');
+  });
+
+  it('asks the device after a crash in activate or reboot, and begins everything else again', () => {
+    for (const step of stepNames) {
+      const world = started({ first: 0, atOnce: 1, devices: 1 });
+      for (const before of stepNames.slice(0, stepNames.indexOf(step))) {
+        world.happen({ kind: 'step-done', at: world.now, run: 'd1', step: before });
+        world.settle();
+      }
+      world.happen({ kind: 'service-started', at: world.now });
+      const [command] = decide(world.state, world.now);
+      expect(command?.kind, step).toBe(step === 'activate' || step === 'reboot' ? 'reconcile' : 'begin-step');
+    }
+  });
+
+  it('finishes what must not be left half-done before the service stops, and no more', () => {
+    const world = started({ first: 0, atOnce: 1, devices: 2 });
+    for (const step of stepNames.slice(0, stepNames.indexOf('activate') + 1)) {
+      world.happen({ kind: 'step-done', at: world.now, run: 'd1', step });
+      if (step !== 'activate') world.settle();
+    }
+    world.happen({ kind: 'service-stopping', at: world.now });
+    const next = () => decide(world.state, world.now).map((c) => ('step' in c ? c.step : c.kind));
+    expect(next()).toEqual(['confirm-next-boot']);
+    world.settle();
+    world.happen({ kind: 'step-done', at: world.now, run: 'd1', step: 'confirm-next-boot' });
+    expect(next()).toEqual(['reboot']);
+    world.settle();
+    world.happen({ kind: 'step-done', at: world.now, run: 'd1', step: 'reboot' });
+    expect(next()).toEqual([]);
+  });
+
+  it('refuses what cannot have happened', () => {
+    const world = started();
+    const refused = (event: RolloutEvent) => expect(() => apply(structuredClone(world.state), event)).toThrow(ImpossibleEvent);
+    refused({ kind: 'rollout-started', at: 1, by: 'x' });
+    refused({ kind: 'step-done', at: 1, run: 'd1', step: 'reboot' });
+    refused({ kind: 'step-begun', at: 1, run: 'nobody', step: 'preflight', attempt: 1 });
+    refused({ kind: 'gate-passed', at: 1, wave: 0 });
+    refused({ kind: 'wave-opened', at: 1, wave: 1 });
+    refused({ kind: 'rollout-ended', at: 1 });
+  });
+});

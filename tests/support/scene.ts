@@ -1,0 +1,98 @@
+import { openAsBlob } from 'node:fs';
+import { basename, join } from 'node:path';
+import type { Discovery, Rollout } from '@barrow/core';
+import type { BarrowClient } from '@barrow/client';
+import { community, Fleet, login, sites, snmpPort, sshPort, writeScenarioImages } from '@barrow/standins';
+import { folder, serve, type Served } from './service.js';
+
+export interface Scene {
+  readonly data: string;
+  readonly images: readonly string[];
+  readonly fleet: Fleet;
+  readonly scale: number;
+  served: Served;
+  readonly end: () => Promise<void>;
+}
+
+/** The simulated devices of this test at addresses of its own, and a service that knows nothing yet. */
+export async function setScene(use: { network: number; scale?: number; only?: readonly string[] }): Promise<Scene> {
+  const scale = use.scale ?? 100;
+  const dir = folder();
+  const fleet = new Fleet({ timeScale: scale, network: use.network, only: use.only });
+  await fleet.start();
+  const data = join(dir.path, 'data');
+  const scene: Scene = {
+    data,
+    images: writeScenarioImages(join(dir.path, 'images')),
+    fleet,
+    scale,
+    served: await serve(data, { scale }),
+    end: async () => {
+      await scene.served.kill();
+      await fleet.stop();
+      dir.remove();
+    },
+  };
+  return scene;
+}
+
+/** Credentials and one network for each site of the fleet. */
+export async function addNetworks(client: BarrowClient, fleet: Fleet): Promise<void> {
+  await client.addCredential({ name: 'ferry-snmp', kind: 'snmp-v2c', secret: community });
+  await client.addCredential({ name: 'ferry-ssh', kind: 'ssh-password', user: login.user, secret: login.password });
+  for (const site of sites) {
+    const addresses = fleet.devices.filter((d) => d.options.site === site).map((d) => d.options.address);
+    if (addresses.length > 0)
+      await client.addNetwork({ name: site, site, ranges: addresses, credentials: ['ferry-snmp', 'ferry-ssh'], snmpPort, sshPort, packetsPerSecond: 2000 });
+  }
+}
+
+/** Discovers, and waits by the live events until it has ended. */
+export async function discover(client: BarrowClient, networks: string[] = []): Promise<Discovery> {
+  const stop = new AbortController();
+  const listening = new Promise<void>((resolve) => void (async () => {
+    for await (const event of client.events({ signal: stop.signal, onState: (on) => on && resolve() }))
+      if (event.kind === 'discovery' && event.discovery.state !== 'running') done(event.discovery);
+  })());
+  let done!: (d: Discovery) => void;
+  const ended = new Promise<Discovery>((resolve) => (done = resolve));
+  await listening;
+  await client.discover(networks);
+  const found = await ended;
+  stop.abort();
+  return found;
+}
+
+/** The good images and a target for each family. */
+export async function addImagesAndTargets(client: BarrowClient, images: readonly string[]): Promise<void> {
+  for (const file of images.filter((i) => !/\/(damaged|other)\//.test(i))) await client.addImage({ file: basename(file), body: await openAsBlob(file) });
+  await client.setTarget({ family: 'tarnbrook-access', version: '4.3.0' });
+  await client.setTarget({ family: 'wendlock-branch', version: 'R7.04' });
+}
+
+export async function prepare(scene: Scene): Promise<void> {
+  await addNetworks(scene.served.client, scene.fleet);
+  await discover(scene.served.client);
+  await addImagesAndTargets(scene.served.client, scene.images);
+}
+
+/** Waits, by the live events, until a rollout is as it should be. */
+export async function rolloutUntil(client: BarrowClient, id: string, so: (r: Rollout) => boolean): Promise<Rollout> {
+  let view = await client.rollout(id);
+  if (so(view)) return view;
+  const stop = new AbortController();
+  try {
+    for await (const event of client.events({ after: view.journal, signal: stop.signal })) {
+      if (event.kind !== 'journal' || event.entry.rollout !== id) continue;
+      view = await client.rollout(id);
+      if (so(view)) return view;
+    }
+  } finally {
+    stop.abort();
+  }
+  throw new Error('the events ended first');
+}
+
+export const isEnded = (r: Rollout): boolean => r.phase === 'ended';
+/** Held, and everything that was still under way has come to its end. */
+export const isHeld = (r: Rollout): boolean => r.phase === 'held' && r.runs.every((x) => x.phase !== 'busy');

@@ -1,0 +1,89 @@
+import { spawn } from 'node:child_process';
+import { existsSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { createInterface } from 'node:readline';
+import { fileURLToPath } from 'node:url';
+import { BarrowClient } from '@barrow/client';
+
+export const program = fileURLToPath(new URL('../../packages/cli/bin/barrow.js', import.meta.url));
+
+/** A folder of this test alone, gone with it. */
+export function folder(): { path: string; remove: () => void } {
+  const path = mkdtempSync(join(tmpdir(), 'barrow-test-'));
+  return { path, remove: () => rmSync(path, { recursive: true, force: true }) };
+}
+
+export interface Served {
+  readonly url: string;
+  readonly tftp: string;
+  readonly token: string;
+  readonly client: BarrowClient;
+  /** Ends when the process has ended, with its exit code or signal. */
+  readonly ended: Promise<number | string>;
+  /** Everything it has logged. */
+  readonly log: () => string;
+  /** As a power cut would: nothing is tidied up. */
+  readonly kill: () => Promise<void>;
+  /** As a system does at shutdown. */
+  readonly stop: () => Promise<number | string>;
+}
+
+/** Starts the real service in a process of its own, on free loopback ports. */
+export async function serve(data: string, use: { scale?: number; args?: string[] } = {}): Promise<Served> {
+  const child = spawn(
+    process.execPath,
+    [program, 'serve', '--json', '--data', data, '--listen', '127.0.0.1:0', '--tftp-listen', '127.0.0.1:0', '--device-time-scale', String(use.scale ?? 1), '--log', 'info', ...(use.args ?? [])],
+    { stdio: ['ignore', 'pipe', 'pipe'] },
+  );
+  let log = '';
+  child.stderr.on('data', (d: Buffer) => (log += d.toString()));
+  const ended = new Promise<number | string>((resolve) => child.once('exit', (code, signal) => resolve(code ?? signal ?? 'gone')));
+  const line = await Promise.race([
+    new Promise<string>((resolve) => createInterface({ input: child.stdout }).once('line', resolve)),
+    ended.then((how) => Promise.reject(new Error(`the service ended with ${how}: ${log}`))),
+  ]);
+  const { url, tftp } = JSON.parse(line) as { url: string; tftp: string };
+  const token = readFileSync(join(data, 'token'), 'utf8').trim();
+  return {
+    url,
+    tftp,
+    token,
+    client: new BarrowClient({ url, token }),
+    ended,
+    log: () => log,
+    kill: async () => {
+      child.kill('SIGKILL');
+      await ended;
+    },
+    stop: async () => {
+      child.kill('SIGTERM');
+      return ended;
+    },
+  };
+}
+
+export interface Ran {
+  readonly code: number;
+  readonly out: string;
+  readonly err: string;
+  /** What --json answered. */
+  readonly json: <T = Record<string, unknown>>() => T;
+}
+
+/** Runs the real command line in a process of its own. */
+export function barrow(args: readonly string[], use: { data?: string; env?: Record<string, string>; input?: string } = {}): Promise<Ran> {
+  return new Promise((resolve) => {
+    const env: Record<string, string | undefined> = { ...process.env, BARROW_DATA: use.data ?? '/nonexistent', BARROW_URL: undefined, BARROW_TOKEN: undefined, ...use.env };
+    const child = spawn(process.execPath, [program, ...args], { env: env as NodeJS.ProcessEnv, stdio: ['pipe', 'pipe', 'pipe'] });
+    let out = '';
+    let err = '';
+    child.stdout.on('data', (d: Buffer) => (out += d.toString()));
+    child.stderr.on('data', (d: Buffer) => (err += d.toString()));
+    child.stdin.end(use.input ?? '');
+    child.once('close', (code) => resolve({ code: code ?? -1, out, err, json: () => JSON.parse(out) as never }));
+  });
+}
+
+/** Whether a program of Debian is here to be the referee; `npm test` installs them when it can. */
+export const has = (name: string): boolean => ['/usr/bin', '/usr/sbin', '/bin', '/sbin'].some((p) => existsSync(join(p, name)));
