@@ -25,7 +25,9 @@ function stamp(name, value) {
 }
 
 function install() {
-  const lock = createHash('sha256').update(readFileSync(join(root, 'package-lock.json'))).digest('hex');
+  const lock = createHash('sha256')
+    .update(readFileSync(join(root, 'package-lock.json')))
+    .digest('hex');
   if (stampOf('installed') === lock) return;
   process.stderr.write('Installing packages…\n');
   run('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error'], { stdio: ['ignore', 2, 2] });
@@ -37,7 +39,8 @@ function digestTree(folders) {
   const visit = (path) => {
     const about = statSync(path);
     if (about.isDirectory()) {
-      for (const name of readdirSync(path).sort()) if (name !== 'dist' && name !== 'node_modules' && name !== 'tests') visit(join(path, name));
+      for (const name of readdirSync(path).sort())
+        if (name !== 'dist' && name !== 'node_modules' && name !== 'tests') visit(join(path, name));
     } else hash.update(`${path} ${about.size} `).update(readFileSync(path));
   };
   for (const folder of folders) visit(join(root, folder));
@@ -46,7 +49,12 @@ function digestTree(folders) {
 
 function build() {
   const packages = readdirSync(join(root, 'packages'));
-  const node = digestTree(packages.filter((p) => p !== 'console').map((p) => `packages/${p}`).concat('tsconfig.base.json', 'tsconfig.json'));
+  const node = digestTree(
+    packages
+      .filter((p) => p !== 'console')
+      .map((p) => `packages/${p}`)
+      .concat('tsconfig.base.json', 'tsconfig.json'),
+  );
   const built = packages.filter((p) => p !== 'console').every((p) => existsSync(join(root, 'packages', p, 'dist', '.tsbuildinfo')));
   if (stampOf('built-node') !== node || !built) {
     process.stderr.write('Building the service…\n');

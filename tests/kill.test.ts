@@ -53,10 +53,14 @@ describe('a service that is killed', () => {
       killedAt.push(moment.name);
       scene.served = await serve(scene.data, { scale: scene.scale });
     }
-    expect(killedAt.length, `killed at: ${killedAt.join(', ')}; left: ${[...left].map((m) => m.name).join(', ')}`).toBeGreaterThanOrEqual(20);
+    expect(killedAt.length, `killed at: ${killedAt.join(', ')}; left: ${[...left].map((m) => m.name).join(', ')}`).toBeGreaterThanOrEqual(
+      20,
+    );
 
     const ended = await rolloutUntil(scene.served.client, plan.id, isEnded);
-    const bad = ended.runs.filter((r) => r.outcome !== 'verified').map((r) => `${r.name}: ${r.outcome} ${r.cause?.code ?? ''} ${r.detail ?? ''}`);
+    const bad = ended.runs
+      .filter((r) => r.outcome !== 'verified')
+      .map((r) => `${r.name}: ${r.outcome} ${r.cause?.code ?? ''} ${r.detail ?? ''}`);
     expect(bad).toEqual([]);
     for (const device of scene.fleet.devices) {
       const { activations, reboots, restartsInWrite, powerLosses } = device.counters;

@@ -43,17 +43,28 @@ export async function addNetworks(client: BarrowClient, fleet: Fleet): Promise<v
   for (const site of sites) {
     const addresses = fleet.devices.filter((d) => d.options.site === site).map((d) => d.options.address);
     if (addresses.length > 0)
-      await client.addNetwork({ name: site, site, ranges: addresses, credentials: ['ferry-snmp', 'ferry-ssh'], snmpPort, sshPort, packetsPerSecond: 2000 });
+      await client.addNetwork({
+        name: site,
+        site,
+        ranges: addresses,
+        credentials: ['ferry-snmp', 'ferry-ssh'],
+        snmpPort,
+        sshPort,
+        packetsPerSecond: 2000,
+      });
   }
 }
 
 /** Discovers, and waits by the live events until it has ended. */
 export async function discover(client: BarrowClient, networks: string[] = []): Promise<Discovery> {
   const stop = new AbortController();
-  const listening = new Promise<void>((resolve) => void (async () => {
-    for await (const event of client.events({ signal: stop.signal, onState: (on) => on && resolve() }))
-      if (event.kind === 'discovery' && event.discovery.state !== 'running') done(event.discovery);
-  })());
+  const listening = new Promise<void>(
+    (resolve) =>
+      void (async () => {
+        for await (const event of client.events({ signal: stop.signal, onState: (on) => on && resolve() }))
+          if (event.kind === 'discovery' && event.discovery.state !== 'running') done(event.discovery);
+      })(),
+  );
   let done!: (d: Discovery) => void;
   const ended = new Promise<Discovery>((resolve) => (done = resolve));
   await listening;
@@ -65,7 +76,8 @@ export async function discover(client: BarrowClient, networks: string[] = []): P
 
 /** The good images and a target for each family. */
 export async function addImagesAndTargets(client: BarrowClient, images: readonly string[]): Promise<void> {
-  for (const file of images.filter((i) => !/\/(damaged|other)\//.test(i))) await client.addImage({ file: basename(file), body: await openAsBlob(file) });
+  for (const file of images.filter((i) => !/\/(damaged|other)\//.test(i)))
+    await client.addImage({ file: basename(file), body: await openAsBlob(file) });
   await client.setTarget({ family: 'tarnbrook-access', version: '4.3.0' });
   await client.setTarget({ family: 'wendlock-branch', version: 'R7.04' });
 }

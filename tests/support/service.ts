@@ -33,7 +33,22 @@ export interface Served {
 export async function serve(data: string, use: { scale?: number; args?: string[] } = {}): Promise<Served> {
   const child = spawn(
     process.execPath,
-    [program, 'serve', '--json', '--data', data, '--listen', '127.0.0.1:0', '--tftp-listen', '127.0.0.1:0', '--device-time-scale', String(use.scale ?? 1), '--log', 'info', ...(use.args ?? [])],
+    [
+      program,
+      'serve',
+      '--json',
+      '--data',
+      data,
+      '--listen',
+      '127.0.0.1:0',
+      '--tftp-listen',
+      '127.0.0.1:0',
+      '--device-time-scale',
+      String(use.scale ?? 1),
+      '--log',
+      'info',
+      ...(use.args ?? []),
+    ],
     { stdio: ['ignore', 'pipe', 'pipe'] },
   );
   let log = '';
@@ -74,7 +89,13 @@ export interface Ran {
 /** Runs the real command line in a process of its own. */
 export function barrow(args: readonly string[], use: { data?: string; env?: Record<string, string>; input?: string } = {}): Promise<Ran> {
   return new Promise((resolve) => {
-    const env: Record<string, string | undefined> = { ...process.env, BARROW_DATA: use.data ?? '/nonexistent', BARROW_URL: undefined, BARROW_TOKEN: undefined, ...use.env };
+    const env: Record<string, string | undefined> = {
+      ...process.env,
+      BARROW_DATA: use.data ?? '/nonexistent',
+      BARROW_URL: undefined,
+      BARROW_TOKEN: undefined,
+      ...use.env,
+    };
     const child = spawn(process.execPath, [program, ...args], { env: env as NodeJS.ProcessEnv, stdio: ['pipe', 'pipe', 'pipe'] });
     let out = '';
     let err = '';

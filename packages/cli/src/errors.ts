@@ -59,7 +59,13 @@ function told(error: unknown): Told {
       next: 'Start it with `barrow serve`, or name another with --url (BARROW_URL) or --data (BARROW_DATA).',
     };
   if (isStartFailure(error))
-    return { exitCode: error.code === 'port-in-use' ? exit.workFailed : exit.refused, code: error.code, what: error.what, why: error.why, next: error.next };
+    return {
+      exitCode: error.code === 'port-in-use' ? exit.workFailed : exit.refused,
+      code: error.code,
+      what: error.what,
+      why: error.why,
+      next: error.next,
+    };
   if (error instanceof z.ZodError)
     return {
       exitCode: exit.unreachable,
@@ -68,7 +74,13 @@ function told(error: unknown): Told {
       why: error.issues[0]?.message ?? 'it has another shape',
       next: 'The service may be of another version than this command.',
     };
-  return { exitCode: exit.workFailed, code: 'fault', what: 'The command failed', why: error instanceof Error ? error.message : String(error), next: 'If it repeats, report it.' };
+  return {
+    exitCode: exit.workFailed,
+    code: 'fault',
+    what: 'The command failed',
+    why: error instanceof Error ? error.message : String(error),
+    next: 'If it repeats, report it.',
+  };
 }
 
 /** Says what went wrong in three parts (with --json as an object on standard error) and gives the exit code. */
@@ -80,6 +92,10 @@ export function report(error: unknown, say: Say): ExitCode {
   }
   const { exitCode, code, what, why, next } = told(error);
   const c = makeColours(say.io);
-  say.io.err(say.json ? `${JSON.stringify({ error: { code, what, why, next } })}\n` : `${c.red('✕')} ${c.bold(what)}\n  Why: ${why}\n  What to do: ${next}\n`);
+  say.io.err(
+    say.json
+      ? `${JSON.stringify({ error: { code, what, why, next } })}\n`
+      : `${c.red('✕')} ${c.bold(what)}\n  Why: ${why}\n  What to do: ${next}\n`,
+  );
   return exitCode;
 }

@@ -22,9 +22,30 @@ export function makeColours(io: Io) {
 }
 
 /** Rows under a heading line, without frame; long tables stay readable and can be cut by other tools. */
-export function table(io: Io, head: readonly string[], rows: readonly (readonly (string | number | null)[])[], right: readonly number[] = []): string {
+export function table(
+  io: Io,
+  head: readonly string[],
+  rows: readonly (readonly (string | number | null)[])[],
+  right: readonly number[] = [],
+): string {
   const c = makeColours(io);
-  const none = { top: '', 'top-mid': '', 'top-left': '', 'top-right': '', bottom: '', 'bottom-mid': '', 'bottom-left': '', 'bottom-right': '', left: '', 'left-mid': '', mid: '', 'mid-mid': '', right: '', 'right-mid': '', middle: '  ' };
+  const none = {
+    top: '',
+    'top-mid': '',
+    'top-left': '',
+    'top-right': '',
+    bottom: '',
+    'bottom-mid': '',
+    'bottom-left': '',
+    'bottom-right': '',
+    left: '',
+    'left-mid': '',
+    mid: '',
+    'mid-mid': '',
+    right: '',
+    'right-mid': '',
+    middle: '  ',
+  };
   const made = new Table({
     head: head.map((h) => c.bold(h)),
     chars: none,
@@ -91,7 +112,8 @@ export function clock(moment: string | null): string {
 /** How a rollout stands in numbers, e.g. `12 of 14 verified, 1 failed, 1 not-begun`. */
 export function totalsOf(r: Pick<RolloutSummary, 'totals' | 'devices'>): string {
   const n = (k: keyof RolloutSummary['totals']): number => r.totals[k] ?? 0;
-  const rest = (['failed', 'not-begun', 'skipped', 'withdrawn', 'recovered', 'under-way', 'waiting'] as const).filter((k) => n(k) > 0).map((k) => `${n(k)} ${k}`);
+  const rest = (['failed', 'not-begun', 'skipped', 'withdrawn', 'recovered', 'under-way', 'waiting'] as const)
+    .filter((k) => n(k) > 0)
+    .map((k) => `${n(k)} ${k}`);
   return [`${n('verified')} of ${r.devices} verified`, ...rest].join(', ');
 }
-

@@ -28,7 +28,8 @@ export async function runCli(argv: readonly string[], io: Io): Promise<ExitCode>
     .addHelpText('after', '\nExit codes: 0 done; 1 the work failed; 2 wrong use; 3 the service cannot be reached; 4 refused.');
   const act = makeAct(program, io);
   for (const load of Object.values(groups)) (await load()).register(program, act);
-  for (const command of all(program)) command.exitOverride().configureOutput({ writeOut: io.out, writeErr: io.err }).showHelpAfterError('See --help.');
+  for (const command of all(program))
+    command.exitOverride().configureOutput({ writeOut: io.out, writeErr: io.err }).showHelpAfterError('See --help.');
   const { globals, rest } = hoist(argv);
   try {
     await program.parseAsync([...globals, ...rest], { from: 'user' });

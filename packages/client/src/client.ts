@@ -102,9 +102,14 @@ export class BarrowClient {
   }
 
   /** @throws ProblemError, UnreachableError */
-  async raw(method: string, path: string, use: { query?: Query; body?: BodyInit; headers?: Record<string, string>; signal?: AbortSignal } = {}): Promise<Response> {
+  async raw(
+    method: string,
+    path: string,
+    use: { query?: Query; body?: BodyInit; headers?: Record<string, string>; signal?: AbortSignal } = {},
+  ): Promise<Response> {
     const query = new URLSearchParams();
-    for (const [key, value] of Object.entries(use.query ?? {})) if (value !== undefined && value !== null && value !== '') query.set(key, String(value));
+    for (const [key, value] of Object.entries(use.query ?? {}))
+      if (value !== undefined && value !== null && value !== '') query.set(key, String(value));
     const url = `${this.url}/api/v1${path}${query.size > 0 ? `?${query}` : ''}`;
     let response: Response;
     try {
@@ -132,7 +137,12 @@ export class BarrowClient {
     throw new UnreachableError(this.url, `it answered ${response.status} in a way that Barrow does not`);
   }
 
-  async #json<T extends z.ZodType>(schema: T, method: string, path: string, use: { query?: Query; json?: unknown } = {}): Promise<z.output<T>> {
+  async #json<T extends z.ZodType>(
+    schema: T,
+    method: string,
+    path: string,
+    use: { query?: Query; json?: unknown } = {},
+  ): Promise<z.output<T>> {
     const response = await this.raw(method, path, {
       query: use.query,
       ...(use.json === undefined ? {} : { body: JSON.stringify(use.json), headers: { 'content-type': 'application/json' } }),
@@ -185,14 +195,16 @@ export class BarrowClient {
   removeTarget = (id: string) => this.#json(removed, 'DELETE', `/targets/${encodeURIComponent(id)}`);
 
   offers = async () => (await this.#json(listOf(offerSchema), 'GET', '/offers')).items;
-  putOffer = async (image: string, devices: string[]) => (await this.#json(listOf(offerSchema), 'POST', '/offers', { json: { image, devices } })).items;
+  putOffer = async (image: string, devices: string[]) =>
+    (await this.#json(listOf(offerSchema), 'POST', '/offers', { json: { image, devices } })).items;
   dropOffer = (image: string, device?: string) =>
     this.#json(z.object({ dropped: z.number() }), 'DELETE', `/offers/${encodeURIComponent(image)}`, { query: { device } });
   transfers = async (limit = 100) => (await this.#json(listOf(transferSchema), 'GET', '/transfers', { query: { limit } })).items;
 
   backups = async (device?: string) => (await this.#json(listOf(backupSchema), 'GET', '/backups', { query: { device } })).items;
   takeBackup = (device: string) => this.#json(backupSchema, 'POST', '/backups', { json: { device } });
-  backup = (id: string) => this.#json(z.object({ id: z.string(), device: z.string(), text: z.string() }), 'GET', `/backups/${encodeURIComponent(id)}`);
+  backup = (id: string) =>
+    this.#json(z.object({ id: z.string(), device: z.string(), text: z.string() }), 'GET', `/backups/${encodeURIComponent(id)}`);
   compareBackups = (before: string, after: string) =>
     this.#json(comparison, 'GET', `/backups/${encodeURIComponent(before)}/compare`, { query: { with: after } });
 
@@ -204,20 +216,27 @@ export class BarrowClient {
     this.#json(rolloutSchema, 'POST', `/rollouts/${encodeURIComponent(id)}/${word}`, { json });
   sayRun = (id: string, run: string, word: 'retry' | 'skip', json: object = {}) =>
     this.#json(rolloutSchema, 'POST', `/rollouts/${encodeURIComponent(id)}/runs/${encodeURIComponent(run)}/${word}`, { json });
-  run = (id: string, run: string) => this.#json(runDetailSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/runs/${encodeURIComponent(run)}`);
+  run = (id: string, run: string) =>
+    this.#json(runDetailSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/runs/${encodeURIComponent(run)}`);
   report = (id: string) => this.#json(reportSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/report`);
-  reportAs = async (id: string, form: 'html' | 'csv') => (await this.raw('GET', `/rollouts/${encodeURIComponent(id)}/report.${form}`)).text();
+  reportAs = async (id: string, form: 'html' | 'csv') =>
+    (await this.raw('GET', `/rollouts/${encodeURIComponent(id)}/report.${form}`)).text();
 
   /**
    * What happens, live. It comes back by itself after a lost connection and misses no journal entry, beginning
    * after `after`, or now. `onState` tells whether it is connected.
    */
-  async *events(use: { after?: number; signal?: AbortSignal; onState?: (connected: boolean) => void; retryMs?: number } = {}): AsyncGenerator<LiveEvent> {
+  async *events(
+    use: { after?: number; signal?: AbortSignal; onState?: (connected: boolean) => void; retryMs?: number } = {},
+  ): AsyncGenerator<LiveEvent> {
     let last = use.after === undefined ? undefined : String(use.after);
     const aborted = (): boolean => use.signal?.aborted ?? false;
     while (!aborted()) {
       try {
-        const response = await this.raw('GET', '/events', { signal: use.signal, headers: last === undefined ? {} : { 'last-event-id': last } });
+        const response = await this.raw('GET', '/events', {
+          signal: use.signal,
+          headers: last === undefined ? {} : { 'last-event-id': last },
+        });
         use.onState?.(true);
         const ready: LiveEvent[] = [];
         const parser = createParser({

@@ -1,1 +1,10 @@
-export { BarrowClient, ProblemError, UnreachableError, type ClientOptions, type DeviceDetail, type DevicePage, type DeviceQuery, type ImageUpload } from './client.js';
+export {
+  BarrowClient,
+  ProblemError,
+  UnreachableError,
+  type ClientOptions,
+  type DeviceDetail,
+  type DevicePage,
+  type DeviceQuery,
+  type ImageUpload,
+} from './client.js';

@@ -40,12 +40,24 @@
       </nav>
       <span class="live" data-state={live.state} role="status">
         <svg viewBox="0 0 10 10" width="10" height="10" aria-hidden="true">
-          {#if live.state === 'live'}<circle cx="5" cy="5" r="4" fill="currentColor" />{:else}<circle cx="5" cy="5" r="3.4" fill="none" stroke="currentColor" stroke-width="1.6" />{/if}
+          {#if live.state === 'live'}<circle cx="5" cy="5" r="4" fill="currentColor" />{:else}<circle
+              cx="5"
+              cy="5"
+              r="3.4"
+              fill="none"
+              stroke="currentColor"
+              stroke-width="1.6"
+            />{/if}
         </svg>
         {told[live.state]}
       </span>
       {#if session.about}<span class="who quiet">{session.about.who} · {session.about.role}</span>{/if}
-      <button class="icon" onclick={switchMode} aria-label={mode.now === 'dark' ? 'Light colours' : 'Dark colours'} title={mode.now === 'dark' ? 'Light colours' : 'Dark colours'}>
+      <button
+        class="icon"
+        onclick={switchMode}
+        aria-label={mode.now === 'dark' ? 'Light colours' : 'Dark colours'}
+        title={mode.now === 'dark' ? 'Light colours' : 'Dark colours'}
+      >
         {#if mode.now === 'dark'}<Sun size={16} />{:else}<Moon size={16} />{/if}
       </button>
       <button class="icon" onclick={signOut} aria-label="Sign out" title="Sign out"><LogOut size={16} /></button>

@@ -1,13 +1,32 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { addressesOf, causes, checkConfiguration, checkRestart, compareConfigurations, duration, normaliseConfiguration, RangeMalformed, recordFromSnmp, safeText, sysUpTimeWrap, type RunningTime } from '@barrow/core';
+import {
+  addressesOf,
+  causes,
+  checkConfiguration,
+  checkRestart,
+  compareConfigurations,
+  duration,
+  normaliseConfiguration,
+  RangeMalformed,
+  recordFromSnmp,
+  safeText,
+  sysUpTimeWrap,
+  type RunningTime,
+} from '@barrow/core';
 
 const hour = 3_600_000;
 const day = 24 * hour;
 
 describe('the proof of a restart', () => {
   const before: RunningTime = { readAt: 0, agentUptime: 90 * day, bootCount: null, engineBoots: 5 };
-  const after = (over: Partial<RunningTime>): RunningTime => ({ readAt: 2 * hour, agentUptime: 60_000, bootCount: null, engineBoots: 6, ...over });
+  const after = (over: Partial<RunningTime>): RunningTime => ({
+    readAt: 2 * hour,
+    agentUptime: 60_000,
+    bootCount: null,
+    engineBoots: 6,
+    ...over,
+  });
   const ask = (over: object) => checkRestart({ before, after: after({}), rebootSentAt: hour, seenSilent: true, timeScale: 1, ...over });
 
   it('is a restarted sysUpTime together with a silence', () => {
@@ -25,7 +44,9 @@ describe('the proof of a restart', () => {
     expect(check.evidence.join()).toMatch(/wrapped by itself/);
   });
   it("is the device's own boot count when it has one, whatever the agent says", () => {
-    expect(ask({ before: { ...before, bootCount: 7 }, after: after({ bootCount: 8, agentUptime: 91 * day }), seenSilent: false }).result).toBe('passed');
+    expect(
+      ask({ before: { ...before, bootCount: 7 }, after: after({ bootCount: 8, agentUptime: 91 * day }), seenSilent: false }).result,
+    ).toBe('passed');
     expect(ask({ before: { ...before, bootCount: 7 }, after: after({ bootCount: 7 }) }).result).toBe('failed');
   });
   it('is not disturbed by snmpEngineBoots that fell', () => {
@@ -36,7 +57,9 @@ describe('the proof of a restart', () => {
 describe('configurations', () => {
   const rules = { ignoreLines: ['^! told after '] };
   it('are the same apart from lines that change by themselves, line ends and trailing space', () => {
-    expect(compareConfigurations('! told after 5 s\nname a\nport 1\n', 'name a  \r\nport 1\r\n! told after 9 s\r\n\n', rules).same).toBe(true);
+    expect(compareConfigurations('! told after 5 s\nname a\nport 1\n', 'name a  \r\nport 1\r\n! told after 9 s\r\n\n', rules).same).toBe(
+      true,
+    );
   });
   it('show what is gone and what is new', () => {
     const { check, difference } = checkConfiguration('name a\nport 1\nport 2\n', 'name factory\nport 1\nport 2\n', rules);
@@ -64,9 +87,12 @@ describe('ranges', () => {
   ])('%j without %j', (ranges, exclude, expected) => {
     expect(addressesOf(ranges, exclude)).toEqual(expected);
   });
-  it.each(['127.40.1', '127.40.1.256', '127.40.1.9-127.40.1.1', '127.40.1.0/33', '127.40.1.1-2-3', 'quay', '127.0.0.0/8', ''])('refuses "%s"', (text) => {
-    expect(() => addressesOf([text])).toThrow(RangeMalformed);
-  });
+  it.each(['127.40.1', '127.40.1.256', '127.40.1.9-127.40.1.1', '127.40.1.0/33', '127.40.1.1-2-3', 'quay', '127.0.0.0/8', ''])(
+    'refuses "%s"',
+    (text) => {
+      expect(() => addressesOf([text])).toThrow(RangeMalformed);
+    },
+  );
 });
 
 describe('what a device says', () => {

@@ -22,9 +22,11 @@ export function decideByFullScan(state: RolloutState, now: number): Command[] {
     if (run.phase === 'ready') {
       const forced = run.pastReturn && (!state.draining || run.step < stepNames.indexOf('return'));
       if (mayBegin || forced) commands.push({ kind: 'begin-step', run: id, step, attempt: run.attempt });
-      else if (state.phase === 'stopping' && !run.pastReturn) commands.push({ kind: 'withdraw-run', run: id, reason: `stopped before ${step}` });
+      else if (state.phase === 'stopping' && !run.pastReturn)
+        commands.push({ kind: 'withdraw-run', run: id, reason: `stopped before ${step}` });
     }
-    if (run.phase === 'waiting' && state.phase === 'stopping') commands.push({ kind: 'withdraw-run', run: id, reason: 'stopped before it began' });
+    if (run.phase === 'waiting' && state.phase === 'stopping')
+      commands.push({ kind: 'withdraw-run', run: id, reason: 'stopped before it began' });
   });
   if (state.phase === 'stopping') {
     if (commands.length === 0 && state.runs.every((r) => r.phase === 'ended')) commands.push({ kind: 'end-rollout' });

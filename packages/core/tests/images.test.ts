@@ -1,8 +1,24 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { describeMismatches, ImageHeaderError, mismatches, readImageHeader, standingOf, type KnownImage, type VersionScheme } from '@barrow/core';
+import {
+  describeMismatches,
+  ImageHeaderError,
+  mismatches,
+  readImageHeader,
+  standingOf,
+  type KnownImage,
+  type VersionScheme,
+} from '@barrow/core';
 
-const header = { maker: 'Tarnbrook', models: ['TB-2408'], hardwareRevisions: ['A1'], variant: '', version: '4.3.0', payloadBytes: 3, payloadSha256: 'a'.repeat(64) };
+const header = {
+  maker: 'Tarnbrook',
+  models: ['TB-2408'],
+  hardwareRevisions: ['A1'],
+  variant: '',
+  version: '4.3.0',
+  payloadBytes: 3,
+  payloadSha256: 'a'.repeat(64),
+};
 
 function file(json: unknown, length?: number): Uint8Array {
   const body = new TextEncoder().encode(typeof json === 'string' ? json : JSON.stringify(json));
@@ -44,7 +60,16 @@ describe('the header of an image', () => {
   });
 });
 
-const image: KnownImage = { family: 'f', models: ['TB-2408', 'TB-2424'], hardwareRevisions: ['A1', 'A2'], variant: '', version: '4.3.0', sha256: 'a'.repeat(64), file: 'tb.simg', bytes: 10 };
+const image: KnownImage = {
+  family: 'f',
+  models: ['TB-2408', 'TB-2424'],
+  hardwareRevisions: ['A1', 'A2'],
+  variant: '',
+  version: '4.3.0',
+  sha256: 'a'.repeat(64),
+  file: 'tb.simg',
+  bytes: 10,
+};
 const hardware = { family: 'f', model: 'TB-2408', hardwareRevision: 'A1', variant: '' };
 
 describe('an image and a device', () => {
@@ -56,12 +81,18 @@ describe('an image and a device', () => {
   });
 
   it('do not fit when the device does not tell what it is', () => {
-    expect(mismatches(image, { ...hardware, hardwareRevision: null })).toEqual([{ field: 'hardware revision', imageIsFor: 'A1, A2', deviceIs: 'not known' }]);
+    expect(mismatches(image, { ...hardware, hardwareRevision: null })).toEqual([
+      { field: 'hardware revision', imageIsFor: 'A1, A2', deviceIs: 'not known' },
+    ]);
   });
 });
 
 describe('the standing of a device', () => {
-  const scheme: VersionScheme = { patterns: ['(?P<a>\\d+)\\.(?P<b>\\d+)\\.(?P<c>\\d+)'], order: ['a', 'b', 'c'].map((part) => ({ part, absent: 'first' })), write: '{a}.{b}.{c}' };
+  const scheme: VersionScheme = {
+    patterns: ['(?P<a>\\d+)\\.(?P<b>\\d+)\\.(?P<c>\\d+)'],
+    order: ['a', 'b', 'c'].map((part) => ({ part, absent: 'first' })),
+    write: '{a}.{b}.{c}',
+  };
   const base = { hardware, firmware: '4.2.1', target: '4.3.0', scheme, images: [image] };
 
   it.each([
@@ -70,7 +101,12 @@ describe('the standing of a device', () => {
     ['ahead, and never quietly taken down', { ...base, firmware: '5.0.0' }, 'ahead', /newer than its target/],
     ['without a target', { ...base, target: null }, 'no-target', null],
     ['blocked without an image', { ...base, images: [] }, 'blocked', /the store has no image of 4\.3\.0/],
-    ['blocked by its hardware', { ...base, hardware: { ...hardware, hardwareRevision: 'B1' } }, 'blocked', /image is for A1, A2, device is B1/],
+    [
+      'blocked by its hardware',
+      { ...base, hardware: { ...hardware, hardwareRevision: 'B1' } },
+      'blocked',
+      /image is for A1, A2, device is B1/,
+    ],
     ['unknown without a version', { ...base, firmware: null }, 'unknown', /has not been read/],
     ['unknown with an unreadable version', { ...base, firmware: 'beta' }, 'unknown', /cannot read the version "beta"/],
   ] as const)('is told when it is %s', (_, input, standing, reason) => {

@@ -19,7 +19,12 @@ describe('a rehearsal', () => {
   it('tells when each device is down, and for how long', () => {
     const r = rehearse(planOf({ devices: 1, first: 0 }), 5000);
     const downFrom = 5000 + stepNames.slice(0, stepNames.indexOf('reboot')).reduce((sum, s) => sum + typicalMs[s], 0);
-    expect(r.runs[0]).toMatchObject({ beginsAt: 5000, endsAt: 5000 + whole, downFrom, downUntil: downFrom + typicalMs.reboot + typicalMs.return });
+    expect(r.runs[0]).toMatchObject({
+      beginsAt: 5000,
+      endsAt: 5000 + whole,
+      downFrom,
+      downUntil: downFrom + typicalMs.reboot + typicalMs.return,
+    });
     expect(r.mostDown).toBe(1);
   });
 

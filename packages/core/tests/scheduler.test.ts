@@ -47,7 +47,8 @@ class World {
       this.#activations.delete(event.run);
       this.#past.delete(event.run);
     }
-    if (event.kind === 'run-withdrawn' || event.kind === 'run-skipped') expect(this.#past.has(event.run), 'a run past its point of no return was interrupted').toBe(false);
+    if (event.kind === 'run-withdrawn' || event.kind === 'run-skipped')
+      expect(this.#past.has(event.run), 'a run past its point of no return was interrupted').toBe(false);
     if (event.kind === 'gate-passed' && event.wave < this.plan.waves.length - 1) {
       const { gate } = this.plan.waves[event.wave]!;
       const wave = this.state.waves[event.wave]!;
@@ -57,14 +58,16 @@ class World {
     }
     this.journal.push(rolloutEventSchema.parse(event));
     this.state = apply(this.state, event);
-    for (const [key, most] of Object.entries(this.plan.limits)) expect(underWay(this.state).get(key) ?? 0, `limit ${key}`).toBeLessThanOrEqual(most);
+    for (const [key, most] of Object.entries(this.plan.limits))
+      expect(underWay(this.state).get(key) ?? 0, `limit ${key}`).toBeLessThanOrEqual(most);
   }
 
   /** Decides and carries out until nothing more may be begun, comparing with the full scan each time. */
   settle(): void {
     for (let round = 0; round < 10_000; round++) {
       const commands = decide(this.state, this.now);
-      const begins = (c: Command): boolean => c.kind === 'begin-step' && this.state.runs[this.state.indexOf.get(c.run)!]!.phase === 'waiting';
+      const begins = (c: Command): boolean =>
+        c.kind === 'begin-step' && this.state.runs[this.state.indexOf.get(c.run)!]!.phase === 'waiting';
       const order = (list: Command[]) => list.map((c) => JSON.stringify(c)).sort();
       expect(order(commands.filter((c) => !begins(c)))).toEqual(order(decideByFullScan(this.state, this.now)));
       this.#nothingIdle(commands.filter(begins));
@@ -84,7 +87,10 @@ class World {
     for (const run of this.plan.runs) if (chosen.has(run.id)) for (const key of run.limitKeys) counts.set(key, (counts.get(key) ?? 0) + 1);
     this.plan.runs.forEach((run, i) => {
       if (this.state.runs[i]!.phase !== 'waiting' || this.state.runs[i]!.wave !== this.state.wave || chosen.has(run.id)) return;
-      expect(run.limitKeys.some((key) => (counts.get(key) ?? 0) >= (this.plan.limits[key] ?? Infinity)), `${run.id} waits without need`).toBe(true);
+      expect(
+        run.limitKeys.some((key) => (counts.get(key) ?? 0) >= (this.plan.limits[key] ?? Infinity)),
+        `${run.id} waits without need`,
+      ).toBe(true);
     });
   }
 
@@ -158,11 +164,20 @@ class World {
       this.settle();
       if (this.state.phase === 'held') this.happen({ kind: 'continued', at: this.now, by: 'somebody' });
       this.plan.waves.forEach((w, wave) => {
-        if (w.gate.approval && this.state.waves[wave]!.approvedBy === null) this.happen({ kind: 'approved', at: this.now, by: 'somebody', wave });
+        if (w.gate.approval && this.state.waves[wave]!.approvedBy === null)
+          this.happen({ kind: 'approved', at: this.now, by: 'somebody', wave });
       });
-      for (const { id, index } of this.runsIn('busy')) this.happen({ kind: 'step-done', at: this.now, run: id, step: this.plan.runs[index]!.steps[this.state.runs[index]!.step]!.step });
+      for (const { id, index } of this.runsIn('busy'))
+        this.happen({ kind: 'step-done', at: this.now, run: id, step: this.plan.runs[index]!.steps[this.state.runs[index]!.step]!.step });
       for (const { id, index } of this.runsIn('asking'))
-        this.happen({ kind: 'reconciled', at: this.now, run: id, step: this.plan.runs[index]!.steps[this.state.runs[index]!.step]!.step, truth: 'done', detail: 'asked' });
+        this.happen({
+          kind: 'reconciled',
+          at: this.now,
+          run: id,
+          step: this.plan.runs[index]!.steps[this.state.runs[index]!.step]!.step,
+          truth: 'done',
+          detail: 'asked',
+        });
       this.now += 3_600_000;
       this.settle();
     }
@@ -224,7 +239,14 @@ describe('the scheduler, case by case', () => {
 
   it('holds when the failure limit is reached, and goes on when a person says so', () => {
     const world = started({ first: 0, atOnce: 3 });
-    world.happen({ kind: 'step-failed', at: world.now, run: world.runsIn('busy')[0]!.id, step: 'preflight', cause: 'login-refused', detail: 'no' });
+    world.happen({
+      kind: 'step-failed',
+      at: world.now,
+      run: world.runsIn('busy')[0]!.id,
+      step: 'preflight',
+      cause: 'login-refused',
+      detail: 'no',
+    });
     world.settle();
     expect(world.state.phase).toBe('held');
     expect(world.state.heldBecause).toMatch(/1 failed in wave 1/);
@@ -236,7 +258,14 @@ describe('the scheduler, case by case', () => {
 
   it('counts an absent device as not begun, and does not let a first wave pass that verified nothing', () => {
     const world = started();
-    world.happen({ kind: 'step-failed', at: world.now, run: world.runsIn('busy')[0]!.id, step: 'preflight', cause: 'unreachable', detail: 'silent' });
+    world.happen({
+      kind: 'step-failed',
+      at: world.now,
+      run: world.runsIn('busy')[0]!.id,
+      step: 'preflight',
+      cause: 'unreachable',
+      detail: 'silent',
+    });
     world.settle();
     expect(world.state.runs[0]!.outcome).toBe('not-begun');
     expect(world.state.waves[0]!.ended.failed).toBe(0);

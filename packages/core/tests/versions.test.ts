@@ -44,7 +44,9 @@ describe('versions', () => {
   });
 
   it('is a total order', () => {
-    const text = fc.tuple(fc.nat(30), fc.nat(30), fc.nat(30), fc.option(fc.nat(9))).map(([a, b, c, rc]) => `${a}.${b}.${c}${rc === null ? '' : `rc${rc}`}`);
+    const text = fc
+      .tuple(fc.nat(30), fc.nat(30), fc.nat(30), fc.option(fc.nat(9)))
+      .map(([a, b, c, rc]) => `${a}.${b}.${c}${rc === null ? '' : `rc${rc}`}`);
     fc.assert(
       fc.property(text, text, text, (a, b, c) => {
         const sign = (x: string, y: string) => Math.sign(compareVersions(scheme, x, y));

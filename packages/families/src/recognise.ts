@@ -8,7 +8,10 @@ export interface Recognised {
 }
 
 /** Finds the family whose rule says most about an SNMP answer; null when none fits. */
-export function recogniseSnmp(families: Iterable<Family>, answer: { objectId: string | null; description: string | null }): Recognised | null {
+export function recogniseSnmp(
+  families: Iterable<Family>,
+  answer: { objectId: string | null; description: string | null },
+): Recognised | null {
   let best: (Recognised & { weight: number }) | null = null;
   for (const family of families) {
     for (const { snmp } of family.recognise) {

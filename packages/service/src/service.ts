@@ -1,5 +1,5 @@
 import { mkdirSync, readFileSync, writeFileSync } from 'node:fs';
-import { createServer } from 'node:http';
+import type { Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { serve, type ServerType } from '@hono/node-server';
@@ -50,18 +50,35 @@ const version = (JSON.parse(readFileSync(new URL('../package.json', import.meta.
 /** Starts the service. @throws StartFailure in three parts when it cannot. */
 export async function startService(options: ServiceOptions): Promise<RunningService> {
   mkdirSync(options.dataFolder, { recursive: true, mode: 0o700 });
-  const log = pino({ level: options.logLevel, redact: ['secret', 'password', 'token', '*.secret', '*.password', '*.token'] }, pino.destination({ fd: 2, sync: false }));
+  const log = pino(
+    { level: options.logLevel, redact: ['secret', 'password', 'token', '*.secret', '*.password', '*.token'] },
+    pino.destination({ fd: 2, sync: false }),
+  );
   let families;
   try {
     families = loadFamilies(options.familyFolder ?? undefined);
   } catch (error) {
-    if (error instanceof FamilyFileError) throw new StartFailure('family-file', 'A family file cannot be taken', error.message, 'Mend the lines that are named; `barrow family check FILE` tries one file.');
+    if (error instanceof FamilyFileError)
+      throw new StartFailure(
+        'family-file',
+        'A family file cannot be taken',
+        error.message,
+        'Mend the lines that are named; `barrow family check FILE` tries one file.',
+      );
     throw error;
   }
   const db = await Database.open(options.dataFolder);
   const undo: (() => Promise<void> | void)[] = [() => db.close()];
   try {
-    const context: Context = { options, db, sealer: Sealer.open(join(options.dataFolder, 'key')), live: new Live(), log, families, snmp: new SnmpClient() };
+    const context: Context = {
+      options,
+      db,
+      sealer: Sealer.open(join(options.dataFolder, 'key')),
+      live: new Live(),
+      log,
+      families,
+      snmp: new SnmpClient(),
+    };
     undo.push(() => context.snmp.close());
     const tokens = new Tokens(context);
     await tokens.load();
@@ -71,8 +88,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     const journal = new Journal(context);
     await journal.open();
     const backups = new Backups(context);
-    let parts: Parts;
-    const runner = new Runner(context, () => parts);
+    const runner = new Runner(context);
     const devices = new Devices(context, (device) => runner.rolloutOf(device));
     const offers = new Offers(context, () => tftp.port);
     const tftp: TftpStore = new TftpStore(context, offers, images);
@@ -80,7 +96,21 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     await tftp.start();
     undo.push(() => tftp.stop());
     const discovery = new DiscoveryService(context, devices);
-    parts = { context, version, startedAt: Date.now(), tokens, devices, discovery, images, offers, tftp, backups, journal, runner };
+    const parts: Parts = {
+      context,
+      version,
+      startedAt: Date.now(),
+      tokens,
+      devices,
+      discovery,
+      images,
+      offers,
+      tftp,
+      backups,
+      journal,
+      runner,
+    };
+    runner.use(parts);
 
     const closing = new AbortController();
     const app = makeApp(parts, closing.signal);
@@ -100,7 +130,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
         await tftp.stop();
         await new Promise<void>((resolve) => {
           server.close(() => resolve());
-          (server as ReturnType<typeof createServer>).closeAllConnections();
+          (server as Server).closeAllConnections();
         });
         context.snmp.close();
         await db.close();
@@ -132,4 +162,3 @@ function listen(app: { fetch: (request: Request) => Response | Promise<Response>
     );
   });
 }
-

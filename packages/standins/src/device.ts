@@ -245,10 +245,13 @@ export class StandIn {
     };
     this.counters.writesBegun++;
     this.writing = true;
+    const power = this.#power.signal;
     const inspection = inspectImage(file);
     put({ name, version: '-', sha256: sha256(file.subarray(0, file.length >> 1)), bytes: file.length >> 1, fault: 'torn write' });
     for (let percent = 0; percent < 100; percent += 20) {
       onPercent(percent);
+      // Nothing goes on in a device without power, whenever it went.
+      if (power.aborted) await new Promise(() => undefined);
       await this.wait(writeSeconds / 5);
       if (percent === 40 && this.faults.has('reboots-during-write')) {
         this.losePower();
@@ -378,4 +381,3 @@ export class StandIn {
     await shell?.stop();
   }
 }
-

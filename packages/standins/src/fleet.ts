@@ -136,7 +136,18 @@ function switchSettings(d: ScenarioDevice, address: string): string[] {
     const lan = n <= 2 ? 'trunk 10,20,30' : `lan ${[10, 20, 30][n % 3]}`;
     return [`port ${n} ${lan}`, ...(n % 4 === 0 ? [`port ${n} power on`] : [])];
   }).flat();
-  return [`name ${d.name}`, `place ${d.site}`, `address ${address}`, 'clock utc', `watchword tide-${d.name}-7731`, 'lan 10 office', 'lan 20 phones', 'lan 30 cameras', ...ports, 'end'];
+  return [
+    `name ${d.name}`,
+    `place ${d.site}`,
+    `address ${address}`,
+    'clock utc',
+    `watchword tide-${d.name}-7731`,
+    'lan 10 office',
+    'lan 20 phones',
+    'lan 30 cameras',
+    ...ports,
+    'end',
+  ];
 }
 
 function routerSettings(d: ScenarioDevice, address: string): string[] {

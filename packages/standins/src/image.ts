@@ -39,7 +39,13 @@ export function makeImage(recipe: ImageRecipe): Buffer {
 
 /** What a device finds in a file that it pulled; `fault` is said in the device's own words. */
 export type Inspection =
-  | { readonly fault: null; readonly version: string; readonly models: readonly string[]; readonly revisions: readonly string[]; readonly variant: string }
+  | {
+      readonly fault: null;
+      readonly version: string;
+      readonly models: readonly string[];
+      readonly revisions: readonly string[];
+      readonly variant: string;
+    }
   | { readonly fault: string };
 
 /** A device's own look at a file: its structure and digest. It shares no code with the service's reader. */

@@ -101,7 +101,13 @@ const mebibyte = 1024 * 1024;
 export const scenarioImages: readonly ScenarioImage[] = [
   {
     file: 'tb24-4.3.0.simg',
-    recipe: { maker: 'Tarnbrook', models: ['TB-2408', 'TB-2424'], hardwareRevisions: ['A1', 'A2'], version: '4.3.0', payloadBytes: 2 * mebibyte },
+    recipe: {
+      maker: 'Tarnbrook',
+      models: ['TB-2408', 'TB-2424'],
+      hardwareRevisions: ['A1', 'A2'],
+      version: '4.3.0',
+      payloadBytes: 2 * mebibyte,
+    },
   },
   {
     file: 'tb24b-4.3.0.simg',
@@ -113,7 +119,13 @@ export const scenarioImages: readonly ScenarioImage[] = [
   },
   {
     file: 'damaged/tb24-4.3.0.simg',
-    recipe: { maker: 'Tarnbrook', models: ['TB-2408', 'TB-2424'], hardwareRevisions: ['A1', 'A2'], version: '4.3.0', payloadBytes: 2 * mebibyte },
+    recipe: {
+      maker: 'Tarnbrook',
+      models: ['TB-2408', 'TB-2424'],
+      hardwareRevisions: ['A1', 'A2'],
+      version: '4.3.0',
+      payloadBytes: 2 * mebibyte,
+    },
     damaged: true,
   },
   {

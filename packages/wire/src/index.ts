@@ -1,5 +1,3 @@
-/// <reference path="./asn1-ber.d.ts" />
-/// <reference path="./net-snmp.d.ts" />
 export * from './errors.js';
 export { decodeRequest, encodeError, encodeOack, errorCodes, MalformedRequest, opcodes, type ReadRequest } from './tftp/packets.js';
 export { negotiate, type Agreed } from './tftp/options.js';

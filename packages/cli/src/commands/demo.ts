@@ -32,14 +32,21 @@ export const registerDemo: Register = (program, act) => {
     .option('--bare', 'networks and credentials only: discover, add and set by hand')
     .option('--fresh', 'forget what an earlier demo kept')
     .option('--walkthrough', 'play the whole journey in this terminal on fresh data, and end')
-    .option('--control-port <port>', "where the fleet tells what truly happened, and takes faults (0: any)", '8471')
+    .option('--control-port <port>', 'where the fleet tells what truly happened, and takes faults (0: any)', '8471')
     .option('--log <level>', 'what the service logs to standard error', 'warn')
     .action(
       act(async ({ say }, o: DemoOptions) => {
         const { io } = say;
         const c = makeColours(io);
         const scale = Number(o.scale);
-        if (!(scale >= 1 && scale <= 1000)) throw new CommandError(exit.wrongUse, 'number-malformed', 'The command was not understood', `--scale takes 1 to 1000, not "${o.scale}".`, 'For example --scale 20.');
+        if (!(scale >= 1 && scale <= 1000))
+          throw new CommandError(
+            exit.wrongUse,
+            'number-malformed',
+            'The command was not understood',
+            `--scale takes 1 to 1000, not "${o.scale}".`,
+            'For example --scale 20.',
+          );
         const folder = o.walkthrough ? mkdtempSync(join(tmpdir(), 'barrow-walkthrough-')) : resolve(o.folder);
         if (o.fresh && !o.walkthrough) rmSync(folder, { recursive: true, force: true });
         const [{ startFleet }, { writeScenarioImages }, data, { consoleFolder }] = await Promise.all([
@@ -49,7 +56,12 @@ export const registerDemo: Register = (program, act) => {
           import('../console-folder.js'),
         ]);
         const images = writeScenarioImages(join(folder, 'images'));
-        const fleet = await startFleet({ scale, stateFile: join(folder, 'fleet.json'), faults: o.fault, controlPort: o.walkthrough ? 0 : Number(o.controlPort) });
+        const fleet = await startFleet({
+          scale,
+          stateFile: join(folder, 'fleet.json'),
+          faults: o.fault,
+          controlPort: o.walkthrough ? 0 : Number(o.controlPort),
+        });
         const dataFolder = join(folder, 'data');
         try {
           const service = await startHere({

@@ -8,7 +8,18 @@ function deviceTable(io: Io, devices: readonly Device[]): string {
   return table(
     io,
     ['NAME', 'ADDRESS', 'SITE', 'KIND', 'MODEL', 'HW', 'SERIAL', 'FIRMWARE', 'LOADER', 'STANDING'],
-    devices.map((d) => [d.name, d.address, d.site, d.kind, [d.maker, d.model].filter(Boolean).join(' ') || null, d.hardwareRevision, d.serial, d.firmware, d.bootLoader, standingMark(io, d.standing)]),
+    devices.map((d) => [
+      d.name,
+      d.address,
+      d.site,
+      d.kind,
+      [d.maker, d.model].filter(Boolean).join(' ') || null,
+      d.hardwareRevision,
+      d.serial,
+      d.firmware,
+      d.bootLoader,
+      standingMark(io, d.standing),
+    ]),
   );
 }
 
@@ -19,8 +30,24 @@ export function discoveryText(io: Io, d: Discovery): string {
     `${d.answered} of ${d.addresses} addresses answered: ${count('new')} new, ${count('changed')} changed, ${count('moved')} moved, ${count('same')} as before, ${count('unrecognised')} unrecognised; ${d.silent.length} silent.`,
   ];
   if (d.state !== 'done') parts.push(`The discovery ${d.state === 'running' ? 'is running' : `was ${d.state}`}.`);
-  if (told.length > 0) parts.push('', table(io, ['WHAT', 'NAME', 'ADDRESS', 'DETAIL'], told.map((f) => [f.what, f.name, f.address, f.detail])));
-  if (d.silent.length > 0) parts.push('', table(io, ['SILENT', 'ADDRESS', 'LAST SEEN'], d.silent.map((s) => [s.name, s.address, clock(s.lastSeen)])));
+  if (told.length > 0)
+    parts.push(
+      '',
+      table(
+        io,
+        ['WHAT', 'NAME', 'ADDRESS', 'DETAIL'],
+        told.map((f) => [f.what, f.name, f.address, f.detail]),
+      ),
+    );
+  if (d.silent.length > 0)
+    parts.push(
+      '',
+      table(
+        io,
+        ['SILENT', 'ADDRESS', 'LAST SEEN'],
+        d.silent.map((s) => [s.name, s.address, clock(s.lastSeen)]),
+      ),
+    );
   if (d.problems.length > 0) parts.push('', ...d.problems.map((p) => `! ${p}`));
   return parts.join('\n');
 }
@@ -32,7 +59,8 @@ async function discover({ say, client }: CommandContext, networks: string[]): Pr
   while (now.state === 'running') {
     await new Promise((resolve) => setTimeout(resolve, 200));
     now = await barrow.discovery(now.id);
-    if (moving) say.io.err(`\r\u001b[K${now.asked} of ${now.addresses} addresses asked, ${now.answered} answered, ${now.found.length} read`);
+    if (moving)
+      say.io.err(`\r\u001b[K${now.asked} of ${now.addresses} addresses asked, ${now.answered} answered, ${now.found.length} read`);
   }
   if (moving) say.io.err('\r\u001b[K');
   print(say, now, () => discoveryText(say.io, now));
@@ -40,10 +68,7 @@ async function discover({ say, client }: CommandContext, networks: string[]): Pr
 }
 
 export const registerDevices: Register = (program, act) => {
-  program
-    .command('discover [networks...]')
-    .description('look for devices in the networks, or in those named')
-    .action(act(discover));
+  program.command('discover [networks...]').description('look for devices in the networks, or in those named').action(act(discover));
 
   const device = program.command('device').description('what is known of each device');
   device
@@ -58,7 +83,9 @@ export const registerDevices: Register = (program, act) => {
       act(async ({ say, client }, o: { text?: string; site?: string; kind?: string; family?: string; standing?: Standing }) => {
         const all = await client().devices(o);
         print(say, all, () =>
-          all.length === 0 ? 'No devices fit. `barrow discover` looks for devices in the networks.' : `${deviceTable(say.io, all)}\n\n${all.length} devices.`,
+          all.length === 0
+            ? 'No devices fit. `barrow discover` looks for devices in the networks.'
+            : `${deviceTable(say.io, all)}\n\n${all.length} devices.`,
         );
       }),
     );
@@ -84,13 +111,22 @@ export const registerDevices: Register = (program, act) => {
             ['up', d.upSince === null ? null : `since about ${clock(d.upSince)} (${duration(Date.now() - Date.parse(d.upSince))})`],
             ['family', d.family === null ? null : `${d.family}, because ${d.familyEvidence}`],
             ['SSH host key', d.hostKey ?? 'not seen yet'],
-            ['standing', `${standingMark(say.io, d.standing)}${d.target ? `, target ${d.target}` : ''}${d.standingReason ? `: ${d.standingReason}` : ''}`],
+            [
+              'standing',
+              `${standingMark(say.io, d.standing)}${d.target ? `, target ${d.target}` : ''}${d.standingReason ? `: ${d.standingReason}` : ''}`,
+            ],
             ['path', d.path.map((p) => `${p.version} (${p.file})`).join(' → ') || null],
             ['last seen', clock(d.lastSeen)],
             ['rollout', d.rollout],
           ];
           const facts = rows.map(([k, v]) => `${k.padEnd(14)}${v ?? '–'}`).join('\n');
-          const seen = d.observations.map((o) => [clock(o.at), o.probe, o.address, `${Object.keys(o.raw).length} answers`, String(o.parsed['firmware'] ?? '–')]);
+          const seen = d.observations.map((o) => [
+            clock(o.at),
+            o.probe,
+            o.address,
+            `${Object.keys(o.raw).length} answers`,
+            String(o.parsed['firmware'] ?? '–'),
+          ]);
           return `${facts}\n\nObservations (raw answers with --json):\n${table(say.io, ['AT', 'PROBE', 'ADDRESS', 'RAW', 'FIRMWARE'], seen)}`;
         });
       }),
@@ -109,7 +145,14 @@ export const registerDevices: Register = (program, act) => {
           if (all.length === 0) return 'No devices fit.';
           const counts = new Map<Standing, number>();
           for (const d of all) counts.set(d.standing, (counts.get(d.standing) ?? 0) + 1);
-          const rows = all.map((d) => [d.name, d.site, d.firmware, d.target, standingMark(say.io, d.standing), d.path.map((p) => p.file).join(' → ') || d.standingReason]);
+          const rows = all.map((d) => [
+            d.name,
+            d.site,
+            d.firmware,
+            d.target,
+            standingMark(say.io, d.standing),
+            d.path.map((p) => p.file).join(' → ') || d.standingReason,
+          ]);
           return `${table(say.io, ['NAME', 'SITE', 'FIRMWARE', 'TARGET', 'STANDING', 'PATH'], rows)}\n\n${[...counts].map(([s, n]) => `${n} ${s}`).join(', ')}.`;
         });
       }),
@@ -125,7 +168,12 @@ export const registerDevices: Register = (program, act) => {
     .action(
       act(async ({ say, client }, family: string, version: string, o: { model?: string; site?: string; device?: string }) => {
         const made = await client().setTarget({ family, version, model: o.model ?? null, site: o.site ?? null, device: o.device ?? null });
-        print(say, made, () => `Target ${made.version} for ${made.devices} devices of ${made.family}${made.model ? `, model ${made.model}` : ''}${made.site ? `, site ${made.site}` : ''}${o.device ? `, only ${o.device}` : ''}.`);
+        print(
+          say,
+          made,
+          () =>
+            `Target ${made.version} for ${made.devices} devices of ${made.family}${made.model ? `, model ${made.model}` : ''}${made.site ? `, site ${made.site}` : ''}${o.device ? `, only ${o.device}` : ''}.`,
+        );
       }),
     );
   target
@@ -137,7 +185,22 @@ export const registerDevices: Register = (program, act) => {
         print(say, all, () =>
           all.length === 0
             ? 'No targets yet. Set one with `barrow target set FAMILY VERSION`.'
-            : table(say.io, ['ID', 'FAMILY', 'VERSION', 'MODEL', 'SITE', 'DEVICE', 'DEVICES', 'SET BY', 'AT'], all.map((t) => [t.id, t.family, t.version, t.model ?? 'any', t.site ?? 'any', t.device ?? 'any', t.devices, t.setBy, clock(t.setAt)]), [6]),
+            : table(
+                say.io,
+                ['ID', 'FAMILY', 'VERSION', 'MODEL', 'SITE', 'DEVICE', 'DEVICES', 'SET BY', 'AT'],
+                all.map((t) => [
+                  t.id,
+                  t.family,
+                  t.version,
+                  t.model ?? 'any',
+                  t.site ?? 'any',
+                  t.device ?? 'any',
+                  t.devices,
+                  t.setBy,
+                  clock(t.setAt),
+                ]),
+                [6],
+              ),
         );
       }),
     );

@@ -11,7 +11,12 @@ export const registerFamilies: Register = (program, act) => {
       act(async ({ say, client }) => {
         const all = await client().families();
         print(say, all, () =>
-          table(say.io, ['FAMILY', 'TITLE', 'KIND', 'MODELS', 'TRAVEL', 'NO RETURN AFTER', 'DEVICES'], all.map((f) => [f.family, f.title, f.kind, f.models.map((m) => m.model).join(', '), f.travel, f.pointOfNoReturn, f.devices]), [6]),
+          table(
+            say.io,
+            ['FAMILY', 'TITLE', 'KIND', 'MODELS', 'TRAVEL', 'NO RETURN AFTER', 'DEVICES'],
+            all.map((f) => [f.family, f.title, f.kind, f.models.map((m) => m.model).join(', '), f.travel, f.pointOfNoReturn, f.devices]),
+            [6],
+          ),
         );
       }),
     );
@@ -22,7 +27,14 @@ export const registerFamilies: Register = (program, act) => {
       act(async ({ say, client }, name: string) => {
         const all = await client().families();
         const found = all.find((f) => f.family === name);
-        if (!found) throw new CommandError(exit.wrongUse, 'family-unknown', 'There is no such family', `"${name}" is not known.`, `The families are ${all.map((f) => f.family).join(', ')}.`);
+        if (!found)
+          throw new CommandError(
+            exit.wrongUse,
+            'family-unknown',
+            'There is no such family',
+            `"${name}" is not known.`,
+            `The families are ${all.map((f) => f.family).join(', ')}.`,
+          );
         print(say, found, () =>
           [
             `${found.title} (${found.family}), ${found.kind}`,
@@ -42,14 +54,26 @@ export const registerFamilies: Register = (program, act) => {
         const { FamilyFileError, parseFamily } = await import('@barrow/families');
         const { readFile } = await import('node:fs/promises');
         const text = await readFile(file, 'utf8').catch((error: NodeJS.ErrnoException) => {
-          throw new CommandError(exit.wrongUse, 'file-missing', 'The file cannot be read', `${file}: ${error.code ?? error.message}.`, 'Check the path.');
+          throw new CommandError(
+            exit.wrongUse,
+            'file-missing',
+            'The file cannot be read',
+            `${file}: ${error.code ?? error.message}.`,
+            'Check the path.',
+          );
         });
         try {
           const parsed = parseFamily(text, file);
-          print(say, { file, family: parsed.family, faults: [] }, () => `${file}: family ${parsed.family}, ${parsed.models.length} models, no faults.`);
+          print(
+            say,
+            { file, family: parsed.family, faults: [] },
+            () => `${file}: family ${parsed.family}, ${parsed.models.length} models, no faults.`,
+          );
         } catch (error) {
           if (!(error instanceof FamilyFileError)) throw error;
-          print(say, { file, faults: error.faults }, () => error.faults.map((f) => `${f.file}:${f.line}: ${f.where ? `${f.where}: ` : ''}${f.message}`).join('\n'));
+          print(say, { file, faults: error.faults }, () =>
+            error.faults.map((f) => `${f.file}:${f.line}: ${f.where ? `${f.where}: ` : ''}${f.message}`).join('\n'),
+          );
           throw new Quiet(exit.workFailed);
         }
       }),

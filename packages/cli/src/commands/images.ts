@@ -17,39 +17,58 @@ export const registerImages: Register = (program, act) => {
     .option('--version <version>', 'the version you believe it is')
     .option('--sha256 <digest>', 'the digest that its source published')
     .action(
-      act(async ({ say, client }, file: string, o: { family?: string; model?: string; revision?: string; version?: string; sha256?: string }) => {
-        const size = await stat(file).catch((error: NodeJS.ErrnoException) => {
-          throw new CommandError(exit.wrongUse, 'file-missing', 'The file cannot be read', `${file}: ${error.code === 'ENOENT' ? 'there is no such file' : (error.code ?? error.message)}.`, 'Check the path.');
-        });
-        if (!size.isFile()) throw new CommandError(exit.wrongUse, 'file-missing', 'The file cannot be read', `${file} is not a file.`, 'Name one image file.');
-        let sent = 0;
-        let shown = -1;
-        const source = createReadStream(file, { highWaterMark: 1 << 18 });
-        if (say.io.terminal && !say.json && size.size > 8 << 20)
-          source.on('data', (chunk) => {
-            sent += chunk.length;
-            const percent = Math.floor((sent / size.size) * 100);
-            if (percent !== shown) say.io.err(`\r\u001b[K${(shown = percent)} % of ${octets(size.size)}`);
-            if (percent === 100) say.io.err('\r\u001b[K');
+      act(
+        async (
+          { say, client },
+          file: string,
+          o: { family?: string; model?: string; revision?: string; version?: string; sha256?: string },
+        ) => {
+          const size = await stat(file).catch((error: NodeJS.ErrnoException) => {
+            throw new CommandError(
+              exit.wrongUse,
+              'file-missing',
+              'The file cannot be read',
+              `${file}: ${error.code === 'ENOENT' ? 'there is no such file' : (error.code ?? error.message)}.`,
+              'Check the path.',
+            );
           });
-        const { image: made, isNew } = await client().addImage({
-          file: basename(file),
-          body: Readable.toWeb(source) as never,
-          family: o.family,
-          model: o.model,
-          hardwareRevision: o.revision,
-          version: o.version,
-          sha256: o.sha256,
-        });
-        print(say, made, () =>
-          [
-            `${isNew ? 'Added' : 'The store had this already'}: ${made.file}, version ${made.version}, ${octets(made.bytes)}`,
-            `  for     ${made.maker} ${made.models.join(', ')}, hardware ${made.hardwareRevisions.join(', ')} (${made.family})`,
-            `  SHA-256 ${made.sha256}`,
-            `  fits    ${made.fits} known devices`,
-          ].join('\n'),
-        );
-      }),
+          if (!size.isFile())
+            throw new CommandError(
+              exit.wrongUse,
+              'file-missing',
+              'The file cannot be read',
+              `${file} is not a file.`,
+              'Name one image file.',
+            );
+          let sent = 0;
+          let shown = -1;
+          const source = createReadStream(file, { highWaterMark: 1 << 18 });
+          if (say.io.terminal && !say.json && size.size > 8 << 20)
+            source.on('data', (chunk) => {
+              sent += chunk.length;
+              const percent = Math.floor((sent / size.size) * 100);
+              if (percent !== shown) say.io.err(`\r\u001b[K${(shown = percent)} % of ${octets(size.size)}`);
+              if (percent === 100) say.io.err('\r\u001b[K');
+            });
+          const { image: made, isNew } = await client().addImage({
+            file: basename(file),
+            body: Readable.toWeb(source) as never,
+            family: o.family,
+            model: o.model,
+            hardwareRevision: o.revision,
+            version: o.version,
+            sha256: o.sha256,
+          });
+          print(say, made, () =>
+            [
+              `${isNew ? 'Added' : 'The store had this already'}: ${made.file}, version ${made.version}, ${octets(made.bytes)}`,
+              `  for     ${made.maker} ${made.models.join(', ')}, hardware ${made.hardwareRevisions.join(', ')} (${made.family})`,
+              `  SHA-256 ${made.sha256}`,
+              `  fits    ${made.fits} known devices`,
+            ].join('\n'),
+          );
+        },
+      ),
     );
   image
     .command('list')
@@ -60,7 +79,22 @@ export const registerImages: Register = (program, act) => {
         print(say, all, () =>
           all.length === 0
             ? 'The store is empty. Add an image with `barrow image add FILE`.'
-            : table(say.io, ['FILE', 'VERSION', 'FAMILY', 'MODELS', 'HW', 'SIZE', 'FITS', 'SHA-256', 'ADDED'], all.map((i) => [i.file, i.version, i.family, i.models.join(' '), i.hardwareRevisions.join(' '), octets(i.bytes), i.fits, `${i.sha256.slice(0, 12)}…`, clock(i.addedAt)]), [5, 6]),
+            : table(
+                say.io,
+                ['FILE', 'VERSION', 'FAMILY', 'MODELS', 'HW', 'SIZE', 'FITS', 'SHA-256', 'ADDED'],
+                all.map((i) => [
+                  i.file,
+                  i.version,
+                  i.family,
+                  i.models.join(' '),
+                  i.hardwareRevisions.join(' '),
+                  octets(i.bytes),
+                  i.fits,
+                  `${i.sha256.slice(0, 12)}…`,
+                  clock(i.addedAt),
+                ]),
+                [5, 6],
+              ),
         );
       }),
     );
@@ -96,7 +130,13 @@ export const registerImages: Register = (program, act) => {
     .action(
       act(async ({ say, client }) => {
         const all = await client().verifyImages();
-        print(say, all, () => table(say.io, ['FILE', 'SHA-256', 'SOUND', 'DETAIL'], all.map((i) => [i.file, `${i.sha256.slice(0, 12)}…`, i.sound ? '✓ yes' : '✕ NO', i.detail])));
+        print(say, all, () =>
+          table(
+            say.io,
+            ['FILE', 'SHA-256', 'SOUND', 'DETAIL'],
+            all.map((i) => [i.file, `${i.sha256.slice(0, 12)}…`, i.sound ? '✓ yes' : '✕ NO', i.detail]),
+          ),
+        );
         if (all.some((i) => !i.sound)) throw new Quiet(exit.workFailed);
       }),
     );
@@ -129,7 +169,12 @@ export const registerImages: Register = (program, act) => {
         print(say, all, () =>
           all.length === 0
             ? 'Nothing is offered. A rollout stages by itself; by hand: `barrow staging put IMAGE DEVICE`.'
-            : table(say.io, ['FILE', 'URL', 'SIZE', 'STAGED BY', 'FOR'], all.map((o) => [o.file, o.url, octets(o.bytes), o.rollout ?? 'a person', o.devices.map((d) => d.name).join(', ')]), [2]),
+            : table(
+                say.io,
+                ['FILE', 'URL', 'SIZE', 'STAGED BY', 'FOR'],
+                all.map((o) => [o.file, o.url, octets(o.bytes), o.rollout ?? 'a person', o.devices.map((d) => d.name).join(', ')]),
+                [2],
+              ),
         );
       }),
     );
@@ -159,7 +204,18 @@ export const registerImages: Register = (program, act) => {
             : table(
                 say.io,
                 ['ASKED', 'DEVICE', 'PEER', 'FILE', 'STATE', 'MOVED', 'RATE', 'BLOCK', 'RESENT', 'DETAIL'],
-                all.map((t) => [clock(t.askedAt), t.deviceName ?? 'nobody known', t.peer, t.file, t.state, t.state === 'refused' ? null : `${octets(t.bytes)} of ${octets(t.totalBytes)}`, t.state === 'refused' ? null : `${octets(t.rate)}/s`, t.blockSize, t.resent, t.detail]),
+                all.map((t) => [
+                  clock(t.askedAt),
+                  t.deviceName ?? 'nobody known',
+                  t.peer,
+                  t.file,
+                  t.state,
+                  t.state === 'refused' ? null : `${octets(t.bytes)} of ${octets(t.totalBytes)}`,
+                  t.state === 'refused' ? null : `${octets(t.rate)}/s`,
+                  t.blockSize,
+                  t.resent,
+                  t.detail,
+                ]),
                 [6, 7, 8],
               ),
         );
@@ -186,7 +242,12 @@ export const registerImages: Register = (program, act) => {
         print(say, all, () =>
           all.length === 0
             ? 'Nothing was saved yet. A rollout saves before it changes; by hand: `barrow backup take DEVICE`.'
-            : table(say.io, ['ID', 'DEVICE', 'TAKEN', 'FIRMWARE', 'SIZE', 'SHA-256', 'ROLLOUT'], all.map((b) => [b.id, b.deviceName, clock(b.takenAt), b.firmware, octets(b.bytes), `${b.sha256.slice(0, 12)}…`, b.rollout]), [4]),
+            : table(
+                say.io,
+                ['ID', 'DEVICE', 'TAKEN', 'FIRMWARE', 'SIZE', 'SHA-256', 'ROLLOUT'],
+                all.map((b) => [b.id, b.deviceName, clock(b.takenAt), b.firmware, octets(b.bytes), `${b.sha256.slice(0, 12)}…`, b.rollout]),
+                [4],
+              ),
         );
       }),
     );
@@ -205,7 +266,11 @@ export const registerImages: Register = (program, act) => {
     .action(
       act(async ({ say, client }, before: string, after: string) => {
         const d = await client().compareBackups(before, after);
-        print(say, d, () => (d.same ? 'The same, apart from lines that change by themselves.' : `${d.removed} lines gone, ${d.added} new\n${d.lines.join('\n')}`));
+        print(say, d, () =>
+          d.same
+            ? 'The same, apart from lines that change by themselves.'
+            : `${d.removed} lines gone, ${d.added} new\n${d.lines.join('\n')}`,
+        );
       }),
     );
 };

@@ -1,18 +1,28 @@
 import { duration, type PlanInput, type RehearsalView, type Rollout, type RunView } from '@barrow/core';
 import type { BarrowClient } from '@barrow/client';
 import type { CommandContext, Register } from '../context.js';
-import { collect } from '../context.js';
 import { CommandError, exit, Quiet } from '../errors.js';
 import { clock, makeColours, outcomeMark, print, runMark, table, totalsOf, type Io, type Say } from '../output.js';
 
 function causeLines(io: Io, run: RunView): string {
   const c = makeColours(io);
-  const quoted = (run.detail ?? '').split('\n').map((line) => `    ${line}`).join('\n');
-  return [`${c.bold(run.name)}: ${run.cause!.what} ${c.dim(`(${run.cause!.code}, at ${run.step})`)}`, quoted, `    ${c.dim(`Next: ${run.cause!.next}`)}`].filter((l) => l.trim() !== '').join('\n');
+  const quoted = (run.detail ?? '')
+    .split('\n')
+    .map((line) => `    ${line}`)
+    .join('\n');
+  return [
+    `${c.bold(run.name)}: ${run.cause!.what} ${c.dim(`(${run.cause!.code}, at ${run.step})`)}`,
+    quoted,
+    `    ${c.dim(`Next: ${run.cause!.next}`)}`,
+  ]
+    .filter((l) => l.trim() !== '')
+    .join('\n');
 }
 
 export function rolloutText(io: Io, r: Rollout): string {
-  const parts = [`${r.name}   ${r.id}   ${r.phase}${r.startedAt ? `, started ${clock(r.startedAt)} by ${r.startedBy}` : `, planned by ${r.createdBy}`}`];
+  const parts = [
+    `${r.name}   ${r.id}   ${r.phase}${r.startedAt ? `, started ${clock(r.startedAt)} by ${r.startedBy}` : `, planned by ${r.createdBy}`}`,
+  ];
   if (r.heldBecause) parts.push(`HELD by ${r.heldBy}: ${r.heldBecause}`);
   const down = Math.max(...r.runs.map((x) => x.downMs));
   const point = r.steps.find((s) => s.pastReturn)?.step;
@@ -23,8 +33,15 @@ export function rolloutText(io: Io, r: Rollout): string {
     );
   for (const wave of r.waves) {
     const runs = r.runs.filter((x) => x.wave === wave.index);
-    const gate = [wave.gate.soakMs > 0 ? `soak ${duration(wave.gate.soakMs)}` : null, `held at ${wave.gate.failureLimit} failed`, wave.gate.approval ? (wave.approvedBy ? `approved by ${wave.approvedBy}` : "a person's word") : null].filter(Boolean);
-    parts.push('', `Wave ${wave.index + 1} (${wave.name}), ${runs.length} devices, ${wave.phase}${wave.soaksUntil ? ` until ${clock(wave.soaksUntil)}` : ''}; gate: ${gate.join(', ')}`);
+    const gate = [
+      wave.gate.soakMs > 0 ? `soak ${duration(wave.gate.soakMs)}` : null,
+      `held at ${wave.gate.failureLimit} failed`,
+      wave.gate.approval ? (wave.approvedBy ? `approved by ${wave.approvedBy}` : "a person's word") : null,
+    ].filter(Boolean);
+    parts.push(
+      '',
+      `Wave ${wave.index + 1} (${wave.name}), ${runs.length} devices, ${wave.phase}${wave.soaksUntil ? ` until ${clock(wave.soaksUntil)}` : ''}; gate: ${gate.join(', ')}`,
+    );
     parts.push(
       table(
         io,
@@ -45,10 +62,17 @@ function rehearsalText(io: Io, r: RehearsalView): string {
   const span = (a: string | null, b: string | null): string => (a && b ? duration(Date.parse(b) - Date.parse(a)) : '–');
   return [
     `It would take ${duration(r.totalMs)}: begun now, ended ${clock(r.endsAt)}. At most ${r.mostAtOnce} under way and ${r.mostDown} down at once.`,
-    ...(r.approvals.length > 0 ? [`Not counted: the wait for a person's word after wave ${r.approvals.map((w) => w + 1).join(', ')}.`] : []),
+    ...(r.approvals.length > 0
+      ? [`Not counted: the wait for a person's word after wave ${r.approvals.map((w) => w + 1).join(', ')}.`]
+      : []),
     ...r.waves.map((w) => `Wave ${w.wave + 1}: ${from(w.opensAt)} to ${from(w.endsAt)}`),
     '',
-    table(io, ['DEVICE', 'WAVE', 'BEGINS', 'GOES DOWN', 'DOWN FOR', 'ENDS'], r.runs.map((x) => [x.name, x.wave + 1, from(x.beginsAt), from(x.downFrom), span(x.downFrom, x.downUntil), from(x.endsAt)]), [1]),
+    table(
+      io,
+      ['DEVICE', 'WAVE', 'BEGINS', 'GOES DOWN', 'DOWN FOR', 'ENDS'],
+      r.runs.map((x) => [x.name, x.wave + 1, from(x.beginsAt), from(x.downFrom), span(x.downFrom, x.downUntil), from(x.endsAt)]),
+      [1],
+    ),
   ].join('\n');
 }
 
@@ -60,7 +84,6 @@ async function follow(say: Say, barrow: BarrowClient, id: string): Promise<Rollo
   let view = await barrow.rollout(id);
   const nameOf = new Map(view.runs.map((r) => [r.id, r.name]));
   const stepsOf = view.steps;
-  let percent = '';
   const line = (at: number, text: string): void => {
     if (!loud) return;
     say.io.out(`${say.io.terminal ? '\r\u001b[K' : ''}${c.dim(clock(new Date(at).toISOString()))}  ${text}\n`);
@@ -69,8 +92,7 @@ async function follow(say: Say, barrow: BarrowClient, id: string): Promise<Rollo
   if (over() || view.phase === 'planned') return view;
   for await (const event of barrow.events({ after: view.journal, signal: stop.signal })) {
     if (event.kind === 'progress' && event.rollout === id && loud && say.io.terminal) {
-      percent = `${nameOf.get(event.run)} ${event.percent} %`;
-      say.io.out(`\r\u001b[K${c.dim(percent)}`);
+      say.io.out(`\r\u001b[K${c.dim(`${nameOf.get(event.run)} ${event.percent} %`)}`);
     }
     if (event.kind !== 'journal' || event.entry.rollout !== id) continue;
     const e = event.entry.event;
@@ -78,7 +100,10 @@ async function follow(say: Say, barrow: BarrowClient, id: string): Promise<Rollo
     switch (e.kind) {
       case 'step-begun': {
         const n = stepsOf.findIndex((s) => s.step === e.step);
-        line(e.at, `${who} ${n + 1}/${stepsOf.length} ${e.step}${stepsOf[n]?.pastReturn && !stepsOf[n - 1]?.pastReturn ? c.yellow('  (point of no return)') : ''}`);
+        line(
+          e.at,
+          `${who} ${n + 1}/${stepsOf.length} ${e.step}${stepsOf[n]?.pastReturn && !stepsOf[n - 1]?.pastReturn ? c.yellow('  (point of no return)') : ''}`,
+        );
         break;
       }
       case 'step-done':
@@ -100,7 +125,12 @@ async function follow(say: Say, barrow: BarrowClient, id: string): Promise<Rollo
         line(e.at, c.bold(`wave ${e.wave + 1} opened`));
         break;
       case 'wave-ended':
-        line(e.at, c.bold(`wave ${e.wave + 1} ended${e.wave < view.waves.length - 1 && view.waves[e.wave]!.gate.soakMs > 0 ? `, soaking for ${duration(view.waves[e.wave]!.gate.soakMs)}` : ''}`));
+        line(
+          e.at,
+          c.bold(
+            `wave ${e.wave + 1} ended${e.wave < view.waves.length - 1 && view.waves[e.wave]!.gate.soakMs > 0 ? `, soaking for ${duration(view.waves[e.wave]!.gate.soakMs)}` : ''}`,
+          ),
+        );
         break;
       case 'gate-passed':
         if (e.wave < view.waves.length - 1) line(e.at, c.bold(`gate ${e.wave + 1} passed`));
@@ -133,21 +163,37 @@ async function followAndTell({ say }: CommandContext, barrow: BarrowClient, id: 
   print(say, end, () => {
     const trouble = end.runs.filter((x) => x.cause);
     const advice =
-      end.phase === 'held' ? [`Held: ${end.heldBecause}.`, `Go on with \`barrow rollout continue ${id}\`, or end it with \`barrow rollout stop ${id}\`.`] : [`Report: \`barrow report ${id}\``];
+      end.phase === 'held'
+        ? [`Held: ${end.heldBecause}.`, `Go on with \`barrow rollout continue ${id}\`, or end it with \`barrow rollout stop ${id}\`.`]
+        : [`Report: \`barrow report ${id}\``];
     return ['', ...trouble.map((x) => causeLines(say.io, x)), `${totalsOf(end)}.`, ...advice].join('\n');
   });
   judge(end);
 }
 
 const whole = (name: string, text: string): number => {
-  if (!/^\d+$/.test(text)) throw new CommandError(exit.wrongUse, 'number-malformed', 'The command was not understood', `${name} takes a whole number, not "${text}".`, 'See --help.');
+  if (!/^\d+$/.test(text))
+    throw new CommandError(
+      exit.wrongUse,
+      'number-malformed',
+      'The command was not understood',
+      `${name} takes a whole number, not "${text}".`,
+      'See --help.',
+    );
   return Number(text);
 };
 
 /** Seconds from `30`, `30s`, `10min`, `2h`. */
 function soak(text: string): number {
   const match = /^(\d+)(s|min|h)?$/.exec(text);
-  if (!match) throw new CommandError(exit.wrongUse, 'span-malformed', 'The command was not understood', `"${text}" is no span of time.`, 'Write 30s, 10min or 2h.');
+  if (!match)
+    throw new CommandError(
+      exit.wrongUse,
+      'span-malformed',
+      'The command was not understood',
+      `"${text}" is no span of time.`,
+      'Write 30s, 10min or 2h.',
+    );
   return Number(match[1]) * { s: 1, min: 60, h: 3600 }[(match[2] ?? 's') as 's' | 'min' | 'h'];
 }
 
@@ -155,7 +201,14 @@ function soak(text: string): number {
 async function resolve(barrow: BarrowClient, id: string): Promise<string> {
   if (id !== 'latest') return id;
   const [newest] = await barrow.rollouts();
-  if (!newest) throw new CommandError(exit.wrongUse, 'rollout-unknown', 'There is no rollout', 'None was planned yet.', 'Plan one with `barrow rollout plan`.');
+  if (!newest)
+    throw new CommandError(
+      exit.wrongUse,
+      'rollout-unknown',
+      'There is no rollout',
+      'None was planned yet.',
+      'Plan one with `barrow rollout plan`.',
+    );
   return newest.id;
 }
 
@@ -203,7 +256,12 @@ export const registerRollouts: Register = (program, act) => {
           unsaved: o.unsaved as 'hold',
         };
         const made = await client().plan(input);
-        print(say, made, () => `${rolloutText(say.io, made)}\n\nNothing is begun. Next: \`barrow rollout rehearse ${made.id}\`, then \`barrow rollout start ${made.id}\`.`);
+        print(
+          say,
+          made,
+          () =>
+            `${rolloutText(say.io, made)}\n\nNothing is begun. Next: \`barrow rollout rehearse ${made.id}\`, then \`barrow rollout start ${made.id}\`.`,
+        );
       }),
     );
   rollout
@@ -215,7 +273,11 @@ export const registerRollouts: Register = (program, act) => {
         print(say, all, () =>
           all.length === 0
             ? 'No rollouts yet. Plan one with `barrow rollout plan`.'
-            : table(say.io, ['ID', 'NAME', 'PHASE', 'PLANNED', 'STARTED BY', 'RESULT'], all.map((r) => [r.id, r.name, r.phase, clock(r.createdAt), r.startedBy, totalsOf(r)])),
+            : table(
+                say.io,
+                ['ID', 'NAME', 'PHASE', 'PLANNED', 'STARTED BY', 'RESULT'],
+                all.map((r) => [r.id, r.name, r.phase, clock(r.createdAt), r.startedBy, totalsOf(r)]),
+              ),
         );
       }),
     );
@@ -237,8 +299,20 @@ export const registerRollouts: Register = (program, act) => {
             `${d.run.name}  ${d.run.from} → ${d.run.target}  ${runMark(say.io, d.run)}`,
             ...(d.run.cause ? [causeLines(say.io, d.run)] : []),
             '',
-            ...d.events.map(({ event: e }) => `${clock(new Date(e.at).toISOString())}  ${e.kind}${'step' in e ? ` ${e.step}` : ''}${'cause' in e ? `: ${e.cause}` : ''}`),
-            ...(d.checks.length > 0 ? ['', table(say.io, ['CHECK', 'RESULT', 'BEFORE', 'AFTER', 'EVIDENCE'], d.checks.map((k) => [k.name, k.result, k.before, k.after, k.evidence.slice(0, 4).join('; ')]))] : []),
+            ...d.events.map(
+              ({ event: e }) =>
+                `${clock(new Date(e.at).toISOString())}  ${e.kind}${'step' in e ? ` ${e.step}` : ''}${'cause' in e ? `: ${e.cause}` : ''}`,
+            ),
+            ...(d.checks.length > 0
+              ? [
+                  '',
+                  table(
+                    say.io,
+                    ['CHECK', 'RESULT', 'BEFORE', 'AFTER', 'EVIDENCE'],
+                    d.checks.map((k) => [k.name, k.result, k.before, k.after, k.evidence.slice(0, 4).join('; ')]),
+                  ),
+                ]
+              : []),
             ...d.conversations.flatMap((k) => ['', `── ${k.step}, ${clock(k.at)}`, k.text.trimEnd()]),
           ].join('\n'),
         );
@@ -351,7 +425,13 @@ export const registerRollouts: Register = (program, act) => {
         const barrow = client();
         const found = await resolve(barrow, id);
         if (!['text', 'html', 'csv', 'json'].includes(o.format))
-          throw new CommandError(exit.wrongUse, 'format-unknown', 'The command was not understood', `There is no format "${o.format}".`, 'Use text, html, csv or json.');
+          throw new CommandError(
+            exit.wrongUse,
+            'format-unknown',
+            'The command was not understood',
+            `There is no format "${o.format}".`,
+            'Use text, html, csv or json.',
+          );
         const report = await barrow.report(found);
         let text: string;
         if (say.json || o.format === 'json') text = `${JSON.stringify(report, null, 2)}\n`;
@@ -365,7 +445,16 @@ export const registerRollouts: Register = (program, act) => {
             table(
               say.io,
               ['DEVICE', 'OUTCOME', 'BEFORE', 'AFTER', 'DOWN FOR', 'CHECKS', 'BACKUP', 'CAUSE'],
-              report.runs.map((r) => [r.name, r.outcome ? outcomeMark(say.io, r.outcome) : 'not ended', r.before, r.after, r.downMs === null ? null : duration(r.downMs), r.checks.length > 0 ? `${r.checks.filter((k) => k.result === 'passed').length} of ${r.checks.length}` : null, r.backup ? `${r.backup.slice(0, 8)}…` : null, r.cause?.code ?? '']),
+              report.runs.map((r) => [
+                r.name,
+                r.outcome ? outcomeMark(say.io, r.outcome) : 'not ended',
+                r.before,
+                r.after,
+                r.downMs === null ? null : duration(r.downMs),
+                r.checks.length > 0 ? `${r.checks.filter((k) => k.result === 'passed').length} of ${r.checks.length}` : null,
+                r.backup ? `${r.backup.slice(0, 8)}…` : null,
+                r.cause?.code ?? '',
+              ]),
             ),
             '',
             ...report.images.map((i) => `${i.file} ${i.version} ${i.sha256}`),

@@ -10,7 +10,14 @@ export const defaultTftp = '127.0.0.1:6969';
 export function hostPort(option: string, text: string): { host: string; port: number } {
   const match = /^(?:\[([0-9a-fA-F:]+)\]|([^:]+)):(\d{1,5})$/.exec(text);
   const port = Number(match?.[3]);
-  if (!match || port > 65535) throw new CommandError(exit.wrongUse, 'address-malformed', 'The command was not understood', `${option} takes HOST:PORT, not "${text}".`, `For example ${option} ${defaultListen}.`);
+  if (!match || port > 65535)
+    throw new CommandError(
+      exit.wrongUse,
+      'address-malformed',
+      'The command was not understood',
+      `${option} takes HOST:PORT, not "${text}".`,
+      `For example ${option} ${defaultListen}.`,
+    );
   return { host: (match[1] ?? match[2])!, port };
 }
 
@@ -54,20 +61,29 @@ export const registerServe: Register = (program, act) => {
     .option('--log <level>', 'trace, debug, info, warn, error or silent', 'info')
     .option('--device-time-scale <n>', 'how much faster the time of simulated devices runs', '1')
     .action(
-      act(async ({ say, where }, o: { listen: string; tftpListen: string; storeAddress?: string; families?: string; log: string; deviceTimeScale: string }) => {
-        const { consoleFolder } = await import('../console-folder.js');
-        const service = await startHere({
-          dataFolder: dataFolder(where),
-          listen: hostPort('--listen', o.listen),
-          tftpListen: hostPort('--tftp-listen', o.tftpListen),
-          storeAddress: o.storeAddress ?? null,
-          familyFolder: o.families ?? null,
-          timeScale: Number(o.deviceTimeScale) || 1,
-          consoleFolder: consoleFolder(),
-          logLevel: o.log,
-        });
-        say.io.out(say.json ? `${JSON.stringify({ url: service.url, tftp: service.tftp })}\n` : `Barrow listens on ${service.url}, its TFTP store on ${service.tftp}.\nData and token are in ${dataFolder(where)}.\n`);
-        await untilStopped(() => service.stop(), say.io.err);
-      }),
+      act(
+        async (
+          { say, where },
+          o: { listen: string; tftpListen: string; storeAddress?: string; families?: string; log: string; deviceTimeScale: string },
+        ) => {
+          const { consoleFolder } = await import('../console-folder.js');
+          const service = await startHere({
+            dataFolder: dataFolder(where),
+            listen: hostPort('--listen', o.listen),
+            tftpListen: hostPort('--tftp-listen', o.tftpListen),
+            storeAddress: o.storeAddress ?? null,
+            familyFolder: o.families ?? null,
+            timeScale: Number(o.deviceTimeScale) || 1,
+            consoleFolder: consoleFolder(),
+            logLevel: o.log,
+          });
+          say.io.out(
+            say.json
+              ? `${JSON.stringify({ url: service.url, tftp: service.tftp })}\n`
+              : `Barrow listens on ${service.url}, its TFTP store on ${service.tftp}.\nData and token are in ${dataFolder(where)}.\n`,
+          );
+          await untilStopped(() => service.stop(), say.io.err);
+        },
+      ),
     );
 };

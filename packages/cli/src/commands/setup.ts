@@ -7,7 +7,14 @@ import { clock, print, table } from '../output.js';
 async function secretFrom(options: { secretFile?: string; secretEnv?: string }): Promise<string> {
   if (options.secretEnv) {
     const value = process.env[options.secretEnv];
-    if (!value) throw new CommandError(exit.wrongUse, 'secret-missing', 'There is no secret', `The environment variable ${options.secretEnv} is empty.`, 'Set it, or use --secret-file.');
+    if (!value)
+      throw new CommandError(
+        exit.wrongUse,
+        'secret-missing',
+        'There is no secret',
+        `The environment variable ${options.secretEnv} is empty.`,
+        'Set it, or use --secret-file.',
+      );
     return value;
   }
   const { readFile } = await import('node:fs/promises');
@@ -15,12 +22,25 @@ async function secretFrom(options: { secretFile?: string; secretEnv?: string }):
   try {
     if (file !== '-') return (await readFile(file, 'utf8')).replace(/\r?\n$/, '');
   } catch (error) {
-    throw new CommandError(exit.wrongUse, 'secret-missing', 'There is no secret', `${file}: ${(error as NodeJS.ErrnoException).code ?? 'unreadable'}.`, 'Check the path.');
+    throw new CommandError(
+      exit.wrongUse,
+      'secret-missing',
+      'There is no secret',
+      `${file}: ${(error as NodeJS.ErrnoException).code ?? 'unreadable'}.`,
+      'Check the path.',
+    );
   }
   let text = '';
   for await (const chunk of process.stdin) text += String(chunk);
   const secret = text.replace(/\r?\n$/, '');
-  if (secret === '') throw new CommandError(exit.wrongUse, 'secret-missing', 'There is no secret', 'Standard input was empty.', 'Pipe it in, or use --secret-file or --secret-env.');
+  if (secret === '')
+    throw new CommandError(
+      exit.wrongUse,
+      'secret-missing',
+      'There is no secret',
+      'Standard input was empty.',
+      'Pipe it in, or use --secret-file or --secret-env.',
+    );
   return secret;
 }
 
@@ -38,20 +58,35 @@ export const registerSetup: Register = (program, act) => {
     .option('--rate <packets>', 'most packets in a second', '500')
     .option('--store-address <address>', 'the address at which its devices see this service')
     .action(
-      act(async ({ say, client }, name: string, o: Record<string, never> & { range: string[]; exclude: string[]; site: string; credential: string[]; snmpPort: string; sshPort: string; rate: string; storeAddress?: string }) => {
-        const made = await client().addNetwork({
-          name,
-          site: o.site,
-          ranges: o.range,
-          exclude: o.exclude,
-          credentials: o.credential,
-          snmpPort: Number(o.snmpPort),
-          sshPort: Number(o.sshPort),
-          packetsPerSecond: Number(o.rate),
-          storeAddress: o.storeAddress ?? null,
-        });
-        print(say, made, () => `Network ${made.name}: ${made.addresses} addresses at ${made.site}.`);
-      }),
+      act(
+        async (
+          { say, client },
+          name: string,
+          o: Record<string, never> & {
+            range: string[];
+            exclude: string[];
+            site: string;
+            credential: string[];
+            snmpPort: string;
+            sshPort: string;
+            rate: string;
+            storeAddress?: string;
+          },
+        ) => {
+          const made = await client().addNetwork({
+            name,
+            site: o.site,
+            ranges: o.range,
+            exclude: o.exclude,
+            credentials: o.credential,
+            snmpPort: Number(o.snmpPort),
+            sshPort: Number(o.sshPort),
+            packetsPerSecond: Number(o.rate),
+            storeAddress: o.storeAddress ?? null,
+          });
+          print(say, made, () => `Network ${made.name}: ${made.addresses} addresses at ${made.site}.`);
+        },
+      ),
     );
   network
     .command('list')
@@ -62,7 +97,20 @@ export const registerSetup: Register = (program, act) => {
         print(say, all, () =>
           all.length === 0
             ? 'No networks yet. Add one with `barrow network add`.'
-            : table(say.io, ['NAME', 'SITE', 'RANGES', 'ADDRESSES', 'SNMP', 'SSH', 'CREDENTIALS'], all.map((n) => [n.name, n.site, n.ranges.join(' '), n.addresses, n.snmpPort, n.sshPort, n.credentials.join(', ') || 'none']), [3, 4, 5]),
+            : table(
+                say.io,
+                ['NAME', 'SITE', 'RANGES', 'ADDRESSES', 'SNMP', 'SSH', 'CREDENTIALS'],
+                all.map((n) => [
+                  n.name,
+                  n.site,
+                  n.ranges.join(' '),
+                  n.addresses,
+                  n.snmpPort,
+                  n.sshPort,
+                  n.credentials.join(', ') || 'none',
+                ]),
+                [3, 4, 5],
+              ),
         );
       }),
     );
@@ -99,7 +147,11 @@ export const registerSetup: Register = (program, act) => {
         print(say, all, () =>
           all.length === 0
             ? 'No credentials yet. Add one with `barrow credential add`.'
-            : table(say.io, ['NAME', 'KIND', 'USER', 'NETWORKS', 'ADDED'], all.map((n) => [n.name, n.kind, n.user, n.networks.join(', ') || 'none', clock(n.createdAt)])),
+            : table(
+                say.io,
+                ['NAME', 'KIND', 'USER', 'NETWORKS', 'ADDED'],
+                all.map((n) => [n.name, n.kind, n.user, n.networks.join(', ') || 'none', clock(n.createdAt)]),
+              ),
         );
       }),
     );
@@ -130,7 +182,13 @@ export const registerSetup: Register = (program, act) => {
     .action(
       act(async ({ say, client }) => {
         const all = await client().tokens();
-        print(say, all, () => table(say.io, ['NAME', 'ROLE', 'MADE', 'LAST USED'], all.map((t) => [t.name, t.role, clock(t.createdAt), clock(t.lastUsed)])));
+        print(say, all, () =>
+          table(
+            say.io,
+            ['NAME', 'ROLE', 'MADE', 'LAST USED'],
+            all.map((t) => [t.name, t.role, clock(t.createdAt), clock(t.lastUsed)]),
+          ),
+        );
       }),
     );
   token

@@ -7,11 +7,20 @@ import { community, login, sites, snmpPort, sshPort } from '@barrow/standins';
 export async function loadNetworks(barrow: BarrowClient): Promise<void> {
   const credentials = new Set((await barrow.credentials()).map((c) => c.name));
   if (!credentials.has('ferry-snmp')) await barrow.addCredential({ name: 'ferry-snmp', kind: 'snmp-v2c', secret: community });
-  if (!credentials.has('ferry-ssh')) await barrow.addCredential({ name: 'ferry-ssh', kind: 'ssh-password', user: login.user, secret: login.password });
+  if (!credentials.has('ferry-ssh'))
+    await barrow.addCredential({ name: 'ferry-ssh', kind: 'ssh-password', user: login.user, secret: login.password });
   const networks = new Set((await barrow.networks()).map((n) => n.name));
   for (const [index, site] of sites.entries())
     if (!networks.has(site))
-      await barrow.addNetwork({ name: site, site, ranges: [`127.40.${index + 1}.1-40`], credentials: ['ferry-snmp', 'ferry-ssh'], snmpPort, sshPort, packetsPerSecond: 1000 });
+      await barrow.addNetwork({
+        name: site,
+        site,
+        ranges: [`127.40.${index + 1}.1-40`],
+        credentials: ['ferry-snmp', 'ferry-ssh'],
+        snmpPort,
+        sshPort,
+        packetsPerSecond: 1000,
+      });
 }
 
 /** What a technician would have done by the second day: devices found, images added, targets set. */

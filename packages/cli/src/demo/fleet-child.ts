@@ -11,7 +11,12 @@ export interface FleetChild {
 }
 
 /** Starts the simulated devices in a process of their own. */
-export async function startFleet(use: { scale: number; stateFile: string | null; faults: readonly string[]; controlPort?: number }): Promise<FleetChild> {
+export async function startFleet(use: {
+  scale: number;
+  stateFile: string | null;
+  faults: readonly string[];
+  controlPort?: number;
+}): Promise<FleetChild> {
   const child: ChildProcess = spawn(
     process.execPath,
     [
@@ -33,8 +38,20 @@ export async function startFleet(use: { scale: number; stateFile: string | null;
     child.once('exit', () =>
       reject(
         /EADDRINUSE/.test(said)
-          ? new CommandError(exit.workFailed, 'port-in-use', 'The simulated devices cannot listen', 'Something has their addresses already; most likely another demo is running.', 'Stop the other demo first.')
-          : new CommandError(exit.wrongUse, 'fleet-failed', 'The simulated devices did not start', said.trim() || 'no word why', 'See `barrow demo --help`.'),
+          ? new CommandError(
+              exit.workFailed,
+              'port-in-use',
+              'The simulated devices cannot listen',
+              'Something has their addresses already; most likely another demo is running.',
+              'Stop the other demo first.',
+            )
+          : new CommandError(
+              exit.wrongUse,
+              'fleet-failed',
+              'The simulated devices did not start',
+              said.trim() || 'no word why',
+              'See `barrow demo --help`.',
+            ),
       ),
     );
   });

@@ -1,4 +1,4 @@
-import { BarrowClient } from '@barrow/client';
+import type { BarrowClient } from '@barrow/client';
 import { login, community, sites, snmpPort, sshPort } from '@barrow/standins';
 import { CommandError, exit, type ExitCode } from '../errors.js';
 import { makeColours, totalsOf, type Io } from '../output.js';
@@ -13,26 +13,63 @@ interface Act {
 const acts = (images: readonly string[]): Act[] => {
   const file = (part: string): string => images.find((i) => i.endsWith(part))!;
   const at = (index: number) => [
-    'network', 'add', sites[index]!, '--site', sites[index]!, '--range', `127.40.${index + 1}.1-40`,
-    '--credential', 'ferry-snmp', '--credential', 'ferry-ssh', '--snmp-port', String(snmpPort), '--ssh-port', String(sshPort),
+    'network',
+    'add',
+    sites[index]!,
+    '--site',
+    sites[index]!,
+    '--range',
+    `127.40.${index + 1}.1-40`,
+    '--credential',
+    'ferry-snmp',
+    '--credential',
+    'ferry-ssh',
+    '--snmp-port',
+    String(snmpPort),
+    '--ssh-port',
+    String(sshPort),
   ];
   return [
-    { say: 'Secrets are sealed at once. They come from the environment, a file or standard input.', argv: ['credential', 'add', 'ferry-snmp', '--kind', 'snmp-v2c', '--secret-env', 'DEMO_COMMUNITY'], expect: exit.done },
-    { say: '', argv: ['credential', 'add', 'ferry-ssh', '--kind', 'ssh-password', '--user', login.user, '--secret-env', 'DEMO_PASSWORD'], expect: exit.done },
+    {
+      say: 'Secrets are sealed at once. They come from the environment, a file or standard input.',
+      argv: ['credential', 'add', 'ferry-snmp', '--kind', 'snmp-v2c', '--secret-env', 'DEMO_COMMUNITY'],
+      expect: exit.done,
+    },
+    {
+      say: '',
+      argv: ['credential', 'add', 'ferry-ssh', '--kind', 'ssh-password', '--user', login.user, '--secret-env', 'DEMO_PASSWORD'],
+      expect: exit.done,
+    },
     { say: 'Where to look: six sites. Nothing else is ever scanned.', argv: at(0), expect: exit.done },
     ...sites.slice(1).map((_, i): Act => ({ say: '', argv: at(i + 1), expect: exit.done })),
     { say: 'Look.', argv: ['discover'], expect: exit.done },
     { say: 'What is out there, and what it runs.', argv: ['device', 'list'], expect: exit.done },
-    { say: 'A damaged file, and one for gear that is not here, are refused.', argv: ['image', 'add', file('damaged/tb24-4.3.0.simg')], expect: exit.refused },
+    {
+      say: 'A damaged file, and one for gear that is not here, are refused.',
+      argv: ['image', 'add', file('damaged/tb24-4.3.0.simg')],
+      expect: exit.refused,
+    },
     { say: '', argv: ['image', 'add', file('other/tb99-4.3.0.simg')], expect: exit.refused },
-    { say: 'The good ones are taken. Hardware revision B1 takes a file of its own.', argv: ['image', 'add', file('images/tb24-4.3.0.simg')], expect: exit.done },
+    {
+      say: 'The good ones are taken. Hardware revision B1 takes a file of its own.',
+      argv: ['image', 'add', file('images/tb24-4.3.0.simg')],
+      expect: exit.done,
+    },
     { say: '', argv: ['image', 'add', file('images/tb24b-4.3.0.simg')], expect: exit.done },
     { say: '', argv: ['image', 'add', file('images/wr110-R7.04.simg')], expect: exit.done },
     { say: 'What they should run.', argv: ['target', 'set', 'tarnbrook-access', 'V4.3.0 build 0419'], expect: exit.done },
     { say: '', argv: ['target', 'set', 'wendlock-branch', 'R7.04'], expect: exit.done },
     { say: 'Who is behind, and by which path.', argv: ['standing'], expect: exit.done },
-    { say: 'The plan: one device of the first family alone, a gate, then the rest, at most five at once.', argv: ['rollout', 'plan', '--name', 'winter round', '--soak', '3s', '--at-once', '5', '--unsaved', 'save'], expect: exit.done },
-    { say: 'The rehearsal: the very rules of the run, on a clock that does not wait.', argv: ['rollout', 'rehearse', 'latest'], expect: exit.done },
+    {
+      say: 'The plan: one device of the first family alone, a gate, then the rest, at most five at once.',
+      argv: ['rollout', 'plan', '--name', 'winter round', '--soak', '3s', '--at-once', '5', '--unsaved', 'save'],
+      expect: exit.done,
+    },
+    {
+      say: 'The rehearsal: the very rules of the run, on a clock that does not wait.',
+      argv: ['rollout', 'rehearse', 'latest'],
+      expect: exit.done,
+    },
     { say: 'Now truly.', argv: ['rollout', 'start', 'latest', '--follow'], expect: exit.done },
     { say: 'What moved.', argv: ['transfer', 'list', '--most', '6'], expect: exit.done },
     { say: 'The evidence.', argv: ['report', 'latest'], expect: exit.done },
@@ -53,16 +90,32 @@ export async function walkthrough(io: Io, data: string, images: readonly string[
     io.out(`${c.dim('$')} ${c.bold(`barrow ${argv.map(quote).join(' ')}`)}\n`);
     const code = await runCli(argv, io);
     if (code !== expect)
-      throw new CommandError(exit.workFailed, 'walkthrough-failed', 'The walkthrough did not go as it should', `\`barrow ${argv.join(' ')}\` ended with ${code}, ${expect} was expected.`, 'Read what it said above.');
+      throw new CommandError(
+        exit.workFailed,
+        'walkthrough-failed',
+        'The walkthrough did not go as it should',
+        `\`barrow ${argv.join(' ')}\` ended with ${code}, ${expect} was expected.`,
+        'Read what it said above.',
+      );
   }
   const { connect } = await import('../connect.js');
   const barrow: BarrowClient = connect({ data });
   const [rollout] = await barrow.rollouts();
-  const truth = (await (await fetch(control)).json()) as { name: string; runs: string; counters: { activations: number; reboots: number; restartsInWrite: number } }[];
+  const truth = (await (await fetch(control)).json()) as {
+    name: string;
+    runs: string;
+    counters: { activations: number; reboots: number; restartsInWrite: number };
+  }[];
   const once = truth.filter((d) => d.counters.activations === 1 && d.counters.reboots === 1 && d.counters.restartsInWrite === 0).length;
   io.out(
     `\n${c.bold('Summary')}: ${totalsOf(rollout!)}. Asked themselves, ${once} of ${truth.length} devices were activated once, restarted once, and never while writing.\n`,
   );
   if ((rollout!.totals.verified ?? 0) !== rollout!.devices || once !== truth.length)
-    throw new CommandError(exit.workFailed, 'walkthrough-failed', 'The walkthrough did not go as it should', 'Not every device was verified once.', 'Read what it said above.');
+    throw new CommandError(
+      exit.workFailed,
+      'walkthrough-failed',
+      'The walkthrough did not go as it should',
+      'Not every device was verified once.',
+      'Read what it said above.',
+    );
 }

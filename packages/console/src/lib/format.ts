@@ -17,7 +17,9 @@ export function since(moment: string | null, now: number): string {
 
 export function totalsOf(r: Pick<RolloutSummary, 'totals' | 'devices'>): string {
   const n = (k: keyof RolloutSummary['totals']): number => r.totals[k] ?? 0;
-  const rest = (['failed', 'not-begun', 'skipped', 'withdrawn', 'recovered', 'under-way', 'waiting'] as const).filter((k) => n(k) > 0).map((k) => `${n(k)} ${k}`);
+  const rest = (['failed', 'not-begun', 'skipped', 'withdrawn', 'recovered', 'under-way', 'waiting'] as const)
+    .filter((k) => n(k) > 0)
+    .map((k) => `${n(k)} ${k}`);
   return [`${n('verified')} of ${r.devices} verified`, ...rest].join(', ');
 }
 

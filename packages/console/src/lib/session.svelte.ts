@@ -47,6 +47,10 @@ export function failureOf(error: unknown): Failure {
     return { what: error.problem.title, why: error.problem.detail, next: error.problem.next };
   }
   if (error instanceof UnreachableError)
-    return { what: 'The service cannot be reached', why: error.why, next: 'It is tried again by itself. If it stays so, look whether the service runs.' };
+    return {
+      what: 'The service cannot be reached',
+      why: error.why,
+      next: 'It is tried again by itself. If it stays so, look whether the service runs.',
+    };
   return { what: 'The console failed', why: error instanceof Error ? error.message : String(error), next: 'Load the page again.' };
 }

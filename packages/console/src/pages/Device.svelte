@@ -70,18 +70,26 @@
     <section class="sheet" aria-label="Record">
       <h2>Record</h2>
       <dl>
-        {#each facts as [word, value, isMono] (word)}<dt>{word}</dt><dd class:mono={isMono}>{value || '–'}</dd>{/each}
+        {#each facts as [word, value, isMono] (word)}<dt>{word}</dt>
+          <dd class:mono={isMono}>{value || '–'}</dd>{/each}
       </dl>
     </section>
     <section class="sheet" aria-label="Observations">
       <h2>What it answered</h2>
       {#each device.observations as seen, index (seen.at + seen.probe)}
         <details open={index === 0}>
-          <summary><span>{when(seen.at)}</span> <b>{seen.probe}</b> <span class="mono quiet">{seen.address}</span> <span class="quiet">{Object.keys(seen.raw).length} raw answers</span></summary>
+          <summary
+            ><span>{when(seen.at)}</span> <b>{seen.probe}</b> <span class="mono quiet">{seen.address}</span>
+            <span class="quiet">{Object.keys(seen.raw).length} raw answers</span></summary
+          >
           <table class="list">
             <tbody>
               {#each Object.entries(seen.raw).slice(0, 60) as [key, value] (key)}
-                <tr><td class="mono quiet key">{key}</td><td class="mono value">{typeof value === 'string' ? value : JSON.stringify(value)}</td></tr>
+                <tr
+                  ><td class="mono quiet key">{key}</td><td class="mono value"
+                    >{typeof value === 'string' ? value : JSON.stringify(value)}</td
+                  ></tr
+                >
               {/each}
             </tbody>
           </table>

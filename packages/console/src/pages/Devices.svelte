@@ -3,7 +3,14 @@
   import ArrowUp from '@lucide/svelte/icons/arrow-up';
   import Radar from '@lucide/svelte/icons/radar';
   import Search from '@lucide/svelte/icons/search';
-  import { createSortedRowModel, createTable, rowSortingFeature, sortFn_alphanumeric, tableFeatures, type ColumnDef } from '@tanstack/svelte-table';
+  import {
+    createSortedRowModel,
+    createTable,
+    rowSortingFeature,
+    sortFn_alphanumeric,
+    tableFeatures,
+    type ColumnDef,
+  } from '@tanstack/svelte-table';
   import { standings, type Device, type Discovery, type Standing } from '@barrow/core';
   import Empty from '../parts/Empty.svelte';
   import PlanDialog from '../parts/PlanDialog.svelte';
@@ -57,12 +64,17 @@
       (d) =>
         (site === '' || d.site === site) &&
         (standing === '' || d.standing === standing) &&
-        (wanted === '' || [d.name, d.address, d.serial, d.mac, d.model, d.firmware, d.maker].some((f) => f?.toLowerCase().includes(wanted))),
+        (wanted === '' ||
+          [d.name, d.address, d.serial, d.mac, d.model, d.firmware, d.maker].some((f) => f?.toLowerCase().includes(wanted))),
     );
   });
   const behind = $derived(shown.filter((d) => d.standing === 'behind' && d.rollout === null));
 
-  const features = tableFeatures({ rowSortingFeature, sortedRowModel: createSortedRowModel(), sortFns: { alphanumeric: sortFn_alphanumeric } });
+  const features = tableFeatures({
+    rowSortingFeature,
+    sortedRowModel: createSortedRowModel(),
+    sortFns: { alphanumeric: sortFn_alphanumeric },
+  });
   const shownOf: [string, string, (d: Device) => string][] = [
     ['name', 'Device', (d) => d.name],
     ['address', 'Address', (d) => d.address],
@@ -77,7 +89,12 @@
     ['standing', 'Standing', (d) => d.standing],
     ['seen', 'Last seen', (d) => d.lastSeen],
   ];
-  const columns: ColumnDef<typeof features, Device>[] = shownOf.map(([id, header, accessorFn]) => ({ id, header, accessorFn, sortFn: 'alphanumeric' }));
+  const columns: ColumnDef<typeof features, Device>[] = shownOf.map(([id, header, accessorFn]) => ({
+    id,
+    header,
+    accessorFn,
+    sortFn: 'alphanumeric',
+  }));
   const mono = new Set(['address', 'hardware', 'serial', 'firmware', 'loader', 'target']);
   const table = createTable({
     features,
@@ -111,22 +128,32 @@
   </select>
   <div class="chips" role="group" aria-label="Standing">
     {#each counts as { standing: s, count } (s)}
-      <button class="chipbtn" aria-pressed={standing === s} onclick={() => (standing = standing === s ? '' : s)}><State word={s} /><b>{count}</b></button>
+      <button class="chipbtn" aria-pressed={standing === s} onclick={() => (standing = standing === s ? '' : s)}
+        ><State word={s} /><b>{count}</b></button
+      >
     {/each}
   </div>
   <span class="grow"></span>
   {#if may('operator')}
-    <button class="btn preset-outlined-surface-300-700" onclick={look} disabled={looking}><Radar size={16} aria-hidden="true" />{looking ? 'Looking…' : 'Discover'}</button>
-    <button class="btn preset-filled-primary-600-400" onclick={() => (planning = true)} disabled={behind.length === 0}>Plan a rollout{behind.length > 0 ? ` of ${behind.length}` : ''}</button>
+    <button class="btn preset-outlined-surface-300-700" onclick={look} disabled={looking}
+      ><Radar size={16} aria-hidden="true" />{looking ? 'Looking…' : 'Discover'}</button
+    >
+    <button class="btn preset-filled-primary-600-400" onclick={() => (planning = true)} disabled={behind.length === 0}
+      >Plan a rollout{behind.length > 0 ? ` of ${behind.length}` : ''}</button
+    >
   {/if}
 </div>
 
 {#if looking && discovery}
-  <p class="quiet told" role="status">{discovery.asked} of {discovery.addresses} addresses asked, {discovery.answered} answered, {discovery.found.length} read.</p>
+  <p class="quiet told" role="status">
+    {discovery.asked} of {discovery.addresses} addresses asked, {discovery.answered} answered, {discovery.found.length} read.
+  </p>
 {:else if discovery}
   <p class="quiet told" role="status">
     Discovery ended {when(discovery.endedAt)}: {discovery.answered} answered; {discovery.found.filter((f) => f.what === 'new').length} new,
-    {discovery.found.filter((f) => f.what === 'changed').length} changed, {discovery.silent.length} silent{discovery.silent.length > 0 ? ` (${discovery.silent.map((s) => s.name).join(', ')})` : ''}.
+    {discovery.found.filter((f) => f.what === 'changed').length} changed, {discovery.silent.length} silent{discovery.silent.length > 0
+      ? ` (${discovery.silent.map((s) => s.name).join(', ')})`
+      : ''}.
     {#each discovery.problems as problem (problem)}<br />! {problem}{/each}
   </p>
 {/if}
@@ -135,9 +162,18 @@
 {#if devices === null && !failure}
   <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
 {:else if devices && devices.length === 0}
-  <div class="sheet"><Empty title="No devices yet">Barrow looks only where it was told: add a network with <code>barrow network add</code>, then press Discover.</Empty></div>
+  <div class="sheet">
+    <Empty title="No devices yet"
+      >Barrow looks only where it was told: add a network with <code>barrow network add</code>, then press Discover.</Empty
+    >
+  </div>
 {:else if devices && shown.length === 0}
-  <div class="sheet"><Empty title="No device fits">{devices.length} devices are hidden by the search. <button class="anchor" onclick={() => ((text = ''), (site = ''), (standing = ''))}>Show all</button></Empty></div>
+  <div class="sheet">
+    <Empty title="No device fits"
+      >{devices.length} devices are hidden by the search.
+      <button class="anchor" onclick={() => ((text = ''), (site = ''), (standing = ''))}>Show all</button></Empty
+    >
+  </div>
 {:else if devices}
   <div class="sheet scroll">
     <table class="list">
@@ -149,7 +185,10 @@
               <th aria-sort={sorted === 'asc' ? 'ascending' : sorted === 'desc' ? 'descending' : 'none'}>
                 <button class="sort" onclick={header.column.getToggleSortingHandler()}>
                   {header.column.columnDef.header}
-                  {#if sorted === 'asc'}<ArrowUp size={13} aria-hidden="true" />{:else if sorted === 'desc'}<ArrowDown size={13} aria-hidden="true" />{/if}
+                  {#if sorted === 'asc'}<ArrowUp size={13} aria-hidden="true" />{:else if sorted === 'desc'}<ArrowDown
+                      size={13}
+                      aria-hidden="true"
+                    />{/if}
                 </button>
               </th>
             {/each}
@@ -163,7 +202,10 @@
             {#each row.getAllCells() as cell (cell.id)}
               <td class:mono={mono.has(cell.column.id)}>
                 {#if cell.column.id === 'name'}<a class="name" href="/devices/{d.id}">{d.name}</a>
-                {:else if cell.column.id === 'standing'}<State word={d.standing} note={d.standingReason ?? ''} />{#if d.rollout}<a class="anchor in" href="/rollouts/{d.rollout}">in a rollout</a>{/if}
+                {:else if cell.column.id === 'standing'}<State word={d.standing} note={d.standingReason ?? ''} />{#if d.rollout}<a
+                      class="anchor in"
+                      href="/rollouts/{d.rollout}">in a rollout</a
+                    >{/if}
                 {:else if cell.column.id === 'seen'}<span class="quiet">{when(d.lastSeen)}</span>
                 {:else}{cell.getValue() || '–'}{/if}
               </td>

@@ -64,7 +64,11 @@
     };
   });
 
-  const runs = $derived((rollout?.runs ?? []).map((r): RunView => (r.phase === 'busy' && percents[r.id] !== undefined ? { ...r, percent: percents[r.id]! } : r)));
+  const runs = $derived(
+    (rollout?.runs ?? []).map((r): RunView =>
+      r.phase === 'busy' && percents[r.id] !== undefined ? { ...r, percent: percents[r.id]! } : r,
+    ),
+  );
   const trouble = $derived(runs.filter((r) => r.cause !== null));
   const waitsForWord = $derived.by(() => {
     const wave = rollout?.waves[rollout.currentWave];
@@ -115,33 +119,63 @@
     <h1>{rollout.name}</h1>
     <State word={rollout.phase} />
     <span class="quiet">
-      {#if rollout.startedAt}started {when(rollout.startedAt)} by {rollout.startedBy}{#if rollout.endedAt}, took {duration(Date.parse(rollout.endedAt) - Date.parse(rollout.startedAt))}{:else}, {since(rollout.startedAt, now)} ago{/if}
+      {#if rollout.startedAt}started {when(rollout.startedAt)} by {rollout.startedBy}{#if rollout.endedAt}, took {duration(
+            Date.parse(rollout.endedAt) - Date.parse(rollout.startedAt),
+          )}{:else}, {since(rollout.startedAt, now)} ago{/if}
       {:else}{when(rollout.createdAt)} by {rollout.createdBy}{/if}
     </span>
     <span class="grow"></span>
     {#if may('operator')}
-      {#if rollout.phase === 'planned'}<button class="btn preset-filled-primary-600-400" disabled={busy} onclick={() => say('start')}>Start</button>{/if}
-      {#if waitsForWord}<button class="btn preset-filled-primary-600-400" disabled={busy} onclick={() => say('approve', { wave: waitsForWord.index })}>Approve wave {waitsForWord.index + 1}</button>{/if}
-      {#if rollout.phase === 'running'}<button class="btn preset-outlined-surface-300-700" disabled={busy} onclick={() => say('hold', { reason: 'from the console' })}>Hold</button>{/if}
-      {#if rollout.phase === 'held'}<button class="btn preset-filled-primary-600-400" disabled={busy} onclick={() => say('continue')}>Continue</button>{/if}
-      {#if rollout.phase === 'running' || rollout.phase === 'held'}<button class="btn preset-outlined-error-500" disabled={busy} onclick={() => say('stop')}>Stop</button>{/if}
+      {#if rollout.phase === 'planned'}<button class="btn preset-filled-primary-600-400" disabled={busy} onclick={() => say('start')}
+          >Start</button
+        >{/if}
+      {#if waitsForWord}<button
+          class="btn preset-filled-primary-600-400"
+          disabled={busy}
+          onclick={() => say('approve', { wave: waitsForWord.index })}>Approve wave {waitsForWord.index + 1}</button
+        >{/if}
+      {#if rollout.phase === 'running'}<button
+          class="btn preset-outlined-surface-300-700"
+          disabled={busy}
+          onclick={() => say('hold', { reason: 'from the console' })}>Hold</button
+        >{/if}
+      {#if rollout.phase === 'held'}<button class="btn preset-filled-primary-600-400" disabled={busy} onclick={() => say('continue')}
+          >Continue</button
+        >{/if}
+      {#if rollout.phase === 'running' || rollout.phase === 'held'}<button
+          class="btn preset-outlined-error-500"
+          disabled={busy}
+          onclick={() => say('stop')}>Stop</button
+        >{/if}
     {/if}
     {#if rollout.startedAt}<button class="btn preset-outlined-surface-300-700" onclick={report}>Report</button>{/if}
   </div>
   {#if refused}<Trouble failure={refused} />{/if}
   {#if rollout.heldBecause}
-    <p class="held" role="alert"><strong>Held by {rollout.heldBy}.</strong> {rollout.heldBecause}. Nothing more begins; devices past their point of no return go on.</p>
+    <p class="held" role="alert">
+      <strong>Held by {rollout.heldBy}.</strong>
+      {rollout.heldBecause}. Nothing more begins; devices past their point of no return go on.
+    </p>
   {/if}
 
   {#if rollout.phase === 'planned'}
     <div class="sheet summary">
       <dl>
         <dt>Steps of each device</dt>
-        <dd>{#each rollout.steps as s, i (s.step)}{#if s.pastReturn && !rollout.steps[i - 1]?.pastReturn}<span class="point">point of no return</span>{/if}<span class="mono" title={s.meaning}>{s.step}</span>{i < rollout.steps.length - 1 ? ' → ' : ''}{/each}</dd>
+        <dd>
+          {#each rollout.steps as s, i (s.step)}{#if s.pastReturn && !rollout.steps[i - 1]?.pastReturn}<span class="point"
+                >point of no return</span
+              >{/if}<span class="mono" title={s.meaning}>{s.step}</span>{i < rollout.steps.length - 1 ? ' → ' : ''}{/each}
+        </dd>
         <dt>Down</dt>
-        <dd>each device about {duration(Math.max(...rollout.runs.map((r) => r.downMs)))}{#if rehearsal}; at most {rehearsal.mostDown} at once{/if}</dd>
+        <dd>
+          each device about {duration(Math.max(...rollout.runs.map((r) => r.downMs)))}{#if rehearsal}; at most {rehearsal.mostDown} at once{/if}
+        </dd>
         <dt>Rehearsed</dt>
-        <dd>{#if rehearsal}{duration(rehearsal.totalMs)} from start to end, at most {rehearsal.mostAtOnce} under way{#if rehearsal.approvals.length > 0}; the wait for a person's word not counted{/if}{:else}…{/if}</dd>
+        <dd>
+          {#if rehearsal}{duration(rehearsal.totalMs)} from start to end, at most {rehearsal.mostAtOnce} under way{#if rehearsal.approvals.length > 0};
+              the wait for a person's word not counted{/if}{:else}…{/if}
+        </dd>
         <dt>Unsaved settings</dt>
         <dd>{rollout.unsaved === 'save' ? 'saved, then it goes on' : 'that device is left out, and they are shown'}</dd>
       </dl>
@@ -153,7 +187,10 @@
       {#each trouble as run (run.id)}
         <p class="why">
           <State word={run.outcome ?? 'failed'} />
-          <span><button class="anchor" onclick={() => (open = open === run.id ? null : run.id)}>{run.name}</button> {run.cause?.what} <span class="quiet">{run.cause?.next}</span></span>
+          <span
+            ><button class="anchor" onclick={() => (open = open === run.id ? null : run.id)}>{run.name}</button>
+            {run.cause?.what} <span class="quiet">{run.cause?.next}</span></span
+          >
         </p>
       {/each}
     </div>
@@ -165,18 +202,33 @@
     <section class="wave sheet" data-phase={wave.phase} aria-label="Wave {wave.index + 1}">
       <h2>
         <span>Wave {wave.index + 1} · {wave.name}</span>
-        <span class="phase">{wave.phase === 'soaking' && last ? 'ended' : wave.phase}{#if wave.soaksUntil}, {since(new Date(now).toISOString(), Date.parse(wave.soaksUntil))} to go{/if}</span>
+        <span class="phase"
+          >{wave.phase === 'soaking' && last ? 'ended' : wave.phase}{#if wave.soaksUntil}, {since(
+              new Date(now).toISOString(),
+              Date.parse(wave.soaksUntil),
+            )} to go{/if}</span
+        >
         <span class="quiet">{mine.length} {mine.length === 1 ? 'device' : 'devices'}</span>
         <span class="grow"></span>
         <span class="quiet gate">{gateText(wave, last)}</span>
       </h2>
       <table class="list">
-        <colgroup><col style="width:11rem" /><col style="width:8.5rem" /><col style="width:8rem" /><col style="width:9.5rem" /><col /><col style="width:13rem" /><col style="width:6.5rem" /></colgroup>
-        <thead class="unseen"><tr><th>Device</th><th>Address</th><th>Site</th><th>Version</th><th>Steps</th><th>State</th><th>Time</th></tr></thead>
+        <colgroup
+          ><col style="width:11rem" /><col style="width:8.5rem" /><col style="width:8rem" /><col style="width:9.5rem" /><col /><col
+            style="width:13rem"
+          /><col style="width:6.5rem" /></colgroup
+        >
+        <thead class="unseen"
+          ><tr><th>Device</th><th>Address</th><th>Site</th><th>Version</th><th>Steps</th><th>State</th><th>Time</th></tr></thead
+        >
         <tbody>
           {#each mine as run (run.id)}
             <tr class="run" class:open={open === run.id}>
-              <td><button class="name" aria-expanded={open === run.id} onclick={() => (open = open === run.id ? null : run.id)}>{run.name}</button></td>
+              <td
+                ><button class="name" aria-expanded={open === run.id} onclick={() => (open = open === run.id ? null : run.id)}
+                  >{run.name}</button
+                ></td
+              >
               <td class="mono quiet">{run.address}</td>
               <td>{run.site}</td>
               <td class="mono">{run.from} → {run.target}</td>
@@ -190,7 +242,10 @@
                 {#if run.outcome && run.begunAt && run.endedAt}{duration(Date.parse(run.endedAt) - Date.parse(run.begunAt))}
                 {:else if run.begunAt && !run.outcome}{since(run.begunAt, now)}
                 {:else if rollout.phase === 'planned'}~{duration(run.typicalMs)}{/if}
-                {#if may('operator') && (run.outcome === 'failed' || run.outcome === 'not-begun' || run.outcome === 'withdrawn')}<button class="anchor" onclick={() => retry(run.id)}>Retry</button>{/if}
+                {#if may('operator') && (run.outcome === 'failed' || run.outcome === 'not-begun' || run.outcome === 'withdrawn')}<button
+                    class="anchor"
+                    onclick={() => retry(run.id)}>Retry</button
+                  >{/if}
               </td>
             </tr>
             {#if open === run.id}<tr><td colspan="7" class="nopad"><RunDetail rollout={rollout.id} run={run.id} /></td></tr>{/if}
@@ -203,7 +258,11 @@
   {#if rollout.leftOut.length > 0}
     <section class="wave sheet" aria-label="Left out">
       <h2><span>Left out of the plan</span></h2>
-      <table class="list"><tbody>{#each rollout.leftOut as out (out.device)}<tr><td>{out.name}</td><td class="quiet">{out.reason}</td></tr>{/each}</tbody></table>
+      <table class="list">
+        <tbody
+          >{#each rollout.leftOut as out (out.device)}<tr><td>{out.name}</td><td class="quiet">{out.reason}</td></tr>{/each}</tbody
+        >
+      </table>
     </section>
   {/if}
 {:else if !failure}

@@ -35,11 +35,18 @@
 {#if rollouts === null && !failure}
   <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
 {:else if rollouts && rollouts.length === 0}
-  <div class="sheet"><Empty title="No rollouts yet">Plan one on the page <a class="anchor" href="/">Devices</a>, or with <code>barrow rollout plan</code>.</Empty></div>
+  <div class="sheet">
+    <Empty title="No rollouts yet"
+      >Plan one on the page <a class="anchor" href="/">Devices</a>, or with <code>barrow rollout plan</code>.</Empty
+    >
+  </div>
 {:else if rollouts}
   <div class="sheet">
     <table class="list">
-      <thead><tr><th>Rollout</th><th>Phase</th><th>Result</th><th class="wide"></th><th>Planned</th><th>Started by</th><th>Ended</th></tr></thead>
+      <thead
+        ><tr><th>Rollout</th><th>Phase</th><th>Result</th><th class="wide"></th><th>Planned</th><th>Started by</th><th>Ended</th></tr
+        ></thead
+      >
       <tbody>
         {#each rollouts as r (r.id)}
           <tr>

@@ -45,14 +45,57 @@
     <Dialog.Positioner class="fixed inset-0 z-50 grid place-items-center p-4">
       <Dialog.Content class="plan-dialog sheet">
         <form onsubmit={plan}>
-          <Dialog.Title class="text-lg font-semibold">Plan a rollout of {devices.length} {devices.length === 1 ? 'device' : 'devices'}</Dialog.Title>
+          <Dialog.Title class="text-lg font-semibold"
+            >Plan a rollout of {devices.length} {devices.length === 1 ? 'device' : 'devices'}</Dialog.Title
+          >
           <Dialog.Description class="quiet">Nothing begins by planning. You read the plan, then start it.</Dialog.Description>
-          <label class="label"><span class="label-text">Name</span><input class="input" bind:value={name} placeholder="made from the devices and versions when empty" /></label>
+          <label class="label"
+            ><span class="label-text">Name</span><input
+              class="input"
+              bind:value={name}
+              placeholder="made from the devices and versions when empty"
+            /></label
+          >
           <div class="pair">
-            <label class="label"><span class="label-text">Devices that go first</span><input class="input" type="number" min="0" max="1000" bind:value={first} required /></label>
-            <label class="label"><span class="label-text">Then at most at once</span><input class="input" type="number" min="1" max="1000" bind:value={atOnce} required /></label>
-            <label class="label"><span class="label-text">Soak after the first, minutes</span><input class="input" type="number" min="0" step="any" bind:value={soakMinutes} required /></label>
-            <label class="label"><span class="label-text">Failures that hold it</span><input class="input" type="number" min="1" bind:value={failureLimit} required /></label>
+            <label class="label"
+              ><span class="label-text">Devices that go first</span><input
+                class="input"
+                type="number"
+                min="0"
+                max="1000"
+                bind:value={first}
+                required
+              /></label
+            >
+            <label class="label"
+              ><span class="label-text">Then at most at once</span><input
+                class="input"
+                type="number"
+                min="1"
+                max="1000"
+                bind:value={atOnce}
+                required
+              /></label
+            >
+            <label class="label"
+              ><span class="label-text">Soak after the first, minutes</span><input
+                class="input"
+                type="number"
+                min="0"
+                step="any"
+                bind:value={soakMinutes}
+                required
+              /></label
+            >
+            <label class="label"
+              ><span class="label-text">Failures that hold it</span><input
+                class="input"
+                type="number"
+                min="1"
+                bind:value={failureLimit}
+                required
+              /></label
+            >
           </div>
           <label class="label">
             <span class="label-text">Settings on a device that nobody saved</span>
@@ -61,7 +104,9 @@
               <option value="save">save them, then go on</option>
             </select>
           </label>
-          <label class="check"><input class="checkbox" type="checkbox" bind:checked={approval} /> Wait for a person's word after the first wave</label>
+          <label class="check"
+            ><input class="checkbox" type="checkbox" bind:checked={approval} /> Wait for a person's word after the first wave</label
+          >
           {#if failure}<Trouble {failure} />{/if}
           <div class="buttons">
             <button type="button" class="btn preset-outlined-surface-300-700" onclick={onclose}>Leave</button>

@@ -18,7 +18,8 @@
   $effect(() => {
     void load();
     return hear((event) => {
-      if (event.kind === 'journal' && event.entry.rollout === rollout && 'run' in event.entry.event && event.entry.event.run === run) void load();
+      if (event.kind === 'journal' && event.entry.rollout === rollout && 'run' in event.entry.event && event.entry.event.run === run)
+        void load();
     }, load);
   });
 
@@ -40,7 +41,10 @@
         <h4>What happened</h4>
         <ol>
           {#each detail.events as { seq, event } (seq)}
-            <li><span class="mono quiet">{time(event.at)}</span> {event.kind.replaceAll('-', ' ')}{'step' in event ? `: ${event.step}` : ''}{'cause' in event ? ` (${event.cause})` : ''}</li>
+            <li>
+              <span class="mono quiet">{time(event.at)}</span>
+              {event.kind.replaceAll('-', ' ')}{'step' in event ? `: ${event.step}` : ''}{'cause' in event ? ` (${event.cause})` : ''}
+            </li>
           {/each}
         </ol>
       </div>
@@ -54,7 +58,10 @@
                   <td>{check.result === 'passed' ? '✓' : '✕'} {check.name}</td>
                   <td class="mono">{check.before} → {check.after}</td>
                 </tr>
-                {#if check.evidence.length > 0}<tr><td colspan="2"><pre class="mono evidence" class:bad={check.result === 'failed'}>{check.evidence.join('\n')}</pre></td></tr>{/if}
+                {#if check.evidence.length > 0}<tr
+                    ><td colspan="2"><pre class="mono evidence" class:bad={check.result === 'failed'}>{check.evidence.join('\n')}</pre></td
+                    ></tr
+                  >{/if}
               {/each}
             </tbody>
           </table>
@@ -62,7 +69,10 @@
         {#if detail.conversations.length > 0}
           <h4>Conversations, secrets hidden</h4>
           {#each detail.conversations as talk, index (index)}
-            <details><summary>{talk.step}</summary><pre class="mono talk">{talk.text}</pre></details>
+            <details>
+              <summary>{talk.step}</summary>
+              <pre class="mono talk">{talk.text}</pre>
+            </details>
           {/each}
         {/if}
       </div>

@@ -31,8 +31,14 @@
 <span class="state" style:--tone="var(--{look.tone})" title={note || undefined}>
   <svg viewBox="0 0 12 12" width="12" height="12" aria-hidden="true">
     {#if look.shape === 'full'}<circle cx="6" cy="6" r="4.5" fill="currentColor" />
-    {:else if look.shape === 'half'}<circle cx="6" cy="6" r="4.2" class="thin" /><path d="M6 1.8a4.2 4.2 0 0 0 0 8.4z" fill="currentColor" />
-    {:else if look.shape === 'half-right'}<circle cx="6" cy="6" r="4.2" class="thin" /><path d="M6 1.8a4.2 4.2 0 0 1 0 8.4z" fill="currentColor" />
+    {:else if look.shape === 'half'}<circle cx="6" cy="6" r="4.2" class="thin" /><path
+        d="M6 1.8a4.2 4.2 0 0 0 0 8.4z"
+        fill="currentColor"
+      />
+    {:else if look.shape === 'half-right'}<circle cx="6" cy="6" r="4.2" class="thin" /><path
+        d="M6 1.8a4.2 4.2 0 0 1 0 8.4z"
+        fill="currentColor"
+      />
     {:else if look.shape === 'square'}<rect x="1.8" y="1.8" width="8.4" height="8.4" fill="currentColor" />
     {:else if look.shape === 'ring'}<circle cx="6" cy="6" r="4.2" class="thin" />
     {:else if look.shape === 'dot'}<circle cx="6" cy="6" r="1.8" fill="currentColor" />

@@ -12,7 +12,11 @@
     return run.outcome ? 'ahead' : 'now';
   };
   const word = $derived(
-    run.outcome === 'verified' ? 'all steps done' : run.phase === 'waiting' ? 'not begun' : `${run.outcome ? 'ended at' : 'at'} step ${run.stepIndex + 1} of ${steps.length}, ${run.step}`,
+    run.outcome === 'verified'
+      ? 'all steps done'
+      : run.phase === 'waiting'
+        ? 'not begun'
+        : `${run.outcome ? 'ended at' : 'at'} step ${run.stepIndex + 1} of ${steps.length}, ${run.step}`,
   );
 </script>
 

@@ -45,7 +45,9 @@ export const credentialInput = z.strictObject({
   user: z.string().max(100).nullable().default(null),
   secret: z.string().min(1).max(1000),
 });
-export const credentialSchema = credentialInput.omit({ secret: true }).extend({ id: z.string(), createdAt: moment, networks: z.array(z.string()) });
+export const credentialSchema = credentialInput
+  .omit({ secret: true })
+  .extend({ id: z.string(), createdAt: moment, networks: z.array(z.string()) });
 export type CredentialInput = z.input<typeof credentialInput>;
 export type Credential = z.infer<typeof credentialSchema>;
 
@@ -202,7 +204,12 @@ export const planInput = z.strictObject({
   first: z.number().int().min(0).max(1000).default(1),
   atOnce: z.number().int().min(1).max(1000).default(4),
   perSite: z.number().int().min(0).max(1000).default(0),
-  soakSeconds: z.number().int().min(0).max(30 * 86_400).default(600),
+  soakSeconds: z
+    .number()
+    .int()
+    .min(0)
+    .max(30 * 86_400)
+    .default(600),
   failureLimit: z.number().int().min(1).max(10_000).default(1),
   approval: z.boolean().default(false),
   unsaved: z.enum(['hold', 'save']).default('hold'),

@@ -25,7 +25,11 @@ export function checkNextBoot(scheme: VersionScheme, from: string, target: strin
 }
 
 /** The configuration is the one from before, apart from lines that change by themselves. */
-export function checkConfiguration(before: string, after: string, rules: NormaliseRules): { check: Check; difference: ConfigurationDifference } {
+export function checkConfiguration(
+  before: string,
+  after: string,
+  rules: NormaliseRules,
+): { check: Check; difference: ConfigurationDifference } {
   const difference = compareConfigurations(before, after, rules);
   const lines = (text: string): string => `${text.split('\n').length - 1} lines`;
   return {

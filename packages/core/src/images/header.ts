@@ -1,4 +1,4 @@
-import { z } from "zod";
+import { z } from 'zod';
 
 /**
  * The header of the demo fleet's open image format: the six octets `SIMG1\n`, the length of the header as an
@@ -35,8 +35,7 @@ export class ImageHeaderError extends Error {
  */
 export function readImageHeader(start: Uint8Array): { header: ImageHeader; payloadOffset: number } {
   const magic = String.fromCharCode(...start.subarray(0, imageMagic.length));
-  if (magic !== imageMagic)
-    throw new ImageHeaderError('image-foreign', 'the file does not begin with a header that Barrow can read');
+  if (magic !== imageMagic) throw new ImageHeaderError('image-foreign', 'the file does not begin with a header that Barrow can read');
   if (start.length < 10) throw new ImageHeaderError('image-truncated', 'the file ends inside its header');
   const length = new DataView(start.buffer, start.byteOffset, start.byteLength).getUint32(6);
   if (length > longestHeader)

@@ -22,7 +22,8 @@ function parseRange(text: string): [number, number] {
   const [address, prefix, ...more] = text.split('/');
   if (prefix !== undefined) {
     const bits = Number(prefix);
-    if (more.length > 0 || !/^\d{1,2}$/.test(prefix) || bits > 32) throw new RangeMalformed(`"${text}" has no prefix length between 0 and 32`);
+    if (more.length > 0 || !/^\d{1,2}$/.test(prefix) || bits > 32)
+      throw new RangeMalformed(`"${text}" has no prefix length between 0 and 32`);
     const size = 2 ** (32 - bits);
     const first = Math.floor(parseAddress(address!) / size) * size;
     // The network and broadcast addresses of an ordinary prefix belong to no device.
@@ -45,7 +46,8 @@ export function addressesOf(ranges: readonly string[], exclude: readonly string[
   const found = new Set<number>();
   for (const text of ranges) {
     const [first, last] = parseRange(text.trim());
-    if (last - first + 1 > mostAddresses) throw new RangeMalformed(`"${text}" has ${last - first + 1} addresses; ${mostAddresses} is the most`);
+    if (last - first + 1 > mostAddresses)
+      throw new RangeMalformed(`"${text}" has ${last - first + 1} addresses; ${mostAddresses} is the most`);
     for (let address = first; address <= last; address++)
       if (!out.some(([from, to]) => address >= from && address <= to)) found.add(address);
     if (found.size > mostAddresses) throw new RangeMalformed(`the ranges have more than ${mostAddresses} addresses together`);

@@ -56,10 +56,7 @@ export function rehearse(plan: Plan, beginsAt: Instant, duration: DurationModel 
   const approvals: number[] = [];
   const runs = new Map<RunId, { -readonly [K in keyof RehearsedRun]: RehearsedRun[K] }>();
   const waves: { wave: number; opensAt: Instant; endsAt: Instant }[] = [];
-  const pending = new TinyQueue<{ at: Instant; order: number; event: RolloutEvent | null }>(
-    [],
-    (a, b) => a.at - b.at || a.order - b.order,
-  );
+  const pending = new TinyQueue<{ at: Instant; order: number; event: RolloutEvent | null }>([], (a, b) => a.at - b.at || a.order - b.order);
   let order = 0;
   const happen = (event: RolloutEvent): void => {
     state = apply(state, event);
@@ -90,7 +87,11 @@ export function rehearse(plan: Plan, beginsAt: Instant, duration: DurationModel 
           mostDown = Math.max(mostDown, ++down);
         }
         happen({ kind: 'step-begun', at: now, run: command.run, step: command.step, attempt: command.attempt });
-        pending.push({ at: now + duration(planned, step), order: order++, event: { kind: 'step-done', at: 0, run: command.run, step: command.step } });
+        pending.push({
+          at: now + duration(planned, step),
+          order: order++,
+          event: { kind: 'step-done', at: 0, run: command.run, step: command.step },
+        });
         return;
       }
       case 'open-wave':

@@ -232,7 +232,8 @@ function stepDone(state: RolloutState, index: number, at: Instant): void {
 /** A retried run begins anew in the wave that is open, or in the last one when all have ended. */
 function retry(state: RolloutState, index: number, event: RolloutEvent & { kind: 'run-retried' }): void {
   const run = state.runs[index]!;
-  if (run.outcome === 'verified' || run.outcome === 'recovered') throw new ImpossibleEvent(event, `run ${event.run} has ended ${run.outcome}`);
+  if (run.outcome === 'verified' || run.outcome === 'recovered')
+    throw new ImpossibleEvent(event, `run ${event.run} has ended ${run.outcome}`);
   const before = state.waves[run.wave]!;
   before.ended[run.outcome!]--;
   if (run.outcome === 'failed' && before.forgiven > 0) before.forgiven--;

@@ -22,8 +22,7 @@ const waitsForDevice = stepNames.indexOf('return');
 export function holdReason(state: RolloutState, wave: WaveState, index: number): string | null {
   const { name, gate } = state.plan.waves[index]!;
   const failed = wave.ended.failed - wave.forgiven;
-  if (failed >= gate.failureLimit)
-    return `${failed} failed in wave ${index + 1} (${name}); the limit is ${gate.failureLimit}`;
+  if (failed >= gate.failureLimit) return `${failed} failed in wave ${index + 1} (${name}); the limit is ${gate.failureLimit}`;
   const last = index === state.waves.length - 1;
   if (wave.phase === 'soaking' && !last && wave.ended.verified === 0 && !wave.unprovenAccepted)
     return `no device of wave ${index + 1} (${name}) was verified, so it proves nothing`;

@@ -57,7 +57,9 @@ export function readVersion(scheme: VersionScheme, text: string): Version {
     };
     return {
       text: trimmed,
-      canonical: scheme.write.replace(/\{(\w+)(?::(\d))?\}/g, (_, name: string, digits?: string) => (part(name) ?? '').padStart(Number(digits ?? 0), '0')),
+      canonical: scheme.write.replace(/\{(\w+)(?::(\d))?\}/g, (_, name: string, digits?: string) =>
+        (part(name) ?? '').padStart(Number(digits ?? 0), '0'),
+      ),
       parts: scheme.order.map(({ part: name }) => part(name)),
     };
   }

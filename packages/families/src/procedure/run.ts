@@ -7,7 +7,11 @@ import { fill, holds, type Values } from './values.js';
 /** The part of a shell session that procedures use; a recorded conversation can stand in for a device. */
 export interface Shell {
   send(text: string): void;
-  take<T>(test: (output: string) => { readonly found: T; readonly length: number } | null, limitMs: number, signal?: AbortSignal): Promise<T>;
+  take<T>(
+    test: (output: string) => { readonly found: T; readonly length: number } | null,
+    limitMs: number,
+    signal?: AbortSignal,
+  ): Promise<T>;
   ended(limitMs: number): Promise<void>;
 }
 
@@ -61,7 +65,12 @@ export async function awaitPrompt(input: Pick<ProcedureRun, 'family' | 'shell' |
   }
 }
 
-async function runSteps(steps: readonly ProcedureStep[], input: ProcedureRun, values: Values, lookup: (n: string) => string | undefined): Promise<void> {
+async function runSteps(
+  steps: readonly ProcedureStep[],
+  input: ProcedureRun,
+  values: Values,
+  lookup: (n: string) => string | undefined,
+): Promise<void> {
   for (const step of steps) {
     if ('say' in step) await runSay(step, input, values, lookup);
     else if ('check' in step) {
@@ -105,7 +114,8 @@ async function runSay(
   const answer = raw.startsWith(said) ? raw.slice(said.length).replace(/^\n/, '') : raw;
   for (const fail of [...(step.fails ?? []), ...input.family.shell.fails]) {
     const match = pattern(fail.when, multiline).matcher(answer);
-    if (match.find()) throw new CauseError(asCode(fail.cause), `to "${said}" the device said: ${safeText(lineAround(answer, match.start()), 300)}`);
+    if (match.find())
+      throw new CauseError(asCode(fail.cause), `to "${said}" the device said: ${safeText(lineAround(answer, match.start()), 300)}`);
   }
   for (const source of step.capture ?? []) {
     const match = pattern(source, multiline).matcher(answer);

@@ -97,7 +97,8 @@ const step: z.ZodType<ProcedureStep> = z.unknown().transform((raw, context): Pro
   }
   const parsed = (stepKinds[found[0] as keyof typeof stepKinds] as z.ZodType<ProcedureStep>).safeParse(raw);
   if (parsed.success) return parsed.data;
-  for (const issue of parsed.error.issues) context.addIssue({ ...issue, code: 'custom', message: issue.message, path: issue.path } as never);
+  for (const issue of parsed.error.issues)
+    context.addIssue({ ...issue, code: 'custom', message: issue.message, path: issue.path } as never);
   return z.NEVER;
 }) as never;
 
@@ -186,9 +187,7 @@ export const familySchema = z.strictObject({
     limit: span,
     fails: z.array(failPattern).default([]),
   }),
-  procedures: z.strictObject(
-    Object.fromEntries(procedureNames.map((n) => [n, procedure])) as Record<ProcedureName, typeof procedure>,
-  ),
+  procedures: z.strictObject(Object.fromEntries(procedureNames.map((n) => [n, procedure])) as Record<ProcedureName, typeof procedure>),
 });
 
 /** A family file, checked and read. */

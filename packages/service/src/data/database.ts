@@ -4,7 +4,7 @@ import { MikroORM, type EntityManager } from '@mikro-orm/libsql';
 import type { EntitySchema } from '@mikro-orm/core';
 import { Migrator } from '@mikro-orm/migrations';
 import { StartFailure } from '../errors.js';
-import { entities, type Row } from './entities.js';
+import { entities, type Entity, type Row } from './entities.js';
 import { migrations, schemaVersion } from './migrations.js';
 
 /** What one piece of work may do inside the group's transaction: write, and nothing that waits on the world. */
@@ -61,27 +61,35 @@ export class Database {
     } catch (error) {
       lock.close();
       if (error instanceof StartFailure) throw error;
-      throw new StartFailure('data-unusable', 'The database cannot be opened', `${file}: ${(error as Error).message}`, 'Check the file and its rights, or restore it from a copy.');
+      throw new StartFailure(
+        'data-unusable',
+        'The database cannot be opened',
+        `${file}: ${(error as Error).message}`,
+        'Check the file and its rights, or restore it from a copy.',
+      );
     }
   }
 
   /** Reads rows as plain objects; change them by `write` only. */
-  async find<E extends EntitySchema<any>>(entity: E, where: object = {}, options: object = {}): Promise<Row<E>[]> {
+  async find<E extends Entity>(entity: E, where: object = {}, options: object = {}): Promise<Row<E>[]> {
     const rows = await this.orm.em.fork().find(entity as EntitySchema<object>, where, { ...options, disableIdentityMap: true });
     return rows.map((row) => ({ ...row })) as Row<E>[];
   }
 
-  async findOne<E extends EntitySchema<any>>(entity: E, where: object, options: object = {}): Promise<Row<E> | null> {
+  async findOne<E extends Entity>(entity: E, where: object, options: object = {}): Promise<Row<E> | null> {
     return (await this.find(entity, where, { ...options, limit: 1 }))[0] ?? null;
   }
 
-  count(entity: EntitySchema<any>, where: object = {}): Promise<number> {
+  count(entity: Entity, where: object = {}): Promise<number> {
     return this.orm.em.fork().count(entity as EntitySchema<object>, where);
   }
 
   /** Runs one statement of plain SQL that only reads. */
   select<T>(sql: string, values: readonly unknown[] = []): Promise<T[]> {
-    return this.orm.em.fork().getConnection().execute(sql, [...values], 'all') as Promise<T[]>;
+    return this.orm.em
+      .fork()
+      .getConnection()
+      .execute(sql, [...values], 'all') as Promise<T[]>;
   }
 
   /** Queues a write; resolves when its group is committed and on disk. */

@@ -1,8 +1,12 @@
 import { defineEntity, p, type EntitySchema, type InferEntity } from '@mikro-orm/core';
 import type { Plan, RolloutEvent, Role } from '@barrow/core';
 
+/** Any table of ours. */
+// eslint-disable-next-line @typescript-eslint/no-explicit-any -- the library's own bound for "any entity"
+export type Entity = EntitySchema<any>;
+
 /** A row as it is read: every column is there, and what is absent is null. */
-export type Row<E extends EntitySchema<any>> = {
+export type Row<E extends Entity> = {
   [K in keyof InferEntity<E> as K extends string ? K : never]-?: Exclude<InferEntity<E>[K], undefined>;
 };
 
@@ -163,7 +167,14 @@ export const DiscoveryEntity = defineEntity({
 export const RolloutEntity = defineEntity({
   name: 'Rollout',
   tableName: 'rollout',
-  properties: { id: p.string().primary(), name: p.string(), createdAt: moment(), createdBy: p.string(), plan: p.json<Plan>(), ended: p.boolean() },
+  properties: {
+    id: p.string().primary(),
+    name: p.string(),
+    createdAt: moment(),
+    createdBy: p.string(),
+    plan: p.json<Plan>(),
+    ended: p.boolean(),
+  },
 });
 export type RolloutRow = Row<typeof RolloutEntity>;
 

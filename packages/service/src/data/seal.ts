@@ -12,7 +12,12 @@ export class Sealer {
     if ((statSync(file).mode & 0o077) !== 0) chmodSync(file, 0o600);
     const key = readFileSync(file);
     if (key.length !== 32)
-      throw new StartFailure('data-unusable', 'The key file cannot be used', `${file} has ${key.length} octets, not 32.`, 'Restore it from a copy: without it the credentials and backups cannot be opened.');
+      throw new StartFailure(
+        'data-unusable',
+        'The key file cannot be used',
+        `${file} has ${key.length} octets, not 32.`,
+        'Restore it from a copy: without it the credentials and backups cannot be opened.',
+      );
     return new Sealer(key);
   }
 

@@ -78,7 +78,9 @@ export class Devices {
         (!filter.family || row.family === filter.family) &&
         (!filter.standing || standing.standing === filter.standing) &&
         (!text ||
-          [row.name, row.address, row.serial, row.mac, row.model, row.firmware, row.id].some((field) => field?.toLowerCase().includes(text))),
+          [row.name, row.address, row.serial, row.mac, row.model, row.firmware, row.id].some((field) =>
+            field?.toLowerCase().includes(text),
+          )),
     );
   }
 
@@ -87,16 +89,43 @@ export class Devices {
     const all = await this.all();
     const lower = asked.toLowerCase();
     const found = all.filter(
-      ({ row }) => row.id === asked || row.address === asked || row.name.toLowerCase() === lower || row.serial?.toLowerCase() === lower || row.mac === lower,
+      ({ row }) =>
+        row.id === asked ||
+        row.address === asked ||
+        row.name.toLowerCase() === lower ||
+        row.serial?.toLowerCase() === lower ||
+        row.mac === lower,
     );
     if (found.length === 1) return found[0]!;
     if (found.length > 1)
-      throw new Refusal(409, 'device-ambiguous', 'More than one device is meant', `"${asked}" fits ${found.map((f) => f.row.id).join(', ')}.`, 'Give the id, which `barrow device list` shows.');
+      throw new Refusal(
+        409,
+        'device-ambiguous',
+        'More than one device is meant',
+        `"${asked}" fits ${found.map((f) => f.row.id).join(', ')}.`,
+        'Give the id, which `barrow device list` shows.',
+      );
     throw notFound('device', asked, '`barrow device list` shows what is known; `barrow discover` looks for more.');
   }
 
   view({ row, target, standing }: KnownDevice): Device {
-    const { id, name, address, maker, model, hardwareRevision, variant, serial, mac, firmware, bootLoader, family, familyEvidence, site, network } = row;
+    const {
+      id,
+      name,
+      address,
+      maker,
+      model,
+      hardwareRevision,
+      variant,
+      serial,
+      mac,
+      firmware,
+      bootLoader,
+      family,
+      familyEvidence,
+      site,
+      network,
+    } = row;
     return {
       id,
       name,

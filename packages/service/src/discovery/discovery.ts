@@ -30,9 +30,21 @@ export class DiscoveryService {
   /** @throws Refusal when one is running already, or there is nowhere to look. */
   async start(networks: readonly NetworkRow[], by: string): Promise<Discovery> {
     if (this.#running)
-      throw new Refusal(409, 'discovery-running', 'A discovery is running already', `It was started by ${this.#running.view.startedBy}.`, 'Wait for it to end, or stop it.');
+      throw new Refusal(
+        409,
+        'discovery-running',
+        'A discovery is running already',
+        `It was started by ${this.#running.view.startedBy}.`,
+        'Wait for it to end, or stop it.',
+      );
     if (networks.length === 0)
-      throw new Refusal(422, 'no-networks', 'There is nowhere to look', 'No network is configured, and nothing else is ever scanned.', 'Add one with `barrow network add`.');
+      throw new Refusal(
+        422,
+        'no-networks',
+        'There is nowhere to look',
+        'No network is configured, and nothing else is ever scanned.',
+        'Add one with `barrow network add`.',
+      );
     const view: Discovery = {
       id: newId('f'),
       state: 'running',
@@ -59,11 +71,14 @@ export class DiscoveryService {
     return view;
   }
 
+  /** Told as ended only once it is kept and the next may begin. */
   async #finish(view: Discovery): Promise<void> {
-    view.endedAt = rfc3339(Date.now());
-    if (view.state === 'running') view.state = 'done';
+    const ended: Discovery = { ...view, endedAt: rfc3339(Date.now()), state: view.state === 'running' ? 'done' : view.state };
+    await this.context.db.write(async (em) =>
+      em.insert(DiscoveryEntity, { id: view.id, startedAt: Date.parse(view.startedAt), result: ended }),
+    );
+    Object.assign(view, ended);
     this.#running = null;
-    await this.context.db.write(async (em) => em.insert(DiscoveryEntity, { id: view.id, startedAt: Date.parse(view.startedAt), result: view }));
     this.context.live.tell({ kind: 'discovery', discovery: view });
     this.context.live.changed('devices');
   }
@@ -117,7 +132,15 @@ export class DiscoveryService {
           },
         });
         view.strangeDatagrams += result.strange;
-        await this.#readAll(answers.map((a) => a.address), network, credential, view, before, seen, signal);
+        await this.#readAll(
+          answers.map((a) => a.address),
+          network,
+          credential,
+          view,
+          before,
+          seen,
+          signal,
+        );
         const answered = new Set(answers.map((a) => a.address));
         left = left.filter((a) => !answered.has(a));
       }
@@ -201,7 +224,15 @@ export class DiscoveryService {
     if (!known) Object.assign(row, { firstSeen: at, hostKey: null });
     await this.devices.observe(row, { probe: 'SNMP v2c', address, at, raw: Object.fromEntries(raw), parsed: { ...parsed } }, !known);
     const changes = known ? differences(known, row) : [];
-    const what = !recognised ? 'unrecognised' : !known ? 'new' : known.address !== address ? 'moved' : changes.length > 0 ? 'changed' : 'same';
+    const what = !recognised
+      ? 'unrecognised'
+      : !known
+        ? 'new'
+        : known.address !== address
+          ? 'moved'
+          : changes.length > 0
+            ? 'changed'
+            : 'same';
     return {
       device: id,
       name: row.name!,
@@ -217,7 +248,10 @@ export class DiscoveryService {
 /** Reads the standard objects that say what a device is. */
 export async function readSnmp(context: Pick<Context, 'snmp'>, target: SnmpTarget): Promise<Map<string, string | number>> {
   const system = await context.snmp.get(target, Object.values(systemObjects));
-  const [entities, macs] = await Promise.all([context.snmp.walk(target, entityTable, 500), context.snmp.walk(target, physicalAddresses, 200)]);
+  const [entities, macs] = await Promise.all([
+    context.snmp.walk(target, entityTable, 500),
+    context.snmp.walk(target, physicalAddresses, 200),
+  ]);
   const all = new Map<string, string | number>();
   for (const value of [...system.values(), ...entities, ...macs]) all.set(value.oid, value.value);
   return all;

@@ -16,7 +16,14 @@ import { rolloutRoutes } from './routes-rollouts.js';
 import { setupRoutes } from './routes-setup.js';
 
 function asProblem(error: Refusal): Problem {
-  return { type: `about:blank#${error.code}`, title: error.title, status: error.status, detail: error.detail, code: error.code, next: error.next };
+  return {
+    type: `about:blank#${error.code}`,
+    title: error.title,
+    status: error.status,
+    detail: error.detail,
+    code: error.code,
+    next: error.next,
+  };
 }
 
 /** The HTTP interface: the API under /api/v1, its description, live events, and the console for everything else. */
@@ -27,7 +34,13 @@ export function makeApp(parts: Parts, closing: AbortSignal): OpenAPIHono<Env> {
       if (result.success) return;
       const first = result.error.issues[0];
       const where = first && first.path.length > 0 ? `${first.path.join('.')}: ` : '';
-      throw new Refusal(400, 'request-malformed', 'The request was not understood', `${where}${first?.message ?? 'it has the wrong shape'}.`, 'See /api/docs for what is expected.');
+      throw new Refusal(
+        400,
+        'request-malformed',
+        'The request was not understood',
+        `${where}${first?.message ?? 'it has the wrong shape'}.`,
+        'See /api/docs for what is expected.',
+      );
     },
   });
   const answer = (error: Refusal): Response => {
@@ -38,14 +51,30 @@ export function makeApp(parts: Parts, closing: AbortSignal): OpenAPIHono<Env> {
     if (error instanceof Refusal) return answer(error);
     const status = (error as { status?: ContentfulStatusCode }).status;
     if (status !== undefined && status < 500)
-      return answer(new Refusal(400, 'request-malformed', 'The request was not understood', error.message, 'See /api/docs for what is expected.'));
+      return answer(
+        new Refusal(400, 'request-malformed', 'The request was not understood', error.message, 'See /api/docs for what is expected.'),
+      );
     context.log.error({ error: { message: error.message, stack: error.stack } }, 'request failed');
-    return answer(new Refusal(500, 'service-fault', 'Barrow failed', 'A fault of the service; it is in its log.', 'Try again; if it repeats, report it with the log.'));
+    return answer(
+      new Refusal(
+        500,
+        'service-fault',
+        'Barrow failed',
+        'A fault of the service; it is in its log.',
+        'Try again; if it repeats, report it with the log.',
+      ),
+    );
   });
   app.use(
     '*',
     secureHeaders({
-      contentSecurityPolicy: { defaultSrc: ["'self'"], scriptSrc: ["'self'"], styleSrc: ["'self'", "'unsafe-inline'"], imgSrc: ["'self'", 'data:', 'blob:'], frameAncestors: ["'none'"] },
+      contentSecurityPolicy: {
+        defaultSrc: ["'self'"],
+        scriptSrc: ["'self'"],
+        styleSrc: ["'self'", "'unsafe-inline'"],
+        imgSrc: ["'self'", 'data:', 'blob:'],
+        frameAncestors: ["'none'"],
+      },
       referrerPolicy: 'no-referrer',
     }),
   );
@@ -63,7 +92,13 @@ export function makeApp(parts: Parts, closing: AbortSignal): OpenAPIHono<Env> {
   app.get('/api/openapi.json', (c) => c.json(describe() as object));
   app.get('/api/docs', (c) => c.html(docsPage(describe() as never)));
   app.all('/api/*', (c) => {
-    throw new Refusal(404, 'no-such-path', 'There is nothing here', `${c.req.method} ${c.req.path} is not part of the interface.`, 'See /api/docs.');
+    throw new Refusal(
+      404,
+      'no-such-path',
+      'There is nothing here',
+      `${c.req.method} ${c.req.path} is not part of the interface.`,
+      'See /api/docs.',
+    );
   });
 
   const folder = context.options.consoleFolder;
@@ -78,4 +113,3 @@ export function makeApp(parts: Parts, closing: AbortSignal): OpenAPIHono<Env> {
   }
   return app;
 }
-

@@ -28,7 +28,13 @@ export class Tokens {
   /** Makes a token; its text is told once and nowhere kept. @throws Refusal when the name is taken. */
   async add(name: string, role: Role): Promise<{ row: TokenRow; text: string }> {
     if ([...this.#byDigest.values()].some((t) => t.name === name))
-      throw new Refusal(409, 'token-name-taken', 'The token was not made', `There is a token "${name}" already.`, 'Choose another name, or remove that token first.');
+      throw new Refusal(
+        409,
+        'token-name-taken',
+        'The token was not made',
+        `There is a token "${name}" already.`,
+        'Choose another name, or remove that token first.',
+      );
     const text = `barrow_${randomBytes(32).toString('base64url')}`;
     const row: TokenRow = { id: newId('k'), name, role, digest: digest(text), createdAt: Date.now(), lastUsed: null };
     await this.context.db.write(async (em) => em.insert(TokenEntity, row));
@@ -70,7 +76,14 @@ export function authenticate(context: Context, tokens: Tokens) {
     c.set('who', who);
     await next();
     if (c.req.method === 'GET') return;
-    const deed = { at: Date.now(), who: who.name, role: who.role, method: c.req.method, path: new URL(c.req.url).pathname, status: c.res.status };
+    const deed = {
+      at: Date.now(),
+      who: who.name,
+      role: who.role,
+      method: c.req.method,
+      path: new URL(c.req.url).pathname,
+      status: c.res.status,
+    };
     await context.db.write(async (em) => em.insert(DeedEntity, deed as never));
   });
 }
@@ -78,5 +91,11 @@ export function authenticate(context: Context, tokens: Tokens) {
 /** Refuses those whose role is below the one needed. */
 export function need(who: Who, role: Role): void {
   if (roles.indexOf(who.role) < roles.indexOf(role))
-    throw new Refusal(403, 'role-too-low', 'Not allowed', `This needs the role ${role}; ${who.name} is ${who.role}.`, 'Ask somebody with that role, or use their token.');
+    throw new Refusal(
+      403,
+      'role-too-low',
+      'Not allowed',
+      `This needs the role ${role}; ${who.name} is ${who.role}.`,
+      'Ask somebody with that role, or use their token.',
+    );
 }

@@ -40,19 +40,22 @@ export function addOperation<P extends Shape | undefined, Q extends Shape | unde
     },
     responses: { [status]: { description: 'Done', content: { 'application/json': { schema: answer } } }, default: problem },
   } as never);
-  app.openapi(route as never, (async (c: HonoContext<Env>) => {
-    const who = c.get('who');
-    need(who, role);
-    const valid = c.req as unknown as { valid: (part: string) => unknown };
-    const data = await run({
-      params: (params ? valid.valid('param') : undefined) as never,
-      query: (query ? valid.valid('query') : undefined) as never,
-      body: (body ? valid.valid('json') : undefined) as never,
-      who,
-      c,
-    });
-    return c.json(answer.parse(data), status);
-  }) as never);
+  app.openapi(
+    route as never,
+    (async (c: HonoContext<Env>) => {
+      const who = c.get('who');
+      need(who, role);
+      const valid = c.req as unknown as { valid: (part: string) => unknown };
+      const data = await run({
+        params: (params ? valid.valid('param') : undefined) as never,
+        query: (query ? valid.valid('query') : undefined) as never,
+        body: (body ? valid.valid('json') : undefined) as never,
+        who,
+        c,
+      });
+      return c.json(answer.parse(data), status);
+    }) as never,
+  );
 }
 
 export const idParam = z.object({ id: z.string().min(1).max(200) });

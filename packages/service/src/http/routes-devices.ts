@@ -1,5 +1,16 @@
 import { z, type OpenAPIHono } from '@hono/zod-openapi';
-import { deviceSchema, discoverySchema, observationSchema, pageOf, standings, targetInput, targetSchema, VersionUnreadable, readVersion, type Target } from '@barrow/core';
+import {
+  deviceSchema,
+  discoverySchema,
+  observationSchema,
+  pageOf,
+  standings,
+  targetInput,
+  targetSchema,
+  VersionUnreadable,
+  readVersion,
+  type Target,
+} from '@barrow/core';
 import { rfc3339 } from '../context.js';
 import { DeviceEntity, NetworkEntity, ObservationEntity, TargetEntity, type TargetRow } from '../data/entities.js';
 import { newId } from '../data/seal.js';
@@ -116,7 +127,9 @@ export function deviceRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     role: 'viewer',
     summary: 'The versions that sets of devices should run',
     answer: z.object({ items: z.array(targetSchema) }),
-    run: async () => ({ items: await Promise.all((await db.find(TargetEntity, {}, { orderBy: { family: 'asc', setAt: 'asc' } })).map(targetView)) }),
+    run: async () => ({
+      items: await Promise.all((await db.find(TargetEntity, {}, { orderBy: { family: 'asc', setAt: 'asc' } })).map(targetView)),
+    }),
   });
   addOperation(app, {
     method: 'put',
@@ -133,13 +146,25 @@ export function deviceRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
         version = readVersion(family.versions, body.version).canonical;
       } catch (error) {
         if (!(error instanceof VersionUnreadable)) throw error;
-        throw new Refusal(422, 'version-unreadable', 'The target was not set', `${error.message}.`, `Write it as the family does, e.g. as \`barrow image list\` shows.`);
+        throw new Refusal(
+          422,
+          'version-unreadable',
+          'The target was not set',
+          `${error.message}.`,
+          `Write it as the family does, e.g. as \`barrow image list\` shows.`,
+        );
       }
       if (body.model !== null && !family.models.some((m) => m.model === body.model))
         throw notFound('model', body.model, `${family.title} are ${family.models.map((m) => m.model).join(', ')}.`);
       const device = body.device === null ? null : (await devices.get(body.device)).row;
       if (device && device.family !== body.family)
-        throw new Refusal(422, 'device-of-another-family', 'The target was not set', `${device.name} is of family ${device.family ?? 'not known'}.`, 'Name the family of the device.');
+        throw new Refusal(
+          422,
+          'device-of-another-family',
+          'The target was not set',
+          `${device.name} is of family ${device.family ?? 'not known'}.`,
+          'Name the family of the device.',
+        );
       const scope = { family: body.family, model: body.model, site: body.site, device: device?.id ?? null };
       const row: TargetRow = { ...scope, id: newId('g'), version, setAt: Date.now(), setBy: who.name };
       await db.write(async (em) => {

@@ -1,6 +1,15 @@
 import { Readable } from 'node:stream';
 import { z, type OpenAPIHono } from '@hono/zod-openapi';
-import { backupSchema, compareConfigurations, describeMismatches, imageSchema, mismatches, offerSchema, transferSchema, type ImageScope } from '@barrow/core';
+import {
+  backupSchema,
+  compareConfigurations,
+  describeMismatches,
+  imageSchema,
+  mismatches,
+  offerSchema,
+  transferSchema,
+  type ImageScope,
+} from '@barrow/core';
 import { DeviceEntity } from '../data/entities.js';
 import { notFound, Refusal } from '../errors.js';
 import { DeviceSession } from '../runner/session.js';
@@ -27,7 +36,14 @@ export function imageRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     summary: 'Add an image file: the body is the file',
     description: 'Needs the role operator. 201: it is new; 200: the store had this very content.',
     request: {
-      query: z.object({ file: z.string(), family: z.string().optional(), model: z.string().optional(), hardwareRevision: z.string().optional(), version: z.string().optional(), sha256: z.string().optional() }),
+      query: z.object({
+        file: z.string(),
+        family: z.string().optional(),
+        model: z.string().optional(),
+        hardwareRevision: z.string().optional(),
+        version: z.string().optional(),
+        sha256: z.string().optional(),
+      }),
       body: { content: { 'application/octet-stream': { schema: { type: 'string', format: 'binary' } as never } } },
     },
     responses: { 201: { description: 'Added', content: { 'application/json': { schema: imageSchema } } } },
@@ -36,12 +52,25 @@ export function imageRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     need(c.get('who'), 'operator');
     const file = c.req.query('file') ?? '';
     if (!/^[A-Za-z0-9][A-Za-z0-9._+-]{0,127}$/.test(file))
-      throw new Refusal(422, 'file-name-unfit', 'The image is refused', `"${file}" is no name that a device could ask for.`, 'Use letters, digits, dots, hyphens, underscores and plus signs, at most 128.');
+      throw new Refusal(
+        422,
+        'file-name-unfit',
+        'The image is refused',
+        `"${file}" is no name that a device could ask for.`,
+        'Use letters, digits, dots, hyphens, underscores and plus signs, at most 128.',
+      );
     const body = c.req.raw.body;
     const asked = (name: string): string | null => c.req.query(name) ?? null;
     const { image, isNew } = await images.add(
       body ? Readable.fromWeb(body as never) : Readable.from([]),
-      { file, family: asked('family'), model: asked('model'), hardwareRevision: asked('hardwareRevision'), version: asked('version'), sha256: asked('sha256') },
+      {
+        file,
+        family: asked('family'),
+        model: asked('model'),
+        hardwareRevision: asked('hardwareRevision'),
+        version: asked('version'),
+        sha256: asked('sha256'),
+      },
       c.get('who').name,
     );
     return c.json((await images.views([image]))[0]!, isNew ? 201 : 200);
@@ -92,12 +121,24 @@ export function imageRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     run: async ({ body, who }) => {
       const image = await images.get(body.image);
       if (!(await images.isSound(image.sha256)))
-        throw new Refusal(422, 'image-missing', 'Nothing was staged', `The content of ${image.file} no longer has its digest.`, 'Remove it and add it again from its source.');
+        throw new Refusal(
+          422,
+          'image-missing',
+          'Nothing was staged',
+          `The content of ${image.file} no longer has its digest.`,
+          'Remove it and add it again from its source.',
+        );
       const rows = (await Promise.all(body.devices.map((d) => devices.get(d)))).map((d) => d.row);
       for (const row of rows) {
         const found = mismatches(image as ImageScope, row);
         if (found.length > 0)
-          throw new Refusal(422, 'image-does-not-fit', 'Nothing was staged', `${image.file} is not for ${row.name}: ${describeMismatches(found)}.`, 'Stage the image that is for this hardware.');
+          throw new Refusal(
+            422,
+            'image-does-not-fit',
+            'Nothing was staged',
+            `${image.file} is not for ${row.name}: ${describeMismatches(found)}.`,
+            'Stage the image that is for this hardware.',
+          );
       }
       await offers.put(image, rows, who.name);
       return { items: (await offers.list()).filter((o) => o.image === image.sha256) };
@@ -146,7 +187,14 @@ export function imageRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     run: async ({ body }) => {
       const { row } = await devices.get(body.device);
       const family = row.family === null ? undefined : context.families.get(row.family);
-      if (!family) throw new Refusal(422, 'family-unknown', 'Nothing was saved', `No family is known for ${row.name}, so that Barrow cannot ask for its settings.`, 'A family file would teach it.');
+      if (!family)
+        throw new Refusal(
+          422,
+          'family-unknown',
+          'Nothing was saved',
+          `No family is known for ${row.name}, so that Barrow cannot ask for its settings.`,
+          'A family file would teach it.',
+        );
       const session = await DeviceSession.open(context, row, family);
       try {
         const { gives } = await session.run('configuration');
@@ -176,7 +224,13 @@ export function imageRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     summary: 'The differences between two backups of one device, after normalisation',
     params: idParam,
     query: z.object({ with: z.string() }),
-    answer: z.object({ same: z.boolean(), added: z.number().int(), removed: z.number().int(), lines: z.array(z.string()), cut: z.number().int() }),
+    answer: z.object({
+      same: z.boolean(),
+      added: z.number().int(),
+      removed: z.number().int(),
+      lines: z.array(z.string()),
+      cut: z.number().int(),
+    }),
     run: async ({ params, query }) => {
       const [before, after] = await Promise.all([backups.text(params.id), backups.text(query.with)]);
       const device = await context.db.findOne(DeviceEntity, { id: before.row.device });

@@ -1,5 +1,15 @@
 import { z, type OpenAPIHono } from '@hono/zod-openapi';
-import { planInput, rehearsalSchema, rehearse, reportSchema, rolloutSchema, rolloutSummarySchema, runDetailSchema, type Check, type RolloutEvent } from '@barrow/core';
+import {
+  planInput,
+  rehearsalSchema,
+  rehearse,
+  reportSchema,
+  rolloutSchema,
+  rolloutSummarySchema,
+  runDetailSchema,
+  type Check,
+  type RolloutEvent,
+} from '@barrow/core';
 import { rfc3339, rfc3339OrNull } from '../context.js';
 import { ConversationEntity, ImageEntity, RolloutEntity } from '../data/entities.js';
 import { notFound } from '../errors.js';
@@ -20,7 +30,8 @@ const reason = z.strictObject({ reason: z.string().min(1).max(500).default('aske
 export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
   const { context, devices, runner, journal } = parts;
   const { db } = context;
-  const fileNames = async (): Promise<Map<string, string>> => new Map((await db.find(ImageEntity, {}, { fields: ['sha256', 'file'] })).map((i) => [i.sha256, i.file]));
+  const fileNames = async (): Promise<Map<string, string>> =>
+    new Map((await db.find(ImageEntity, {}, { fields: ['sha256', 'file'] })).map((i) => [i.sha256, i.file]));
   const view = async (active: ActiveRollout) => rolloutView(active, await fileNames(), journal.last);
   const runOf = (active: ActiveRollout, asked: string): number => {
     const index = active.plan.runs.findIndex((r) => r.id === asked || r.name === asked || r.serial === asked || r.address === asked);
@@ -89,7 +100,12 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     },
   });
 
-  const saying = <B extends z.ZodType>(word: string, summary: string, body: B, event: (given: z.output<B>, who: Who) => RolloutEvent): void =>
+  const saying = <B extends z.ZodType>(
+    word: string,
+    summary: string,
+    body: B,
+    event: (given: z.output<B>, who: Who) => RolloutEvent,
+  ): void =>
     addOperation(app, {
       method: 'post',
       path: `/api/v1/rollouts/{id}/${word}`,
@@ -103,11 +119,34 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
   const nothing = z.strictObject({});
   const now = (): number => Date.now();
   saying('start', 'Begin', nothing, (_, who) => ({ kind: 'rollout-started', at: now(), by: who.name }));
-  saying('hold', 'Begin nothing more; runs past their point of no return go on', reason, ({ reason: why }, who) => ({ kind: 'held', at: now(), by: who.name, reason: why }));
-  saying('continue', 'Go on after a hold; failures seen so far are forgiven', nothing, (_, who) => ({ kind: 'continued', at: now(), by: who.name }));
-  saying('stop', 'End early: runs not past their point of no return are withdrawn', nothing, (_, who) => ({ kind: 'stop-asked', at: now(), by: who.name }));
-  saying('approve', 'Give the word that a gate waits for', z.strictObject({ wave: z.number().int().min(0) }), ({ wave }, who) => ({ kind: 'approved', at: now(), by: who.name, wave }));
-  saying('note', 'Write a note into the journal', z.strictObject({ text: z.string().min(1).max(2000) }), ({ text }, who) => ({ kind: 'noted', at: now(), by: who.name, text }));
+  saying('hold', 'Begin nothing more; runs past their point of no return go on', reason, ({ reason: why }, who) => ({
+    kind: 'held',
+    at: now(),
+    by: who.name,
+    reason: why,
+  }));
+  saying('continue', 'Go on after a hold; failures seen so far are forgiven', nothing, (_, who) => ({
+    kind: 'continued',
+    at: now(),
+    by: who.name,
+  }));
+  saying('stop', 'End early: runs not past their point of no return are withdrawn', nothing, (_, who) => ({
+    kind: 'stop-asked',
+    at: now(),
+    by: who.name,
+  }));
+  saying('approve', 'Give the word that a gate waits for', z.strictObject({ wave: z.number().int().min(0) }), ({ wave }, who) => ({
+    kind: 'approved',
+    at: now(),
+    by: who.name,
+    wave,
+  }));
+  saying('note', 'Write a note into the journal', z.strictObject({ text: z.string().min(1).max(2000) }), ({ text }, who) => ({
+    kind: 'noted',
+    at: now(),
+    by: who.name,
+    text,
+  }));
 
   const onRun = (word: string, summary: string, event: (run: string, who: Who, why: string) => RolloutEvent): void =>
     addOperation(app, {
@@ -124,7 +163,13 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       },
     });
   onRun('retry', 'Begin an ended run anew', (run, who) => ({ kind: 'run-retried', at: now(), run, by: who.name }));
-  onRun('skip', 'Leave a device out that has not passed its point of no return', (run, who, why) => ({ kind: 'run-skipped', at: now(), run, by: who.name, reason: why }));
+  onRun('skip', 'Leave a device out that has not passed its point of no return', (run, who, why) => ({
+    kind: 'run-skipped',
+    at: now(),
+    run,
+    by: who.name,
+    reason: why,
+  }));
 
   addOperation(app, {
     method: 'get',

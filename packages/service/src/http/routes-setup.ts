@@ -74,10 +74,22 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
         addressesOf(body.ranges, body.exclude);
       } catch (error) {
         if (!(error instanceof RangeMalformed)) throw error;
-        throw new Refusal(422, 'range-malformed', 'The network was not added', `${error.message}.`, 'Give ranges such as 127.40.1.0/24, 127.40.1.1-127.40.1.40, 127.40.1.1-40 or 127.40.1.7.');
+        throw new Refusal(
+          422,
+          'range-malformed',
+          'The network was not added',
+          `${error.message}.`,
+          'Give ranges such as 127.40.1.0/24, 127.40.1.1-127.40.1.40, 127.40.1.1-40 or 127.40.1.7.',
+        );
       }
       if (await db.findOne(NetworkEntity, { name: body.name }))
-        throw new Refusal(409, 'network-name-taken', 'The network was not added', `There is a network "${body.name}" already.`, 'Choose another name, or remove that network first.');
+        throw new Refusal(
+          409,
+          'network-name-taken',
+          'The network was not added',
+          `There is a network "${body.name}" already.`,
+          'Choose another name, or remove that network first.',
+        );
       const known = await db.find(CredentialEntity);
       const credentials = body.credentials.map((asked) => {
         const found = known.find((c) => c.id === asked || c.name === asked);
@@ -135,10 +147,29 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     status: 201,
     run: async ({ body }) => {
       if (await db.findOne(CredentialEntity, { name: body.name }))
-        throw new Refusal(409, 'credential-name-taken', 'The credential was not added', `There is a credential "${body.name}" already.`, 'Choose another name, or remove that one first.');
+        throw new Refusal(
+          409,
+          'credential-name-taken',
+          'The credential was not added',
+          `There is a credential "${body.name}" already.`,
+          'Choose another name, or remove that one first.',
+        );
       if (body.kind === 'ssh-password' && !body.user)
-        throw new Refusal(422, 'credential-without-user', 'The credential was not added', 'An SSH password belongs to a user.', 'Give the user with --user.');
-      const row: CredentialRow = { id: newId('c'), name: body.name, kind: body.kind, user: body.user, sealed: context.sealer.seal(body.secret), createdAt: Date.now() };
+        throw new Refusal(
+          422,
+          'credential-without-user',
+          'The credential was not added',
+          'An SSH password belongs to a user.',
+          'Give the user with --user.',
+        );
+      const row: CredentialRow = {
+        id: newId('c'),
+        name: body.name,
+        kind: body.kind,
+        user: body.user,
+        sealed: context.sealer.seal(body.secret),
+        createdAt: Date.now(),
+      };
       await db.write(async (em) => em.insert(CredentialEntity, row));
       context.live.changed('credentials');
       return credentialView(row, []);
@@ -156,7 +187,13 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       if (!row) throw notFound('credential', params.id, '`barrow credential list` shows them.');
       const users = (await db.find(NetworkEntity)).filter((n) => n.credentials.includes(row.id));
       if (users.length > 0)
-        throw new Refusal(409, 'credential-needed', 'The credential stays', `It is named by ${users.map((n) => n.name).join(', ')}.`, 'Remove it from those networks first.');
+        throw new Refusal(
+          409,
+          'credential-needed',
+          'The credential stays',
+          `It is named by ${users.map((n) => n.name).join(', ')}.`,
+          'Remove it from those networks first.',
+        );
       await db.write(async (em) => em.nativeDelete(CredentialEntity, { id: row.id }));
       context.live.changed('credentials');
       return { removed: row.name };
@@ -171,7 +208,8 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     answer: z.object({ items: z.array(familySummarySchema) }),
     run: async () => {
       const counts = new Map<string, number>();
-      for (const { family } of await db.find(DeviceEntity, {}, { fields: ['id', 'family'] })) if (family) counts.set(family, (counts.get(family) ?? 0) + 1);
+      for (const { family } of await db.find(DeviceEntity, {}, { fields: ['id', 'family'] }))
+        if (family) counts.set(family, (counts.get(family) ?? 0) + 1);
       return {
         items: [...context.families.values()].map((f) => ({
           family: f.family,
@@ -195,7 +233,13 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     summary: 'Access tokens by name',
     answer: z.object({ items: z.array(tokenSchema) }),
     run: async () => ({
-      items: tokens.list().map(({ id, name, role, createdAt, lastUsed }) => ({ id, name, role, createdAt: rfc3339(createdAt), lastUsed: rfc3339OrNull(lastUsed) })),
+      items: tokens.list().map(({ id, name, role, createdAt, lastUsed }) => ({
+        id,
+        name,
+        role,
+        createdAt: rfc3339(createdAt),
+        lastUsed: rfc3339OrNull(lastUsed),
+      })),
     }),
   });
   addOperation(app, {
@@ -223,7 +267,13 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       const row = all.find((t) => t.id === params.id || t.name === params.id);
       if (!row) throw notFound('token', params.id, '`barrow token list` shows them.');
       if (row.role === 'admin' && all.filter((t) => t.role === 'admin').length === 1)
-        throw new Refusal(409, 'last-admin', 'The token stays', 'It is the last one with the role admin.', 'Make another admin token first.');
+        throw new Refusal(
+          409,
+          'last-admin',
+          'The token stays',
+          'It is the last one with the role admin.',
+          'Make another admin token first.',
+        );
       await tokens.remove(row);
       return { removed: row.name };
     },

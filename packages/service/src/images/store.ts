@@ -4,7 +4,18 @@ import { open, rename, rm, stat } from 'node:fs/promises';
 import { basename, join } from 'node:path';
 import type { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
-import { compareVersions, ImageHeaderError, longestHeader, mismatches, readImageHeader, readVersion, VersionUnreadable, type Image, type ImageHeader, type ImageScope } from '@barrow/core';
+import {
+  compareVersions,
+  ImageHeaderError,
+  longestHeader,
+  mismatches,
+  readImageHeader,
+  readVersion,
+  VersionUnreadable,
+  type Image,
+  type ImageHeader,
+  type ImageScope,
+} from '@barrow/core';
 import type { Family } from '@barrow/families';
 import { rfc3339, type Context } from '../context.js';
 import { DeviceEntity, ImageEntity, OfferEntity, type DeviceRow, type ImageRow } from '../data/entities.js';
@@ -44,7 +55,13 @@ export class ImageStore {
       const received = await receive(body, incoming);
       const { header, family } = await this.#examine(incoming, received.bytes, claim);
       if (claim.sha256 !== null && claim.sha256.toLowerCase() !== received.sha256)
-        throw new Refusal(422, 'image-digest-differs', 'The image is refused', `Its SHA-256 is ${received.sha256}, said was ${claim.sha256}.`, 'The file was damaged or replaced on its way. Fetch it again from its source.');
+        throw new Refusal(
+          422,
+          'image-digest-differs',
+          'The image is refused',
+          `Its SHA-256 is ${received.sha256}, said was ${claim.sha256}.`,
+          'The file was damaged or replaced on its way. Fetch it again from its source.',
+        );
       const found = await this.context.db.findOne(ImageEntity, { sha256: received.sha256 });
       if (found) return { image: found, isNew: false };
       await this.#refuseTwin(header, family, received.sha256);
@@ -88,11 +105,19 @@ export class ImageStore {
       }
     } catch (error) {
       if (!(error instanceof ImageHeaderError)) throw error;
-      return refuse(error.code, `${claim.file}: ${error.message}.`, 'Check that this is the image itself and not an archive or a page that holds it.');
+      return refuse(
+        error.code,
+        `${claim.file}: ${error.message}.`,
+        'Check that this is the image itself and not an archive or a page that holds it.',
+      );
     }
     const again = 'The file was damaged on its way. Fetch it again from its source.';
     if (bytes - payloadOffset !== header.payloadBytes)
-      refuse('image-truncated', `${claim.file}: its header tells of ${header.payloadBytes} octets, it has ${bytes - payloadOffset}.`, again);
+      refuse(
+        'image-truncated',
+        `${claim.file}: its header tells of ${header.payloadBytes} octets, it has ${bytes - payloadOffset}.`,
+        again,
+      );
     const digest = await digestOfFile(path, payloadOffset);
     if (digest !== header.payloadSha256)
       refuse('image-damaged', `${claim.file}: its header tells SHA-256 ${header.payloadSha256}, the content has ${digest}.`, again);
@@ -112,13 +137,22 @@ export class ImageStore {
     ];
     for (const [what, wanted, has] of said)
       if (wanted !== null && !has.includes(wanted))
-        refuse('image-contradiction', `You said ${what} ${wanted}; the file says ${has.join(', ')}.`, 'Take the file for the hardware you have, or leave the option away to believe the file.');
+        refuse(
+          'image-contradiction',
+          `You said ${what} ${wanted}; the file says ${has.join(', ')}.`,
+          'Take the file for the hardware you have, or leave the option away to believe the file.',
+        );
     try {
       readVersion(family.versions, header.version);
       if (claim.version !== null && compareVersions(family.versions, claim.version, header.version) !== 0)
-        refuse('image-contradiction', `You said version ${claim.version}; the file says ${header.version}.`, 'Check which release the file is.');
+        refuse(
+          'image-contradiction',
+          `You said version ${claim.version}; the file says ${header.version}.`,
+          'Check which release the file is.',
+        );
     } catch (error) {
-      if (error instanceof VersionUnreadable) refuse('version-unreadable', `${claim.file}: ${error.message}.`, 'Check the version that you gave, or the family file.');
+      if (error instanceof VersionUnreadable)
+        refuse('version-unreadable', `${claim.file}: ${error.message}.`, 'Check the version that you gave, or the family file.');
       throw error;
     }
     return { header, family };
@@ -151,9 +185,18 @@ export class ImageStore {
   /** @throws Refusal */
   async get(nameOrDigest: string): Promise<ImageRow> {
     const all = await this.list();
-    const found = all.filter((i) => i.sha256 === nameOrDigest || i.file === nameOrDigest || (nameOrDigest.length >= 6 && i.sha256.startsWith(nameOrDigest)));
+    const found = all.filter(
+      (i) => i.sha256 === nameOrDigest || i.file === nameOrDigest || (nameOrDigest.length >= 6 && i.sha256.startsWith(nameOrDigest)),
+    );
     if (found.length === 1) return found[0]!;
-    if (found.length > 1) throw new Refusal(409, 'image-ambiguous', 'More than one image is meant', `"${nameOrDigest}" fits ${found.length} images.`, 'Give more of the digest; `barrow image list` shows them.');
+    if (found.length > 1)
+      throw new Refusal(
+        409,
+        'image-ambiguous',
+        'More than one image is meant',
+        `"${nameOrDigest}" fits ${found.length} images.`,
+        'Give more of the digest; `barrow image list` shows them.',
+      );
     throw notFound('image', nameOrDigest, '`barrow image list` shows what the store has.');
   }
 
@@ -171,7 +214,11 @@ export class ImageStore {
         sha256: image.sha256,
         file: image.file,
         sound,
-        detail: sound ? 'as it was added' : there ? `${(await stat(this.pathOf(image.sha256))).size} octets that no longer have the digest` : 'its file is gone',
+        detail: sound
+          ? 'as it was added'
+          : there
+            ? `${(await stat(this.pathOf(image.sha256))).size} octets that no longer have the digest`
+            : 'its file is gone',
       });
     }
     return results;
@@ -182,7 +229,8 @@ export class ImageStore {
     const image = await this.get(nameOrDigest);
     const offered = await this.context.db.count(OfferEntity, { image: image.sha256 });
     const why = neededBy(image.sha256) ?? (offered > 0 ? `it is staged for ${offered} devices` : null);
-    if (why !== null) throw new Refusal(409, 'image-needed', 'The image stays', `${image.file}: ${why}.`, 'Drop the offer or end the rollout first.');
+    if (why !== null)
+      throw new Refusal(409, 'image-needed', 'The image stays', `${image.file}: ${why}.`, 'Drop the offer or end the rollout first.');
     await this.context.db.write(async (em) => em.nativeDelete(ImageEntity, { sha256: image.sha256 }));
     await rm(this.pathOf(image.sha256), { force: true });
     this.context.live.changed('images');
@@ -203,7 +251,20 @@ export class ImageStore {
       let fits = 0;
       for (const { device, count } of groups.values()) if (mismatches(image as ImageScope, device).length === 0) fits += count;
       const { sha256, file, family, maker, models, hardwareRevisions, variant, version, bytes, addedBy } = image;
-      return { sha256, file, family, maker, models, hardwareRevisions, variant, version, bytes, addedBy, addedAt: rfc3339(image.addedAt), fits };
+      return {
+        sha256,
+        file,
+        family,
+        maker,
+        models,
+        hardwareRevisions,
+        variant,
+        version,
+        bytes,
+        addedBy,
+        addedAt: rfc3339(image.addedAt),
+        fits,
+      };
     });
   }
 }
@@ -222,8 +283,20 @@ async function receive(body: Readable, path: string): Promise<{ sha256: string; 
     await pipeline(body, measure, createWriteStream(path, { flags: 'wx', mode: 0o600, flush: true }));
   } catch (error) {
     if ((error as NodeJS.ErrnoException).code === 'ENOSPC')
-      throw new Refusal(413, 'store-full', 'The image is refused', 'The disk of the store is full.', 'Make room in the data folder and add it again. Nothing of it was kept.');
-    throw new Refusal(400, 'upload-broken', 'The upload did not come to its end', (error as Error).message, 'Add the file again. Nothing of it was kept.');
+      throw new Refusal(
+        413,
+        'store-full',
+        'The image is refused',
+        'The disk of the store is full.',
+        'Make room in the data folder and add it again. Nothing of it was kept.',
+      );
+    throw new Refusal(
+      400,
+      'upload-broken',
+      'The upload did not come to its end',
+      (error as Error).message,
+      'Add the file again. Nothing of it was kept.',
+    );
   }
   return { sha256: hash.digest('hex'), bytes };
 }

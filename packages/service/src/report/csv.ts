@@ -1,6 +1,23 @@
 import type { Report } from '@barrow/core';
 
-const columns = ['name', 'address', 'site', 'serial', 'outcome', 'cause', 'before', 'after', 'target', 'image', 'digestOnDevice', 'backup', 'begunAt', 'endedAt', 'downMs', 'attempts'] as const;
+const columns = [
+  'name',
+  'address',
+  'site',
+  'serial',
+  'outcome',
+  'cause',
+  'before',
+  'after',
+  'target',
+  'image',
+  'digestOnDevice',
+  'backup',
+  'begunAt',
+  'endedAt',
+  'downMs',
+  'attempts',
+] as const;
 
 /** RFC 4180, with a header line; a field that a spreadsheet would run as a formula is led by an apostrophe. */
 export function reportCsv(report: Report): string {

@@ -29,13 +29,15 @@ export function reportPage(report: Report): string {
       <head>
         <meta charset="utf-8" />
         <title>Report: ${rollout.name}</title>
-        <style>${raw(css)}</style>
+        <style>
+          ${raw(css)}
+        </style>
       </head>
       <body>
         <h1>${rollout.name}</h1>
         <p class="quiet">
-          Rollout <code>${rollout.id}</code>, ${rollout.phase}. Started by ${rollout.startedBy ?? 'nobody yet'} at ${time(rollout.startedAt)}, ended
-          ${time(rollout.endedAt)} (UTC). Report made ${time(report.madeAt)}.
+          Rollout <code>${rollout.id}</code>, ${rollout.phase}. Started by ${rollout.startedBy ?? 'nobody yet'} at
+          ${time(rollout.startedAt)}, ended ${time(rollout.endedAt)} (UTC). Report made ${time(report.madeAt)}.
         </p>
         ${rollout.heldBecause ? html`<p class="failed">Held: ${rollout.heldBecause}</p>` : ''}
         <div class="sum">
@@ -47,47 +49,125 @@ export function reportPage(report: Report): string {
         </div>
         <h2>Images</h2>
         <table>
-          <tr><th>File</th><th>Version</th><th>Octets</th><th>SHA-256</th></tr>
+          <tr>
+            <th>File</th>
+            <th>Version</th>
+            <th>Octets</th>
+            <th>SHA-256</th>
+          </tr>
           ${report.images.map(
-            (i) => html`<tr><td class="mono">${i.file}</td><td class="mono">${i.version}</td><td>${i.bytes.toLocaleString('en')}</td><td class="mono digest">${i.sha256}</td></tr>`,
+            (i) =>
+              html`<tr>
+                <td class="mono">${i.file}</td>
+                <td class="mono">${i.version}</td>
+                <td>${i.bytes.toLocaleString('en')}</td>
+                <td class="mono digest">${i.sha256}</td>
+              </tr>`,
           )}
         </table>
         <h2>Devices</h2>
         <table>
-          <tr><th>Device</th><th>Site</th><th>Outcome</th><th>Before</th><th>After</th><th>Down for</th><th>Ended</th></tr>
+          <tr>
+            <th>Device</th>
+            <th>Site</th>
+            <th>Outcome</th>
+            <th>Before</th>
+            <th>After</th>
+            <th>Down for</th>
+            <th>Ended</th>
+          </tr>
           ${report.runs.map(
-            (r) => html`<tr>
-              <td>${r.name}</td><td>${r.site}</td><td class="${r.outcome ?? ''}">${r.outcome ?? 'not ended'}</td>
-              <td class="mono">${r.before}</td><td class="mono">${r.after ?? '–'}</td>
-              <td>${r.downMs === null ? '–' : duration(r.downMs)}</td><td>${time(r.endedAt)}</td>
-            </tr>`,
+            (r) =>
+              html`<tr>
+                <td>${r.name}</td>
+                <td>${r.site}</td>
+                <td class="${r.outcome ?? ''}">${r.outcome ?? 'not ended'}</td>
+                <td class="mono">${r.before}</td>
+                <td class="mono">${r.after ?? '–'}</td>
+                <td>${r.downMs === null ? '–' : duration(r.downMs)}</td>
+                <td>${time(r.endedAt)}</td>
+              </tr>`,
           )}
         </table>
-        ${report.leftOut.length > 0
-          ? html`<h2>Left out of the plan</h2>
-              <table>${report.leftOut.map((l) => html`<tr><td>${l.name}</td><td>${l.reason}</td></tr>`)}</table>`
-          : ''}
-        <h2>Who did what</h2>
-        <table>${report.deeds.map((d) => html`<tr><td>${time(d.at)}</td><td>${d.by}</td><td>${d.what}</td></tr>`)}</table>
-        <h2>Evidence, device by device</h2>
-        ${report.runs.map(
-          (r) => html`<section class="run">
-            <h3><span>${r.name}</span><span class="${r.outcome ?? ''}">${r.outcome ?? 'not ended'}</span></h3>
-            <p class="quiet">Serial <code>${r.serial}</code>, address <code>${r.address}</code>, ${r.site}. From <code>${r.before}</code> to <code>${r.target}</code>${r.attempts > 1 ? `, ${r.attempts} tries` : ''}.</p>
-            ${r.cause ? html`<p class="failed">${r.cause.what}</p><p>${r.detail}</p><p class="quiet">${r.cause.next}</p>` : r.detail ? html`<p>${r.detail}</p>` : ''}
-            ${r.checks.length > 0
-              ? html`<table>
-                  <tr><th>Check</th><th>Result</th><th>Before</th><th>After</th><th>Evidence</th></tr>
-                  ${r.checks.map(
-                    (c) => html`<tr><td>${c.name}</td><td class="${c.result === 'failed' ? 'failed' : 'verified'}">${c.result}</td><td class="mono">${c.before}</td><td class="mono">${c.after}</td><td>${c.evidence.join('; ')}</td></tr>`,
+        ${
+          report.leftOut.length > 0
+            ? html`<h2>Left out of the plan</h2>
+                <table>
+                  ${report.leftOut.map(
+                    (l) =>
+                      html`<tr>
+                        <td>${l.name}</td>
+                        <td>${l.reason}</td>
+                      </tr>`,
                   )}
                 </table>`
-              : ''}
-            ${r.steps.length > 0
-              ? html`<p class="quiet">${r.steps.map((s) => `${s.step} ${time(s.begunAt).slice(11)}${s.result === 'done' ? '' : ` (${s.result})`}`).join(' · ')}</p>`
-              : ''}
-            <p class="quiet digest">Image <code>${r.image}</code>${r.digestOnDevice ? html`, on the device <code>${r.digestOnDevice}</code>` : ''}${r.backup ? html`; backup <code>${r.backup}</code>` : ''}.</p>
-          </section>`,
+            : ''
+        }
+        <h2>Who did what</h2>
+        <table>
+          ${report.deeds.map(
+            (d) =>
+              html`<tr>
+                <td>${time(d.at)}</td>
+                <td>${d.by}</td>
+                <td>${d.what}</td>
+              </tr>`,
+          )}
+        </table>
+        <h2>Evidence, device by device</h2>
+        ${report.runs.map(
+          (r) =>
+            html`<section class="run">
+              <h3><span>${r.name}</span><span class="${r.outcome ?? ''}">${r.outcome ?? 'not ended'}</span></h3>
+              <p class="quiet">
+                Serial <code>${r.serial}</code>, address <code>${r.address}</code>, ${r.site}. From <code>${r.before}</code> to
+                <code>${r.target}</code>${r.attempts > 1 ? `, ${r.attempts} tries` : ''}.
+              </p>
+              ${
+                r.cause
+                  ? html`<p class="failed">${r.cause.what}</p>
+                      <p>${r.detail}</p>
+                      <p class="quiet">${r.cause.next}</p>`
+                  : r.detail
+                    ? html`<p>${r.detail}</p>`
+                    : ''
+              }
+              ${
+                r.checks.length > 0
+                  ? html`<table>
+                      <tr>
+                        <th>Check</th>
+                        <th>Result</th>
+                        <th>Before</th>
+                        <th>After</th>
+                        <th>Evidence</th>
+                      </tr>
+                      ${r.checks.map(
+                        (c) =>
+                          html`<tr>
+                            <td>${c.name}</td>
+                            <td class="${c.result === 'failed' ? 'failed' : 'verified'}">${c.result}</td>
+                            <td class="mono">${c.before}</td>
+                            <td class="mono">${c.after}</td>
+                            <td>${c.evidence.join('; ')}</td>
+                          </tr>`,
+                      )}
+                    </table>`
+                  : ''
+              }
+              ${
+                r.steps.length > 0
+                  ? html`<p class="quiet">
+                      ${r.steps.map((s) => `${s.step} ${time(s.begunAt).slice(11)}${s.result === 'done' ? '' : ` (${s.result})`}`).join(' · ')}
+                    </p>`
+                  : ''
+              }
+              <p class="quiet digest">
+                Image
+                <code>${r.image}</code
+                >${r.digestOnDevice ? html`, on the device <code>${r.digestOnDevice}</code>` : ''}${r.backup ? html`; backup <code>${r.backup}</code>` : ''}.
+              </p>
+            </section>`,
         )}
       </body>
     </html>`;

@@ -14,7 +14,11 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
     const at = rfc3339(event.at);
     if ('by' in event) deeds.push({ at, by: event.by, what: deedText(event, nameOf) });
     if (event.kind === 'service-started' || event.kind === 'service-stopping')
-      deeds.push({ at, by: 'Barrow', what: event.kind === 'service-started' ? 'the service was started again' : 'the service was stopped' });
+      deeds.push({
+        at,
+        by: 'Barrow',
+        what: event.kind === 'service-started' ? 'the service was started again' : 'the service was stopped',
+      });
     if (event.kind === 'step-begun') {
       const list = stepsOf.get(event.run) ?? [];
       stepsOf.set(event.run, list);
@@ -23,7 +27,12 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
       const last = stepsOf.get(event.run)?.at(-1);
       if (last) {
         last.endedAt = at;
-        last.result = event.kind === 'step-done' ? 'done' : event.kind === 'step-failed' ? event.cause : `${event.truth}, asked after a restart of the service`;
+        last.result =
+          event.kind === 'step-done'
+            ? 'done'
+            : event.kind === 'step-failed'
+              ? event.cause
+              : `${event.truth}, asked after a restart of the service`;
       }
     }
   }

@@ -8,12 +8,26 @@ import { notFound } from '../errors.js';
 export class Backups {
   constructor(private readonly context: Context) {}
 
-  async keep(device: string, text: string, firmware: string | null, rollout: string | null): Promise<{ id: string; sha256: string; bytes: number }> {
+  async keep(
+    device: string,
+    text: string,
+    firmware: string | null,
+    rollout: string | null,
+  ): Promise<{ id: string; sha256: string; bytes: number }> {
     const id = newId('b');
     const sha256 = digestOf(text);
     const bytes = Buffer.byteLength(text);
     await this.context.db.write(async (em) =>
-      em.insert(BackupEntity, { id, sha256, device, takenAt: Date.now(), rollout, bytes, firmware, sealed: this.context.sealer.seal(text) }),
+      em.insert(BackupEntity, {
+        id,
+        sha256,
+        device,
+        takenAt: Date.now(),
+        rollout,
+        bytes,
+        firmware,
+        sealed: this.context.sealer.seal(text),
+      }),
     );
     this.context.live.changed('backups');
     return { id, sha256, bytes };

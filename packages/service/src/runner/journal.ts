@@ -17,7 +17,11 @@ export class Journal {
   /** Numbers and writes events; they are on disk when this resolves, and only then may anything be done about them. */
   async append(rollout: string, events: readonly RolloutEvent[]): Promise<JournalEntry[]> {
     // What is believed is what can be read back: as JSON, without what JSON cannot hold.
-    const entries = events.map((event): JournalEntry => ({ seq: ++this.#seq, rollout, event: JSON.parse(JSON.stringify(event)) as RolloutEvent }));
+    const entries = events.map((event): JournalEntry => ({
+      seq: ++this.#seq,
+      rollout,
+      event: JSON.parse(JSON.stringify(event)) as RolloutEvent,
+    }));
     const ended = events.some((e) => e.kind === 'rollout-ended') ? true : events.some((e) => e.kind === 'run-retried') ? false : null;
     await this.context.db.write(async (em) => {
       await em.insertMany(

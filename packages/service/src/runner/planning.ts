@@ -66,7 +66,10 @@ export async function planRollout(context: Context, devices: Devices, asked: Pla
       'nothing-to-do',
       'There is nothing to plan',
       leftOut.length > 0
-        ? `None of these devices can be upgraded: ${leftOut.slice(0, 3).map((l) => `${l.name}: ${l.reason}`).join('; ')}${leftOut.length > 3 ? ` and ${leftOut.length - 3} more` : ''}.`
+        ? `None of these devices can be upgraded: ${leftOut
+            .slice(0, 3)
+            .map((l) => `${l.name}: ${l.reason}`)
+            .join('; ')}${leftOut.length > 3 ? ` and ${leftOut.length - 3} more` : ''}.`
         : 'No device is behind its target.',
       '`barrow standing` shows every device against its target; `barrow target set` sets one.',
     );

@@ -55,7 +55,8 @@ async function askRestarted(step: StepContext): Promise<Truth> {
   let words = '';
   while (Date.now() < settled) {
     const system = await readSystem(step.context, step.device, 1000, 1);
-    if (system === null) return { truth: 'done', detail: 'the device does not answer, so it is taken to be restarting; the next step waits for it' };
+    if (system === null)
+      return { truth: 'done', detail: 'the device does not answer, so it is taken to be restarting; the next step waits for it' };
     try {
       const session = await DeviceSession.open(step.context, step.device, step.family, { signal: step.signal });
       try {

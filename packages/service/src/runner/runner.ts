@@ -61,10 +61,14 @@ export class Runner {
   readonly #rollouts = new Map<string, ActiveRollout>();
   #stopping = false;
 
-  constructor(
-    private readonly context: Context,
-    private readonly parts: () => RunnerParts,
-  ) {}
+  #parts!: RunnerParts;
+
+  constructor(private readonly context: Context) {}
+
+  /** Gives the runner what its steps work with; once, before anything else. */
+  use({ devices, images, offers, tftp, backups, journal }: RunnerParts): void {
+    this.#parts = { devices, images, offers, tftp, backups, journal };
+  }
 
   /** Takes up every rollout that had not ended, by folding its journal. */
   async resume(): Promise<void> {
@@ -91,7 +95,7 @@ export class Runner {
 
   async #load(id: string): Promise<ActiveRollout> {
     const row = (await this.context.db.findOne(RolloutEntity, { id }))!;
-    const entries = await this.parts().journal.of(id);
+    const entries = await this.#parts.journal.of(id);
     const already = this.#rollouts.get(id);
     if (already) return already;
     const active: ActiveRollout = {
@@ -148,7 +152,13 @@ export class Runner {
         apply(structuredClone(active.state), event);
       } catch (error) {
         if (!(error instanceof ImpossibleEvent)) throw error;
-        throw new Refusal(409, 'rollout-not-so', 'That cannot be done now', `${error.message}.`, `\`barrow rollout show ${id}\` shows how it stands.`);
+        throw new Refusal(
+          409,
+          'rollout-not-so',
+          'That cannot be done now',
+          `${error.message}.`,
+          `\`barrow rollout show ${id}\` shows how it stands.`,
+        );
       }
       await this.#happen(active, [event]);
       await this.#tick(active);
@@ -207,13 +217,14 @@ export class Runner {
 
   /** Journal first, then believe it, then tell it. */
   async #happen(active: ActiveRollout, events: readonly RolloutEvent[]): Promise<void> {
-    const entries = await this.parts().journal.append(active.plan.id, events);
+    const entries = await this.#parts.journal.append(active.plan.id, events);
     for (const entry of entries) {
       active.state = apply(active.state, entry.event);
       follow(active.trails, entry.event);
       this.context.live.tell({ kind: 'journal', entry });
     }
-    if (events.some((e) => e.kind === 'rollout-started' || e.kind === 'rollout-ended' || e.kind === 'run-retried')) this.context.live.changed('rollouts');
+    if (events.some((e) => e.kind === 'rollout-started' || e.kind === 'rollout-ended' || e.kind === 'run-retried'))
+      this.context.live.changed('rollouts');
   }
 
   async #tick(active: ActiveRollout): Promise<void> {
@@ -236,7 +247,12 @@ export class Runner {
     }
   }
 
-  #begin(active: ActiveRollout, runId: string, step: StepName, work: (context: StepContext & { step: StepName }) => Promise<RolloutEvent>): void {
+  #begin(
+    active: ActiveRollout,
+    runId: string,
+    step: StepName,
+    work: (context: StepContext & { step: StepName }) => Promise<RolloutEvent>,
+  ): void {
     const abort = new AbortController();
     const run = active.plan.runs[active.state.indexOf.get(runId)!]!;
     const done = (async () => {
@@ -283,7 +299,14 @@ export class Runner {
       return { kind: 'step-failed', at, run: run.id, step, cause: error.code, detail: safeText(error.detail, 2000), facts };
     }
     this.context.log.error({ error, device: run.name, step }, 'step failed by a fault of Barrow');
-    return { kind: 'step-failed', at, run: run.id, step, cause: 'service-fault', detail: safeText(error instanceof Error ? error.message : String(error), 400) };
+    return {
+      kind: 'step-failed',
+      at,
+      run: run.id,
+      step,
+      cause: 'service-fault',
+      detail: safeText(error instanceof Error ? error.message : String(error), 400),
+    };
   }
 
   async #stepContext(
@@ -294,7 +317,7 @@ export class Runner {
     closers: (() => Promise<void>)[],
   ): Promise<StepContext> {
     const { context } = this;
-    const parts = this.parts();
+    const parts = this.#parts;
     const device = await context.db.findOne(DeviceEntity, { id: run.device });
     const family = context.families.get(run.family);
     if (!device || !family) throw new CauseError('service-fault', `the ${device ? `family ${run.family}` : 'device'} is no longer known`);
@@ -378,4 +401,3 @@ function eventOf(command: Command): RolloutEvent | null {
       return null;
   }
 }
-

@@ -45,7 +45,8 @@ export class DeviceSession {
           hostKey: pinned,
           readyTimeoutMs: handshakeMs,
         });
-        if (pinned === null) await context.db.write(async (em) => em.nativeUpdate(DeviceEntity, { id: device.id }, { hostKey: shell.hostKey }));
+        if (pinned === null)
+          await context.db.write(async (em) => em.nativeUpdate(DeviceEntity, { id: device.id }, { hostKey: shell.hostKey }));
         const session = new DeviceSession(shell, family, context.options.timeScale, use.given ?? {}, use.signal, use.onProgress);
         await awaitPrompt({ family, shell, timeScale: context.options.timeScale, signal: use.signal });
         return session;
@@ -102,9 +103,5 @@ export function hideSecrets(text: string, family: Family): string {
 }
 
 function scrub(entries: readonly ShellEntry[], family: Family): string {
-  return hideSecrets(
-    entries.map((e) => (e.from === 'barrow' ? '' : e.text.replace(/\r/g, ''))).join(''),
-    family,
-  );
+  return hideSecrets(entries.map((e) => (e.from === 'barrow' ? '' : e.text.replace(/\r/g, ''))).join(''), family);
 }
-

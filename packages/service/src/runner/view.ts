@@ -1,4 +1,14 @@
-import { cause as causeOf, isDown, outcomes, stepMeaning, type RolloutState, type Rollout, type RolloutSummary, type RunView, type WaveState } from '@barrow/core';
+import {
+  cause as causeOf,
+  isDown,
+  outcomes,
+  stepMeaning,
+  type RolloutState,
+  type Rollout,
+  type RolloutSummary,
+  type RunView,
+  type WaveState,
+} from '@barrow/core';
 import { rfc3339, rfc3339OrNull } from '../context.js';
 import type { ActiveRollout } from './runner.js';
 

@@ -1,5 +1,14 @@
 import { safeText, type Transfer } from '@barrow/core';
-import { errorCodes, TftpServer, WireError, type Agreed, type ReadRequest, type TftpPeer, type TransferEnd, type TransferProgress } from '@barrow/wire';
+import {
+  errorCodes,
+  TftpServer,
+  WireError,
+  type Agreed,
+  type ReadRequest,
+  type TftpPeer,
+  type TransferEnd,
+  type TransferProgress,
+} from '@barrow/wire';
 import { rfc3339, rfc3339OrNull, type Context } from '../context.js';
 import { TransferEntity, type TransferRow } from '../data/entities.js';
 import { newId } from '../data/seal.js';
@@ -44,7 +53,12 @@ export class TftpStore {
           };
         }
         const row = this.#row(peer, request, { id: entry.device.id, name: entry.device.name });
-        return { kind: 'send', path: images.pathOf(entry.image.sha256), bytes: entry.image.bytes, tag: { ...row, image: entry.image.sha256, totalBytes: entry.image.bytes } };
+        return {
+          kind: 'send',
+          path: images.pathOf(entry.image.sha256),
+          bytes: entry.image.bytes,
+          tag: { ...row, image: entry.image.sha256, totalBytes: entry.image.bytes },
+        };
       },
       onBegin: (row, _peer, _request, agreed) => this.#begin(row, agreed),
       onProgress: (row, progress) => this.#progress(row, progress),

@@ -161,4 +161,3 @@ async function serve(channel: ServerChannel, connection: Connection, options: Sh
   }
   channel.end();
 }
-

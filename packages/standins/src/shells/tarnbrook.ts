@@ -104,7 +104,17 @@ export const tarnbrookShell: ShellStyle = {
       if (answer.trim() === 'yes') device.restart();
       else terminal.line('staying up');
     } else if (is('leave')) terminal.hangUp();
-    else if (is('help')) for (const text of ['tell unit|slots|settings', 'keep settings', 'fetch HOST PORT FILE', 'test slot N', 'choose slot N', 'restart', 'leave']) terminal.line(text);
+    else if (is('help'))
+      for (const text of [
+        'tell unit|slots|settings',
+        'keep settings',
+        'fetch HOST PORT FILE',
+        'test slot N',
+        'choose slot N',
+        'restart',
+        'leave',
+      ])
+        terminal.line(text);
     else terminal.line(`what? "${line}" is no word of mine`);
   },
 };

@@ -32,7 +32,9 @@ export const wendlockShell: ShellStyle = {
       }
       case 'flash':
         for (const f of persistent.store)
-          terminal.line(`${f.name.padEnd(28)} ${String(f.bytes).padStart(10)}${f === device.running ? '  in use' : ''}${persistent.nextBoot === f.name ? '  at start' : ''}`);
+          terminal.line(
+            `${f.name.padEnd(28)} ${String(f.bytes).padStart(10)}${f === device.running ? '  in use' : ''}${persistent.nextBoot === f.name ? '  at start' : ''}`,
+          );
         return terminal.line(`free ${device.freeBytes}`);
       case 'settings':
         if (words[1] === 'unwritten') {

@@ -27,7 +27,8 @@ function toValue(varbind: Varbind): SnmpValue | null {
   if (snmp.isVarbindError(varbind)) return null;
   const type = typeNames.get(varbind.type) ?? `type ${varbind.type}`;
   const { value } = varbind;
-  if (Buffer.isBuffer(value)) return { oid: varbind.oid, type, value: type === 'Counter64' ? Number(BigInt(`0x${value.toString('hex') || '0'}`)) : readable(value) };
+  if (Buffer.isBuffer(value))
+    return { oid: varbind.oid, type, value: type === 'Counter64' ? Number(BigInt(`0x${value.toString('hex') || '0'}`)) : readable(value) };
   if (typeof value === 'number' || typeof value === 'string') return { oid: varbind.oid, type, value };
   return { oid: varbind.oid, type, value: String(value) };
 }

@@ -56,7 +56,14 @@ class SessionSocket extends EventEmitter<{ message: [Buffer, RemoteInfo]; close:
   ) {
     super();
   }
-  send(buffer: Buffer, offset: number, length: number, port: number, address: string, done: (error: Error | null, bytes: number) => void): void {
+  send(
+    buffer: Buffer,
+    offset: number,
+    length: number,
+    port: number,
+    address: string,
+    done: (error: Error | null, bytes: number) => void,
+  ): void {
     this.socket.send(buffer, offset, length, port, address, done);
   }
   bind(): void {}

@@ -71,8 +71,11 @@ export function decodeResponse(datagram: Buffer): { requestId: number; values: M
     if (ber.readSequence() === null) return null;
     const values = new Map<string, string | number>();
     const end = ber.offset + ber.length;
-    while (ber.offset < end && values.size < 64) {
-      ber.readSequence();
+    // Each round must move on, and there are never more than we would ask for: lengths in a datagram may lie.
+    for (let rounds = 0, at = -1; ber.offset < end && rounds < 64; rounds++) {
+      if (ber.offset <= at) return null;
+      at = ber.offset;
+      if (ber.readSequence() === null) return null;
       const oid = ber.readOID();
       const tag = ber.peek();
       if (tag === null) return null;

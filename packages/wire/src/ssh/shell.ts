@@ -67,8 +67,10 @@ export class ShellSession {
       };
       client.on('error', (error: Error & { level?: string; code?: string }) => {
         if (keyRefused) return fail(new WireError('host-key-changed', `${where} shows ${seenKey}, pinned is ${target.hostKey}`));
-        if (error.level === 'client-authentication') return fail(new WireError('login-refused', `${where} refused user ${target.username}`));
-        if (error.level === 'client-timeout') return fail(new WireError('timeout', `${where} did not finish the SSH handshake in ${target.readyTimeoutMs} ms`));
+        if (error.level === 'client-authentication')
+          return fail(new WireError('login-refused', `${where} refused user ${target.username}`));
+        if (error.level === 'client-timeout')
+          return fail(new WireError('timeout', `${where} did not finish the SSH handshake in ${target.readyTimeoutMs} ms`));
         if (error.code === 'ECONNREFUSED') return fail(new WireError('refused', `${where} refused the connection`));
         if (/no matching/.test(error.message)) return fail(new WireError('no-common-algorithm', `${where}: ${error.message}`));
         return fail(new WireError('unreachable', `${where}: ${error.code ?? error.message}`));
@@ -117,7 +119,11 @@ export class ShellSession {
    * `test` is called whenever more has arrived.
    * @throws WireError `timeout` or `lost`, with the last words of the device.
    */
-  async take<T>(test: (output: string) => { readonly found: T; readonly length: number } | null, limitMs: number, signal?: AbortSignal): Promise<T> {
+  async take<T>(
+    test: (output: string) => { readonly found: T; readonly length: number } | null,
+    limitMs: number,
+    signal?: AbortSignal,
+  ): Promise<T> {
     let timedOut = false;
     const timer = setTimeout(() => {
       timedOut = true;

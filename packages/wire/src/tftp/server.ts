@@ -87,7 +87,8 @@ export class TftpServer<Tag> {
     // A repeated request from the same port means that our first answer was lost; that transfer repeats it by itself.
     if (this.#transfers.has(key)) return;
     if (request.kind === 'wrq') return refuse(errorCodes.accessViolation, 'this store takes no files', request);
-    if (request.mode !== 'octet') return refuse(errorCodes.undefined, `mode ${request.mode.slice(0, 20)} is not offered, only octet`, request);
+    if (request.mode !== 'octet')
+      return refuse(errorCodes.undefined, `mode ${request.mode.slice(0, 20)} is not offered, only octet`, request);
     if (this.#transfers.size >= (this.#options.mostTransfers ?? 1000))
       return refuse(errorCodes.undefined, 'too many transfers at once, ask again later', request);
     const answer = this.#options.answer(request, peer);

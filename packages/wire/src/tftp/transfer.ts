@@ -217,7 +217,10 @@ export class SendingTransfer {
       }
       if (this.#chunkBytes < length) {
         this.#send(encodeError(errorCodes.undefined, 'the file became shorter'));
-        this.#end({ kind: 'local-fault', message: `the file ended at ${start + this.#chunkBytes} octets, ${this.#input.fileBytes} were expected` });
+        this.#end({
+          kind: 'local-fault',
+          message: `the file ended at ${start + this.#chunkBytes} octets, ${this.#input.fileBytes} were expected`,
+        });
         return -1;
       }
     }

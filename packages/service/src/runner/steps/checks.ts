@@ -11,7 +11,10 @@ export class ChecksFailed extends CauseError {
     readonly facts: Record<string, unknown>,
     failed: Check,
   ) {
-    super(failed.cause ?? 'unexpected-answer', `${failed.name}: before ${failed.before}, after ${failed.after}. ${failed.evidence.slice(0, 3).join('; ')}`);
+    super(
+      failed.cause ?? 'unexpected-answer',
+      `${failed.name}: before ${failed.before}, after ${failed.after}. ${failed.evidence.slice(0, 3).join('; ')}`,
+    );
   }
 }
 
@@ -47,7 +50,13 @@ export const checks: Step = async (step) => {
       lastSeen: at,
       upSince: system?.agentUptime == null ? null : at - system.agentUptime / context.options.timeScale,
     },
-    { probe: 'SSH, checks of a rollout', address: device.address, at, raw: { conversation: session.conversation().slice(0, 8000) }, parsed: { ...gives } },
+    {
+      probe: 'SSH, checks of a rollout',
+      address: device.address,
+      at,
+      raw: { conversation: session.conversation().slice(0, 8000) },
+      parsed: { ...gives },
+    },
     false,
   );
   const facts = { checks: made, firmware: gives['firmware'] ?? null, nextBoot: gives['nextBoot'] ?? null };

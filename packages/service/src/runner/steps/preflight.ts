@@ -23,7 +23,8 @@ export const preflight: Step = async (step) => {
   const nextBoot = gives['nextBoot'] ?? '';
   if (sameVersion(family.versions, firmware, run.target) && sameVersion(family.versions, nextBoot, run.target))
     return { kind: 'skip', reason: `it runs ${firmware} already` };
-  if (!sameVersion(family.versions, firmware, run.from)) throw new CauseError('version-moved', `planned from ${run.from}, it runs ${firmware}`);
+  if (!sameVersion(family.versions, firmware, run.from))
+    throw new CauseError('version-moved', `planned from ${run.from}, it runs ${firmware}`);
   const differing = mismatches(image, {
     family: family.family,
     model: gives['model'] ?? null,

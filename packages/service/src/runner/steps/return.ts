@@ -53,7 +53,10 @@ export const comeBack: Step = async (step) => {
         lastWords = `it answers, and has not restarted`;
         continue;
       }
-      return { kind: 'done', facts: { seenSilent: silentFrom !== null, silentFrom, answeredAt: Date.now(), firmware: gives['firmware'] ?? null } };
+      return {
+        kind: 'done',
+        facts: { seenSilent: silentFrom !== null, silentFrom, answeredAt: Date.now(), firmware: gives['firmware'] ?? null },
+      };
     } catch (error) {
       if (!(error instanceof CauseError)) throw error;
       // While a device comes up, its agent may answer before its shell does; a changed key or refused login will not mend.

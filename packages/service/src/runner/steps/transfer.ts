@@ -54,7 +54,10 @@ async function explain(step: StepContext, error: CauseError): Promise<CauseError
       const { gives } = await session.run('record');
       session.close();
       if (counted !== null && Number(gives['bootCount']) > counted)
-        return new CauseError('rebooted-in-write', `it counted ${counted} boots before and ${gives['bootCount']} now, and runs ${gives['firmware']}; ${store}`);
+        return new CauseError(
+          'rebooted-in-write',
+          `it counted ${counted} boots before and ${gives['bootCount']} now, and runs ${gives['firmware']}; ${store}`,
+        );
       return error;
     } catch (again) {
       if (!(again instanceof CauseError)) throw again;

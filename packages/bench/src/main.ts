@@ -1,0 +1,15 @@
+import { benchRehearsal, benchDecide } from './scheduler.js';
+import { benchTftp } from './tftp.js';
+import type { Measured } from './measure.js';
+
+/** Measures in one run on this machine; ratios say more than rates, and nothing here is a test. */
+const results: Measured[] = [];
+const tell = (m: Measured): void => {
+  results.push(m);
+  process.stdout.write(`${m.met ? '✓' : '✕'} ${m.what}: ${m.value.toFixed(3)} ${m.unit} (${m.aim})\n    ${m.detail}\n`);
+};
+tell(benchDecide(10_000));
+tell(benchRehearsal(10_000));
+tell(await benchTftp({ blockSize: 512, windowSize: 1 }, 400_000, 60));
+tell(await benchTftp({ blockSize: 1428, windowSize: 16 }, 3_000_000, 120));
+process.stdout.write(`${results.filter((r) => r.met).length} of ${results.length} aims met\n`);

@@ -1,0 +1,104 @@
+import {
+  apply,
+  decide,
+  initialState,
+  makePlan,
+  rehearse,
+  stepNames,
+  type Candidate,
+  type Command,
+  type Plan,
+  type RolloutEvent,
+  type StepName,
+} from '@barrow/core';
+import { median, percentile, type Measured } from './measure.js';
+
+const sites = 40;
+const typicalMs = Object.fromEntries(stepNames.map((s, i) => [s, 5000 + i * 1500])) as Record<StepName, number>;
+
+function bigPlan(devices: number, atOnce: number): Plan {
+  const candidates = Array.from({ length: devices }, (_, i): Candidate => ({
+    device: `d${i}`,
+    name: `sw-${i}`,
+    address: `127.40.${i >> 8}.${i & 255}`,
+    site: `site-${i % sites}`,
+    family: 'tarnbrook-access',
+    serial: `S${i}`,
+    from: '4.2.1',
+    target: '4.3.0',
+    image: 'a'.repeat(64),
+    typicalMs,
+    pointOfNoReturn: 'activate',
+  }));
+  return makePlan({
+    id: 'r-bench',
+    name: 'bench',
+    createdAt: 0,
+    createdBy: 'bench',
+    unsaved: 'hold',
+    first: 10,
+    atOnce,
+    perSite: 20,
+    gate: { soakMs: 600_000, failureLimit: 50, approval: false },
+    candidates,
+    leftOut: [],
+  });
+}
+
+/** Times every `decide` of a rollout of this size that is played to its end. */
+export function benchDecide(devices: number): Measured {
+  const plan = bigPlan(devices, 200);
+  let state = initialState(plan);
+  let now = 0;
+  const times: number[] = [];
+  const busy: { run: string; step: StepName }[] = [];
+  const happen = (event: RolloutEvent): void => {
+    state = apply(state, event);
+  };
+  happen({ kind: 'rollout-started', at: 0, by: 'bench' });
+  const carryOut = (c: Command): void => {
+    if (c.kind === 'begin-step') {
+      happen({ kind: 'step-begun', at: now, run: c.run, step: c.step, attempt: c.attempt });
+      busy.push({ run: c.run, step: c.step });
+    } else if (c.kind === 'open-wave') happen({ kind: 'wave-opened', at: now, wave: c.wave });
+    else if (c.kind === 'end-wave') happen({ kind: 'wave-ended', at: now, wave: c.wave });
+    else if (c.kind === 'pass-gate') happen({ kind: 'gate-passed', at: now, wave: c.wave });
+    else if (c.kind === 'end-rollout') happen({ kind: 'rollout-ended', at: now });
+    else if (c.kind === 'wake') now = c.at;
+    else throw new Error(`a bench in which nothing fails cannot come to ${c.kind}`);
+  };
+  for (let turn = 0; state.phase !== 'ended'; turn++) {
+    const before = process.hrtime.bigint();
+    const commands = decide(state, now);
+    times.push(Number(process.hrtime.bigint() - before) / 1e6);
+    commands.forEach(carryOut);
+    if (commands.length === 0) {
+      // The oldest of many steps ends, as devices do: one at a time, and the scheduler is asked after each.
+      const done = busy.splice((turn * 7919) % busy.length, 1)[0]!;
+      happen({ kind: 'step-done', at: ++now, run: done.run, step: done.step });
+    }
+  }
+  return {
+    what: `decide, ${devices.toLocaleString('en')} devices`,
+    value: median(times),
+    unit: 'ms, median',
+    aim: 'under 1 ms',
+    met: median(times) < 1,
+    detail: `${times.length.toLocaleString('en')} decisions, 99th percentile ${percentile(times, 0.99).toFixed(3)} ms, slowest ${Math.max(...times.slice(-100_000)).toFixed(2)} ms`,
+  };
+}
+
+export function benchRehearsal(devices: number): Measured {
+  const plan = bigPlan(devices, 200);
+  const before = process.hrtime.bigint();
+  const result = rehearse(plan, 0);
+  const seconds = Number(process.hrtime.bigint() - before) / 1e9;
+  return {
+    what: `rehearsal, ${devices.toLocaleString('en')} devices`,
+    value: seconds,
+    unit: 's',
+    aim: 'under 3 s',
+    met: seconds < 3,
+    detail: `${result.events.toLocaleString('en')} events, ${result.mostAtOnce} under way at most`,
+  };
+}

@@ -1,0 +1,128 @@
+import { describe, expect, it } from 'vitest';
+import { asSeen, loadFamilies, runProcedure, type Family, type ProcedureStep, type Shell } from '@barrow/families';
+import { WireError } from '@barrow/wire';
+
+const base = loadFamilies().get('tarnbrook-access')!;
+
+/** A device on paper: what it answers to each thing said, in pieces as they arrive. */
+function paper(answers: Record<string, string[]>): Shell & { said: string[] } {
+  let output = '';
+  const pending: string[] = [];
+  const said: string[] = [];
+  return {
+    said,
+    send(text) {
+      said.push(text);
+      pending.push(...(answers[text.replace(/\n$/, '')] ?? [`${text.trim()}\r\nwhat? "${text.trim()}" is no word of mine\r\nsw-1 :: `]));
+    },
+    async take(test, limitMs) {
+      for (;;) {
+        const hit = test(output);
+        if (hit) {
+          output = output.slice(hit.length);
+          return hit.found;
+        }
+        const piece = pending.shift();
+        if (piece === undefined) throw new WireError('timeout', `nothing within ${limitMs}`);
+        output += piece;
+      }
+    },
+    async ended() {},
+  };
+}
+
+const withSteps = (steps: ProcedureStep[], gives: Record<string, string> = {}): Family => ({
+  ...base,
+  procedures: { ...base.procedures, record: { do: steps, gives } },
+});
+const run = (shell: Shell, steps: ProcedureStep[], gives: Record<string, string> = {}, onProgress?: (p: number) => void) =>
+  runProcedure('record', { family: withSteps(steps, gives), shell, given: { want: '4.3.0' }, timeScale: 1, onProgress });
+
+describe('a procedure', () => {
+  it('turns pages, strips the echo, and reads what the terminal would show', async () => {
+    const shell = paper({ tell: ['tell\r\none\r\ntw', 'o\r\n-- space goes on --'], ' ': ['\r                   \rthree\r\nsw-1 :: '] });
+    const { gives } = await run(shell, [{ say: 'tell', keep: 'all' }], { all: '${all}' });
+    expect(gives['all']).toBe('one\ntwo\nthree');
+    expect(shell.said).toEqual(['tell\n', ' ']);
+  });
+
+  it('captures, makes rows, picks one, and checks', async () => {
+    const shell = paper({ slots: ['slots\r\nslot 1: 4.2.1 running\r\nslot 2: 4.3.0 spare\r\nroom 77\r\nsw-1 :: '] });
+    const steps: ProcedureStep[] = [
+      {
+        say: 'slots',
+        capture: ['^room (?P<room>\\d+)$'],
+        rows: { into: 'slots', pattern: '^slot (?P<slot>\\d): (?P<version>\\S+) (?P<use>\\S+)$' },
+      },
+      { pick: { from: 'slots', where: { value: '${use}', is: 'spare' }, as: 'spare', otherwise: 'unexpected-answer' } },
+      { check: { value: '${spare.version}', is: '${want}' }, cause: 'image-refused', detail: 'no' },
+      { when: { value: '${room}', atLeast: '70' }, do: [{ set: { big: 'yes' } }] },
+    ];
+    const { gives, tables } = await run(shell, steps, { spare: '${spare.slot}', big: '${big|no}' });
+    expect(gives).toEqual({ spare: '2', big: 'yes' });
+    expect(tables['slots']!.length).toBe(2);
+  });
+
+  it("ties the device's words to a cause, and quotes them made safe", async () => {
+    const shell = paper({ go: ['go\r\nno: full \u001b[31mup\r\nsw-1 :: '] });
+    await expect(run(shell, [{ say: 'go', fails: [{ when: '^no: full', cause: 'no-space' }] }])).rejects.toMatchObject({
+      code: 'no-space',
+      detail: 'to "go" the device said: no: full \\x1b[31mup',
+    });
+  });
+
+  it('names what was not told instead of going on with nothing', async () => {
+    await expect(run(paper({ a: ['a\r\nsw-1 :: '] }), [{ say: 'a' }], { x: '${never}' })).rejects.toMatchObject({
+      code: 'unexpected-answer',
+      detail: expect.stringContaining('"never"') as string,
+    });
+  });
+
+  it('tells progress while the answer is coming, and never backwards', async () => {
+    const told: number[] = [];
+    const shell = paper({ get: ['get\r\n', 'at 5%\r\n', 'at 5%\r\nat 40%\r\n', 'at 100%\r\nsw-1 :: '] });
+    await run(shell, [{ say: 'get', progress: 'at (?P<percent>\\d+)%' }], {}, (p) => told.push(p));
+    expect(told).toEqual([5, 40, 100]);
+  });
+
+  it('repeats until it is so', async () => {
+    let asked = 0;
+    const shell = paper({});
+    const answer = shell.send.bind(shell);
+    void answer;
+    const counting: Shell = {
+      ...shell,
+      send: () => void asked++,
+      take: async (test) => {
+        const hit = test(`ask\r\n${asked < 3 ? 'busy' : 'idle'}\r\nsw-1 :: `);
+        return hit!.found;
+      },
+    };
+    await run(counting, [
+      {
+        repeat: { every: 1, limit: 1000, until: { value: '${work}', is: 'idle' }, otherwise: 'device-busy' },
+        do: [{ say: 'ask', capture: ['^(?P<work>busy|idle)$'] }],
+      },
+    ]);
+    expect(asked).toBe(3);
+  });
+
+  it('that waits in vain ends with a cause, with the last words', async () => {
+    await expect(run(paper({ x: ['x\r\nstill thinking'] }), [{ say: 'x' }])).rejects.toMatchObject({ code: 'no-answer-in-time' });
+  });
+
+  it('is not confused by a prompt in the middle of a line', async () => {
+    const shell = paper({ t: ['t\r\nnote: sw-1 :: is the prompt\r\nend\r\nsw-1 :: '] });
+    const { gives } = await run(shell, [{ say: 't', keep: 'all' }], { all: '${all}' });
+    expect(gives['all']).toBe('note: sw-1 :: is the prompt\nend');
+  });
+});
+
+describe('what a terminal would show', () => {
+  it.each([
+    ['a\r\nb', 'a\nb'],
+    ['12345\rab', 'ab345'],
+    ['ab\bc', 'ac'],
+    ['more\r    \rnext', 'next'],
+  ])('%j is %j', (output, seen) => expect(asSeen(output)).toBe(seen));
+});

@@ -1,0 +1,271 @@
+import { spawn } from 'node:child_process';
+import { createSocket, type Socket } from 'node:dgram';
+import { createHash, randomBytes } from 'node:crypto';
+import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import fc from 'fast-check';
+import { afterEach, describe, expect, it } from 'vitest';
+import { decodeRequest, MalformedRequest, negotiate, TftpServer, type TftpAnswer, type TransferEnd } from '@barrow/wire';
+import { has } from '../../../tests/support/service.js';
+
+const undo: (() => unknown)[] = [];
+afterEach(async () => {
+  for (const step of undo.splice(0).reverse()) await step();
+});
+
+interface Bed {
+  port: number;
+  dir: string;
+  ends: TransferEnd[];
+  refused: string[];
+  ended: () => Promise<TransferEnd>;
+  server: TftpServer<string>;
+}
+
+async function bed(files: Record<string, Buffer>, use: { tries?: number; answer?: () => TftpAnswer<string> } = {}): Promise<Bed> {
+  const dir = mkdtempSync(join(tmpdir(), 'barrow-tftp-'));
+  for (const [name, bytes] of Object.entries(files)) writeFileSync(join(dir, name), bytes);
+  const ends: TransferEnd[] = [];
+  const refused: string[] = [];
+  let wake: (() => void) | null = null;
+  const server = new TftpServer<string>({
+    host: '127.0.0.1',
+    port: 0,
+    tries: use.tries ?? 5,
+    answer: (request) =>
+      use.answer?.() ??
+      (request.filename in files
+        ? { kind: 'send', path: join(dir, request.filename), bytes: files[request.filename]!.length, tag: request.filename }
+        : { kind: 'refuse', code: 1, message: 'not staged' }),
+    onRefused: (_peer, _request, why) => refused.push(why),
+    onEnd: (_tag, end) => {
+      ends.push(end);
+      wake?.();
+    },
+  });
+  const { port } = await server.start();
+  undo.push(
+    () => rmSync(dir, { recursive: true }),
+    () => server.stop(),
+  );
+  const ended = async () => {
+    while (ends.length === 0) await new Promise<void>((resolve) => (wake = resolve));
+    return ends.shift()!;
+  };
+  return { port, dir, ends, refused, ended, server };
+}
+
+const sha = (bytes: Buffer) => createHash('sha256').update(bytes).digest('hex');
+const run = (command: string, args: string[], cwd: string, input = '') =>
+  new Promise<{ code: number | null; out: string }>((resolve) => {
+    const child = spawn(command, args, { cwd });
+    let out = '';
+    child.stdout.on('data', (d) => (out += d));
+    child.stderr.on('data', (d) => (out += d));
+    child.stdin.end(input);
+    child.on('close', (code) => resolve({ code, out }));
+  });
+
+/** A bare client socket: sends what it is told, hands out what comes. */
+async function socketTo(): Promise<{
+  send: (packet: Buffer, port: number) => void;
+  next: () => Promise<{ packet: Buffer; port: number }>;
+  silent: () => boolean;
+  socket: Socket;
+}> {
+  const socket = createSocket('udp4');
+  const got: { packet: Buffer; port: number }[] = [];
+  let wake: (() => void) | null = null;
+  socket.on('message', (packet, from) => {
+    got.push({ packet, port: from.port });
+    wake?.();
+  });
+  await new Promise<void>((resolve) => socket.bind(0, '127.0.0.1', resolve));
+  undo.push(() => socket.close());
+  return {
+    socket,
+    send: (packet, port) => socket.send(packet, port, '127.0.0.1'),
+    next: async () => {
+      while (got.length === 0) await new Promise<void>((resolve) => (wake = resolve));
+      return got.shift()!;
+    },
+    silent: () => got.length === 0,
+  };
+}
+const rrq = (...fields: string[]) => Buffer.concat([Buffer.from([0, 1]), Buffer.from(`${fields.join('\0')}\0`, 'latin1')]);
+const ack = (block: number) => Buffer.from([0, 4, (block >> 8) & 255, block & 255]);
+
+describe('independent clients', () => {
+  const sizes = { 'empty.bin': randomBytes(0), 'full.bin': randomBytes(512 * 40), 'odd.bin': randomBytes(1_234_567) };
+
+  it.skipIf(!has('curl')).each(['--tftp-no-options', '--tftp-blksize=1428', '--tftp-blksize=8192'])(
+    'curl %s fetches every size whole',
+    async (option) => {
+      const b = await bed(sizes);
+      for (const [name, bytes] of Object.entries(sizes)) {
+        // curl itself fails on an empty file whose size it was told by option.
+        if (bytes.length === 0 && option !== '--tftp-no-options') continue;
+        const [flag, value] = option.split('=');
+        const { code, out } = await run(
+          'curl',
+          ['-s', '-S', flag!, ...(value ? [value] : []), '-o', join(b.dir, `got-${name}`), `tftp://127.0.0.1:${b.port}/${name}`],
+          b.dir,
+        );
+        expect(code, out).toBe(0);
+        // curl leaves no file behind for no octets.
+        if (bytes.length > 0) expect(sha(readFileSync(join(b.dir, `got-${name}`)))).toBe(sha(bytes));
+        expect(await b.ended()).toEqual({ kind: 'done' });
+      }
+    },
+  );
+
+  it.skipIf(!has('tftp'))('tftp-hpa fetches in octet mode', async () => {
+    const b = await bed(sizes);
+    const { out } = await run('tftp', ['-m', 'octet', '127.0.0.1', String(b.port), '-c', 'get', 'odd.bin', 'hpa.bin'], b.dir);
+    expect(out).toBe('');
+    expect(sha(readFileSync(join(b.dir, 'hpa.bin')))).toBe(sha(sizes['odd.bin']));
+  });
+
+  it.skipIf(!has('atftp')).each([
+    ['--option', 'blksize 1428'],
+    ['--option', 'windowsize 8'],
+    ['--option', 'tsize'],
+    ['--option', 'blksize 65464'],
+  ])('atftp %s %s fetches whole', async (...option) => {
+    const b = await bed(sizes);
+    const { code, out } = await run(
+      'atftp',
+      [...option, '-g', '-r', 'odd.bin', '-l', join(b.dir, 'a.bin'), '127.0.0.1', String(b.port)],
+      b.dir,
+    );
+    expect(code, out).toBe(0);
+    expect(sha(readFileSync(join(b.dir, 'a.bin')))).toBe(sha(sizes['odd.bin']));
+  });
+
+  it.skipIf(!has('curl'))('are told the error when nothing is staged, and cannot write', async () => {
+    const b = await bed(sizes);
+    expect((await run('curl', ['-s', '-S', `tftp://127.0.0.1:${b.port}/other.bin`], b.dir)).code).toBe(68);
+    expect((await run('curl', ['-s', '-S', '-T', join(b.dir, 'odd.bin'), `tftp://127.0.0.1:${b.port}/odd.bin`], b.dir)).code).not.toBe(0);
+    expect(b.refused).toEqual(['not staged', 'this store takes no files']);
+  });
+});
+
+describe('block numbers', () => {
+  it.skipIf(!has('curl'))('roll over: more than 65,535 blocks arrive whole', async () => {
+    const file = randomBytes(8 * 70_000 + 3);
+    const b = await bed({ big: file });
+    const { code, out } = await run(
+      'curl',
+      ['-s', '-S', '--tftp-blksize', '8', '-o', join(b.dir, 'out'), `tftp://127.0.0.1:${b.port}/big`],
+      b.dir,
+    );
+    expect(code, out).toBe(0);
+    expect(sha(readFileSync(join(b.dir, 'out')))).toBe(sha(file));
+  });
+});
+
+describe('a receiver on a bad line', () => {
+  it('does not have a block sent twice because its acknowledgement came twice (RFC 1123 §4.2.3.1)', async () => {
+    const b = await bed({ f: randomBytes(512 * 3 + 10) });
+    const c = await socketTo();
+    c.send(rrq('f', 'octet'), b.port);
+    const one = await c.next();
+    for (let i = 0; i < 5; i++) c.send(ack(1), one.port);
+    const two = await c.next();
+    expect(two.packet.readUInt16BE(2)).toBe(2);
+    c.send(ack(2), one.port);
+    expect((await c.next()).packet.readUInt16BE(2)).toBe(3);
+    expect(c.silent()).toBe(true);
+  });
+
+  it('gets the rest of a window again from where it was lost (RFC 7440 §4)', async () => {
+    const b = await bed({ f: randomBytes(512 * 10) });
+    const c = await socketTo();
+    c.send(rrq('f', 'octet', 'windowsize', '4'), b.port);
+    const oack = await c.next();
+    expect(oack.packet.toString('latin1', 2)).toBe('windowsize\x004\0');
+    c.send(ack(0), oack.port);
+    const seen = [];
+    for (let i = 0; i < 4; i++) seen.push((await c.next()).packet.readUInt16BE(2));
+    expect(seen).toEqual([1, 2, 3, 4]);
+    c.send(ack(2), oack.port);
+    const again = [];
+    for (let i = 0; i < 4; i++) again.push((await c.next()).packet.readUInt16BE(2));
+    expect(again).toEqual([3, 4, 5, 6]);
+  });
+
+  it('that falls silent is given up after so many tries, and no memory is held for it', async () => {
+    const b = await bed({ f: randomBytes(2000) }, { tries: 2 });
+    const c = await socketTo();
+    c.send(rrq('f', 'octet', 'timeout', '1'), b.port);
+    expect(await b.ended()).toEqual({ kind: 'silent', tries: 2 });
+    expect(b.server.active).toBe(0);
+  });
+
+  it('that refuses the file in the middle is heard', async () => {
+    const b = await bed({ f: randomBytes(2000) });
+    const c = await socketTo();
+    c.send(rrq('f', 'octet'), b.port);
+    const { port } = await c.next();
+    c.send(Buffer.concat([Buffer.from([0, 5, 0, 3]), Buffer.from('flash full\0')]), port);
+    expect(await b.ended()).toEqual({ kind: 'refused-by-receiver', code: 3, message: 'flash full' });
+  });
+
+  it('is not disturbed by a third port, which is told error 5 (RFC 1350 §4)', async () => {
+    const b = await bed({ f: randomBytes(600) });
+    const [c, stranger] = [await socketTo(), await socketTo()];
+    c.send(rrq('f', 'octet'), b.port);
+    const { port } = await c.next();
+    stranger.send(ack(1), port);
+    const told = await stranger.next();
+    expect([told.packet.readUInt16BE(0), told.packet.readUInt16BE(2)]).toEqual([5, 5]);
+    c.send(ack(1), port);
+    const last = await c.next();
+    expect(last.packet.length).toBe(4 + 88);
+    c.send(ack(2), port);
+    expect(await b.ended()).toEqual({ kind: 'done' });
+  });
+});
+
+describe('requests that mean harm', () => {
+  it.each([
+    ['a path upward', rrq('../../etc/passwd', 'octet')],
+    ['an absolute path', rrq('/etc/passwd', 'octet')],
+    ['a mode of no kind', rrq('f', 'mail')],
+    ['netascii', rrq('f', 'netascii')],
+    ['no end', Buffer.from('\0\u0001f\0octet')],
+    ['64 KiB of name', rrq('x'.repeat(60_000), 'octet')],
+    ['an operation of no kind', Buffer.from([0, 9, 1, 1, 0])],
+  ])('%s is answered with an error and begins nothing', async (_, packet) => {
+    const b = await bed({ f: randomBytes(10) });
+    const c = await socketTo();
+    c.send(packet, b.port);
+    expect((await c.next()).packet.readUInt16BE(0)).toBe(5);
+    expect(b.server.active).toBe(0);
+  });
+
+  it('never fail in another way than a malformed request, whatever the bytes', () => {
+    fc.assert(
+      fc.property(fc.uint8Array({ maxLength: 600 }), (bytes) => {
+        try {
+          decodeRequest(Buffer.from(bytes));
+        } catch (error) {
+          expect(error).toBeInstanceOf(MalformedRequest);
+        }
+      }),
+    );
+  });
+
+  it.each([
+    ['blksize', '0', 512, 1],
+    ['blksize', '65465', 65464, 1],
+    ['windowsize', '0', 512, 1],
+    ['windowsize', '65535', 512, 64],
+    ['windowsize', '-1', 512, 1],
+    ['blksize', '1e3', 512, 1],
+    ['colour', 'blue', 512, 1],
+  ])('option %s=%s is answered by sense', (name, value, blockSize, windowSize) => {
+    expect(negotiate(new Map([[name, value]]), 100)).toMatchObject({ blockSize, windowSize });
+  });
+});

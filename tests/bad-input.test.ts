@@ -1,0 +1,191 @@
+import { createServer, type Server } from 'node:net';
+import { mkdirSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import Sqlite from 'libsql';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { barrow, folder } from './support/service.js';
+import { prepare, setScene, type Scene } from './support/scene.js';
+
+/** Every error has three parts: what happened, why, and what to do. */
+function threeParts(err: string): void {
+  expect(err).toMatch(/^✕ .+\n {2}Why: .+\n {2}What to do: .+\n$/);
+}
+
+describe('bad input, with a service', () => {
+  let scene: Scene;
+  const dir = folder();
+  const file = (name: string, content: string | Buffer) => {
+    const path = join(dir.path, name);
+    writeFileSync(path, content);
+    return path;
+  };
+  beforeAll(async () => {
+    scene = await setScene({ network: 55, only: ['curlew-sw-1', 'sandpiper-sw-1'] });
+    await prepare(scene);
+  });
+  afterAll(async () => {
+    await scene?.end();
+    dir.remove();
+  });
+
+  it.each([
+    ['an unknown device', ['device', 'show', 'nobody'], 2, '"nobody" is not known'],
+    ['an unknown rollout', ['rollout', 'show', 'r-none'], 2, '"r-none" is not known'],
+    ['an unknown network', ['discover', 'elsewhere'], 2, 'nothing else is ever scanned'],
+    ['a malformed range', ['network', 'add', 'x', '--site', 'x', '--range', '127.40.1.300'], 2, '"127.40.1.300" is not an IPv4 address'],
+    ['a range that is too large', ['network', 'add', 'x', '--site', 'x', '--range', '127.0.0.0/8'], 2, '65536 is the most'],
+    [
+      'a network with an unknown credential',
+      ['network', 'add', 'x', '--site', 'x', '--range', '127.40.1.1', '--credential', 'none'],
+      2,
+      '"none" is not known',
+    ],
+    [
+      'a name that is taken',
+      ['network', 'add', 'curlew', '--site', 'x', '--range', '127.40.1.1'],
+      4,
+      'There is a network "curlew" already',
+    ],
+    ['a missing file', ['image', 'add', '/nowhere/x.simg'], 2, 'there is no such file'],
+    ['a folder instead of a file', ['image', 'add', '/tmp'], 2, 'is not a file'],
+    ['an unreadable target', ['target', 'set', 'tarnbrook-access', 'newest'], 2, 'cannot read the version "newest"'],
+    ['a target for an unknown family', ['target', 'set', 'toasters', '1.0.0'], 2, 'The families are tarnbrook-access, wendlock-branch'],
+    ['a soak that is no span', ['rollout', 'plan', '--soak', 'long'], 2, '"long" is no span of time'],
+    ['a limit that is no number', ['rollout', 'plan', '--at-once', 'many'], 2, '--at-once takes a whole number'],
+    ['a limit of nothing', ['rollout', 'plan', '--at-once', '0'], 2, 'atOnce'],
+    ['a report in an unknown format', ['report', 'latest', '--format', 'docx'], 2, ''],
+    ['a wrong token', ['device', 'list', '--token', 'barrow_guess'], 4, 'The token is not known to this service'],
+  ])('%s', async (_, args, code, why) => {
+    const ran = await barrow(args, { data: scene.data });
+    threeParts(ran.err);
+    expect(ran.err).toContain(why);
+    expect(ran.code).toBe(code);
+    expect(ran.out).toBe('');
+  });
+
+  it.each([
+    ['an empty file', '', 'The file is empty'],
+    ['an archive instead of an image', 'PK\u0003\u0004 something', 'does not begin with a header'],
+    ['a file cut in its header', 'SIMG1\n\0\0', 'ends inside its header'],
+  ])('%s is refused, and nothing of it is kept', async (_, content, why) => {
+    const ran = await barrow(['image', 'add', file('x.simg', content)], { data: scene.data });
+    expect(ran.code).toBe(4);
+    expect(ran.err).toContain(why);
+    expect((await scene.served.client.images()).length).toBe(3);
+    expect((await scene.served.client.verifyImages()).every((i) => i.sound)).toBe(true);
+  });
+
+  it('with --json is one object on standard error, with a stable code', async () => {
+    const ran = await barrow(['device', 'show', 'nobody', '--json'], { data: scene.data });
+    expect(ran.out).toBe('');
+    expect(JSON.parse(ran.err)).toEqual({
+      error: { code: 'device-unknown', what: expect.any(String), why: expect.any(String), next: expect.any(String) },
+    });
+  });
+
+  it('a second start of one rollout, and a device in two rollouts, are refused', async () => {
+    const { client } = scene.served;
+    const first = await client.plan({ devices: ['curlew-sw-1'], first: 0 });
+    const second = await client.plan({ devices: ['curlew-sw-1'], first: 0 });
+    const start = (id: string) => barrow(['rollout', 'start', id], { data: scene.data });
+    expect((await start(first.id)).code).toBe(0);
+    const again = await start(first.id);
+    expect([again.code, again.err]).toEqual([4, expect.stringContaining('the rollout is running') as string]);
+    const other = await start(second.id);
+    expect([other.code, other.err]).toEqual([4, expect.stringContaining(`curlew-sw-1 (${first.id})`) as string]);
+    const followed = await barrow(['rollout', 'follow', first.id], { data: scene.data });
+    expect(followed.code).toBe(0);
+    expect(scene.fleet.device('curlew-sw-1').counters.activations).toBe(1);
+  });
+
+  it('an unknown command or option is wrong use', async () => {
+    for (const args of [['frobnicate'], ['device', 'list', '--colour'], ['rollout', 'show']])
+      expect((await barrow(args, { data: scene.data })).code, args.join(' ')).toBe(2);
+  });
+});
+
+describe('bad input, without a service', () => {
+  const dir = folder();
+  afterAll(() => dir.remove());
+
+  it('no service is told with exit code 3', async () => {
+    const ran = await barrow(['device', 'list', '--url', 'http://127.0.0.1:9', '--token', 'x']);
+    threeParts(ran.err);
+    expect(ran.err).toContain('The service cannot be reached');
+    expect(ran.code).toBe(3);
+  });
+
+  it('no token is told with exit code 4', async () => {
+    const ran = await barrow(['device', 'list']);
+    threeParts(ran.err);
+    expect(ran.code).toBe(4);
+  });
+
+  it('a port in use is told, and nothing is left running', async () => {
+    const server: Server = createServer();
+    await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
+    const { port } = server.address() as { port: number };
+    const ran = await barrow([
+      'serve',
+      '--data',
+      join(dir.path, 'a'),
+      '--listen',
+      `127.0.0.1:${port}`,
+      '--tftp-listen',
+      '127.0.0.1:0',
+      '--log',
+      'silent',
+    ]);
+    server.close();
+    threeParts(ran.err);
+    expect(ran.err).toContain('another program has this port');
+    expect(ran.code).toBe(1);
+  });
+
+  it('a database from a newer version is refused and not touched', async () => {
+    const data = join(dir.path, 'newer');
+    mkdirSync(data);
+    const db = new Sqlite(join(data, 'barrow.db'));
+    db.exec('create table later (x integer); pragma user_version = 999');
+    db.close();
+    const ran = await barrow(['serve', '--data', data, '--listen', '127.0.0.1:0', '--tftp-listen', '127.0.0.1:0', '--log', 'silent']);
+    threeParts(ran.err);
+    expect(ran.err).toContain('has layout 999');
+    expect(ran.code).toBe(4);
+    const after = new Sqlite(join(data, 'barrow.db'));
+    expect(after.prepare("select name from sqlite_master where type = 'table'").all()).toEqual([{ name: 'later' }]);
+    after.close();
+  });
+
+  it('a folder that another service has open is refused', async () => {
+    const { serve } = await import('./support/service.js');
+    const data = join(dir.path, 'held');
+    const first = await serve(data);
+    const ran = await barrow(['serve', '--data', data, '--listen', '127.0.0.1:0', '--tftp-listen', '127.0.0.1:0', '--log', 'silent']);
+    expect(ran.err).toContain('Another Barrow service has');
+    expect(ran.code).toBe(4);
+    expect(await first.stop()).toBe(0);
+  });
+
+  it('a faulty family file keeps the service from starting, and is told with its line', async () => {
+    const families = join(dir.path, 'families');
+    mkdirSync(families);
+    writeFileSync(join(families, 'odd.yaml'), 'family: odd\ntitle: Odd\nkind: toaster\n');
+    const ran = await barrow([
+      'serve',
+      '--data',
+      join(dir.path, 'b'),
+      '--families',
+      families,
+      '--listen',
+      '127.0.0.1:0',
+      '--tftp-listen',
+      '127.0.0.1:0',
+    ]);
+    expect(ran.code).toBe(4);
+    expect(ran.err).toContain('odd.yaml:3: kind: ');
+    const checked = await barrow(['family', 'check', join(families, 'odd.yaml')]);
+    expect(checked.code).toBe(1);
+    expect(checked.out).toContain('odd.yaml:3: kind: ');
+  });
+});

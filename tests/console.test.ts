@@ -1,0 +1,135 @@
+import type { Browser, Page } from 'playwright-core';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { serve } from './support/service.js';
+import { addImagesAndTargets, addNetworks, setScene, type Scene } from './support/scene.js';
+import { hasChromium, openBrowser } from './support/browser.js';
+
+describe.skipIf(!hasChromium)('the console, in a browser', () => {
+  let scene: Scene;
+  let browser: Browser;
+  let page: Page;
+  const complaints: string[] = [];
+
+  beforeAll(async () => {
+    scene = await setScene({ network: 57, only: ['quay-sw-1', 'quay-sw-3', 'eelgate-sw-1', 'eelgate-sw-3', 'curlew-sw-1'] });
+    await addNetworks(scene.served.client, scene.fleet);
+    browser = await openBrowser();
+    page = await browser.newPage({ viewport: { width: 1280, height: 800 } });
+    page.setDefaultTimeout(30_000);
+    page.on('pageerror', (error) => complaints.push(error.message));
+    page.on('console', (message) => message.type() === 'error' && complaints.push(message.text()));
+  });
+  afterAll(async () => {
+    await browser?.close();
+    await scene?.end();
+  });
+
+  it('asks for a token, says why a wrong one is refused, and lets the right one in', async () => {
+    await page.goto(scene.served.url);
+    await page.getByLabel('Token').fill('barrow_wrong');
+    await page.getByRole('button', { name: 'Sign in' }).click();
+    await expect.poll(() => page.getByRole('alert').innerText()).toContain('The token is not known to this service');
+    await page.getByLabel('Token').fill(scene.served.token);
+    await page.keyboard.press('Enter');
+    await page.getByRole('heading', { name: 'Devices' }).waitFor();
+    await page.getByText('first admin · admin').waitFor();
+    complaints.length = 0;
+  });
+
+  it('says what to do while nothing is known, then discovers and shows the fleet', async () => {
+    await page.getByText('No devices yet').waitFor();
+    await page.getByRole('button', { name: 'Discover' }).click();
+    await page.getByRole('link', { name: 'eelgate-sw-3' }).waitFor();
+    await page.getByText('5 new').waitFor();
+    expect(await page.getByRole('row').count()).toBe(6);
+    await addImagesAndTargets(scene.served.client, scene.images);
+    // Live: nobody has loaded the page again.
+    await page.getByRole('button', { name: 'behind 5' }).waitFor();
+  });
+
+  it('filters and sorts, by mouse and by keyboard', async () => {
+    await page.getByRole('searchbox').fill('eelgate');
+    await expect.poll(() => page.getByRole('row').count()).toBe(3);
+    await page.getByRole('searchbox').fill('no such thing');
+    await page.getByText('No device fits').waitFor();
+    await page.getByRole('button', { name: 'Show all' }).click();
+    await page.getByRole('button', { name: 'Serial' }).focus();
+    await page.keyboard.press('Enter');
+    await page.locator('th[aria-sort=ascending]', { hasText: 'Serial' }).waitFor();
+  });
+
+  it('shows one device with its raw answers', async () => {
+    await page.getByRole('link', { name: 'quay-sw-1' }).click();
+    await page.getByRole('heading', { name: 'quay-sw-1' }).waitFor();
+    await page.getByText('Tarnbrook TB-2424 switch, firmware 4.2.1').waitFor();
+    await page.getByRole('link', { name: 'Devices' }).first().click();
+  });
+
+  it('plans in a dialog, shows the plan to be read, and begins on a press', async () => {
+    await page.getByRole('button', { name: 'Plan a rollout of 5' }).click();
+    await page.getByLabel('Name').fill('from the browser');
+    await page.getByLabel('Soak after the first, minutes').fill('0');
+    await page.getByRole('button', { name: 'Make the plan' }).click();
+    await page.getByRole('heading', { name: 'from the browser' }).waitFor();
+    await page.getByText('point of no return').waitFor();
+    await page.getByText('from start to end').waitFor();
+    for (const device of scene.fleet.devices) expect(device.counters.logins).toBe(0);
+    scene.fleet.fault('quay-sw-1', 'damaged-in-transit');
+    await page.getByRole('button', { name: 'Start' }).click();
+    await page.getByText('running').first().waitFor();
+  });
+
+  it('shows it live until it is held, and names the cause and what to look at next', async () => {
+    await page.getByText('Held by Barrow.').waitFor();
+    await page.getByText('The device found the image damaged after it had been transferred.').first().waitFor();
+    await page.getByText('Retry the transfer; if it repeats, test the link and the flash.').first().waitFor();
+    await page.getByRole('row').getByRole('button', { name: 'quay-sw-1' }).click();
+    await page.getByText('the file is damaged, digest differs').first().waitFor();
+    await page.getByText('Conversations, secrets hidden').waitFor();
+    const wave = page.getByRole('region', { name: 'Wave 2' });
+    await wave.getByRole('img', { name: 'ended at step 3 of 9, transfer' }).waitFor();
+  });
+
+  it('survives a restart of the service, and goes on showing what happens', async () => {
+    const { port } = new URL(scene.served.url);
+    await scene.served.stop();
+    await page.getByText('connection lost, trying again').waitFor();
+    scene.served = await serve(scene.data, { scale: scene.scale, args: ['--listen', `127.0.0.1:${port}`] });
+    await page.getByText('live', { exact: true }).waitFor();
+    scene.fleet.fault('quay-sw-1', 'damaged-in-transit', false);
+    await page
+      .getByRole('row', { name: /quay-sw-1/ })
+      .getByRole('button', { name: 'Retry' })
+      .click();
+    await page.getByRole('button', { name: 'Continue' }).click();
+    await page.getByText('4 of 5 verified, 1 not-begun').waitFor({ timeout: 90_000 });
+    await page.getByText('The device has settings that were never saved').first().waitFor();
+    for (const name of ['quay-sw-1', 'quay-sw-3', 'eelgate-sw-1', 'curlew-sw-1'])
+      expect(scene.fleet.device(name).counters.activations, name).toBe(1);
+  });
+
+  it('opens the printable report', async () => {
+    const [report] = await Promise.all([page.context().waitForEvent('page'), page.getByRole('button', { name: 'Report' }).click()]);
+    await report.getByRole('heading', { name: 'Evidence, device by device' }).waitFor();
+    expect(await report.title()).toBe('Report: from the browser');
+    await report.close();
+  });
+
+  it('is dark when asked, and remembers it', async () => {
+    await page.getByRole('button', { name: 'Dark colours' }).click();
+    await page.reload();
+    expect(await page.evaluate(() => document.documentElement.dataset['mode'])).toBe('dark');
+  });
+
+  it('fits into 1280 by 800 without a horizontal scroll, and had nothing to complain about', async () => {
+    for (const path of ['/', '/rollouts']) {
+      await page.goto(`${scene.served.url}${path}`);
+      await page.getByRole('table').waitFor();
+      expect(await page.evaluate(() => document.documentElement.scrollWidth), path).toBeLessThanOrEqual(1280);
+    }
+    // A refused connection while the service was down is the browser's own line, and expected once.
+    expect(
+      complaints.filter((c) => !/ERR_CONNECTION_REFUSED|ERR_INCOMPLETE_CHUNKED|ERR_CONNECTION_RESET|ERR_EMPTY_RESPONSE/.test(c)),
+    ).toEqual([]);
+  });
+});
