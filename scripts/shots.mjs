@@ -1,0 +1,117 @@
+// `npm run shots`: makes every picture in docs/screenshots from the demo data, at 1280x800. Needs Chromium; the terminal
+// pictures also need Xvfb, xterm and ImageMagick (apt-get install xvfb xterm imagemagick).
+import { spawn, spawnSync } from 'node:child_process';
+import { existsSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { chromium } from 'playwright-core';
+import { prepare, root } from './prepare.mjs';
+
+prepare();
+const { BarrowClient } = await import('@barrow/client');
+const folder = mkdtempSync(join(tmpdir(), 'barrow-shots-'));
+const out = (name) => join(root, 'docs/screenshots', `${name}.png`);
+const demo = spawn(
+  process.execPath,
+  [
+    join(root, 'packages/cli/bin/barrow.js'),
+    ...['demo', '--folder', folder, '--scale', '10', '--listen', '127.0.0.1:0', '--tftp-listen', '127.0.0.1:0', '--control-port', '0'],
+    ...['--fault', 'gannet-sw-1=damaged-in-transit'],
+  ],
+  { cwd: root, stdio: ['ignore', 'pipe', 'inherit'] },
+);
+await new Promise((resolve, reject) => {
+  let said = '';
+  demo.stdout.on('data', (data) => {
+    said += data;
+    if (said.includes('Ctrl-C')) resolve();
+  });
+  demo.once('exit', () => reject(new Error('the demo did not start')));
+});
+const data = join(folder, 'data');
+const url = readFileSync(join(data, 'address'), 'utf8').trim();
+const token = readFileSync(join(data, 'token'), 'utf8').trim();
+const barrow = new BarrowClient({ url, token });
+
+const browser = await chromium.launch({
+  executablePath: '/usr/bin/chromium',
+  args: ['--headless', '--no-sandbox', '--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking', '--disable-component-update', '--disable-sync'],
+});
+async function shoot(name, path, { dark = false, ready, act } = {}) {
+  const page = await browser.newPage({ viewport: { width: 1280, height: 800 }, colorScheme: dark ? 'dark' : 'light' });
+  await page.goto(`${url}${path}#token=${token}`);
+  await page.getByText('live', { exact: true }).waitFor();
+  if (ready) await page.getByText(ready).first().waitFor();
+  if (act) await act(page);
+  await page.evaluate(() => document.fonts.ready);
+  await page.screenshot({ path: out(name) });
+  await page.close();
+}
+async function until(so) {
+  for (;;) {
+    const found = await so();
+    if (found) return found;
+    await new Promise((resolve) => setTimeout(resolve, 100));
+  }
+}
+
+const terminalTools = ['/usr/bin/Xvfb', '/usr/bin/xterm', '/usr/bin/import'].every(existsSync);
+async function terminal(name, command) {
+  if (!terminalTools) return process.stderr.write(`${name}: no Xvfb, xterm or ImageMagick here, the old picture stays\n`);
+  const display = ':97';
+  const xvfb = spawn('Xvfb', [display, '-screen', '0', '1280x800x24'], { stdio: 'ignore' });
+  const marker = join(folder, `${name}.done`);
+  const env = { ...process.env, DISPLAY: display, BARROW_DATA: data, PATH: `${join(root, 'node_modules/.bin')}:${process.env.PATH}`, PS1: '$ ' };
+  await until(() => existsSync('/tmp/.X11-unix/X97'));
+  const xterm = spawn(
+    'xterm',
+    ['-fa', 'DejaVu Sans Mono', '-fs', '9.5', '-geometry', '165x52+0+0', '-bg', '#14181c', '-fg', '#e4e8ea', '-b', '12', '-e', 'bash', '-c', `echo "$ ${command}"; ${command}; touch ${marker}; sleep 60`],
+    { env, cwd: root, stdio: 'ignore' },
+  );
+  await until(() => existsSync(marker));
+  await new Promise((resolve) => setTimeout(resolve, 400));
+  spawnSync('import', ['-window', 'root', out(name)], { env });
+  xterm.kill();
+  xvfb.kill();
+  await new Promise((resolve) => xvfb.once('exit', resolve));
+}
+
+try {
+  await shoot('devices', '/', { ready: '14 devices' });
+  await terminal('terminal-standing', 'barrow standing');
+  const plan = await barrow.plan({ name: 'Winter round', first: 1, atOnce: 4, soakSeconds: 3, unsaved: 'hold' });
+  await shoot('rollout-plan', `/rollouts/${plan.id}`, { ready: 'from start to end' });
+  await terminal('terminal-plan', 'barrow rollout rehearse latest');
+  await barrow.say(plan.id, 'start');
+  await until(async () => {
+    const r = await barrow.rollout(plan.id);
+    return r.totals.verified >= 5 && r.runs.some((x) => x.percent !== null && x.percent > 30);
+  });
+  await shoot('rollout-live', `/rollouts/${plan.id}`, { ready: 'verified' });
+  await shoot('rollout-dark', `/rollouts/${plan.id}`, { ready: 'verified', dark: true });
+  await until(async () => {
+    const r = await barrow.rollout(plan.id);
+    return r.phase === 'held' && r.totals['under-way'] === r.runs.filter((x) => x.phase === 'ready').length;
+  });
+  await shoot('rollout-held', `/rollouts/${plan.id}`, {
+    ready: 'Held by Barrow.',
+    act: async (page) => {
+      await page.locator('tr.run', { hasText: 'gannet-sw-1' }).getByRole('button', { name: 'gannet-sw-1' }).click();
+      await page.getByText('Conversations, secrets hidden').waitFor();
+    },
+  });
+  await terminal('terminal-held', 'barrow rollout show latest');
+  await barrow.say(plan.id, 'continue');
+  await until(async () => (await barrow.rollout(plan.id)).phase === 'ended');
+  await shoot('device', `/devices/${plan.runs[0].id}`, { ready: 'What it answered' });
+  await shoot('rollouts', '/rollouts', { ready: 'Winter round' });
+  const page = await browser.newPage({ viewport: { width: 1280, height: 800 } });
+  await page.setContent(await barrow.reportAs(plan.id, 'html'));
+  await page.screenshot({ path: out('report') });
+  await page.close();
+} finally {
+  await browser.close();
+  demo.kill('SIGTERM');
+  await new Promise((resolve) => demo.once('exit', resolve));
+  rmSync(folder, { recursive: true, force: true });
+}
