@@ -35,7 +35,16 @@ const barrow = new BarrowClient({ url, token });
 
 const browser = await chromium.launch({
   executablePath: '/usr/bin/chromium',
-  args: ['--headless', '--no-sandbox', '--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking', '--disable-component-update', '--disable-sync'],
+  args: [
+    '--headless',
+    '--no-sandbox',
+    '--disable-gpu',
+    '--disable-quic',
+    '--no-first-run',
+    '--disable-background-networking',
+    '--disable-component-update',
+    '--disable-sync',
+  ],
 });
 async function shoot(name, path, { dark = false, ready, act } = {}) {
   const page = await browser.newPage({ viewport: { width: 1280, height: 800 }, colorScheme: dark ? 'dark' : 'light' });
@@ -61,11 +70,34 @@ async function terminal(name, command) {
   const display = ':97';
   const xvfb = spawn('Xvfb', [display, '-screen', '0', '1280x800x24'], { stdio: 'ignore' });
   const marker = join(folder, `${name}.done`);
-  const env = { ...process.env, DISPLAY: display, BARROW_DATA: data, PATH: `${join(root, 'node_modules/.bin')}:${process.env.PATH}`, PS1: '$ ' };
+  const env = {
+    ...process.env,
+    DISPLAY: display,
+    BARROW_DATA: data,
+    PATH: `${join(root, 'node_modules/.bin')}:${process.env.PATH}`,
+    PS1: '$ ',
+  };
   await until(() => existsSync('/tmp/.X11-unix/X97'));
   const xterm = spawn(
     'xterm',
-    ['-fa', 'DejaVu Sans Mono', '-fs', '9.5', '-geometry', '165x52+0+0', '-bg', '#14181c', '-fg', '#e4e8ea', '-b', '12', '-e', 'bash', '-c', `echo "$ ${command}"; ${command}; touch ${marker}; sleep 60`],
+    [
+      '-fa',
+      'DejaVu Sans Mono',
+      '-fs',
+      '9.5',
+      '-geometry',
+      '165x52+0+0',
+      '-bg',
+      '#14181c',
+      '-fg',
+      '#e4e8ea',
+      '-b',
+      '12',
+      '-e',
+      'bash',
+      '-c',
+      `echo "$ ${command}"; ${command}; touch ${marker}; sleep 60`,
+    ],
     { env, cwd: root, stdio: 'ignore' },
   );
   await until(() => existsSync(marker));

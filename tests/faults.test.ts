@@ -104,7 +104,9 @@ describe('every named fault, switched on', () => {
   it('keeps no secret in a conversation', async () => {
     const detail = await scene.served.client.run(rollout.id, 'curlew-sw-1');
     const all = detail.conversations.map((c) => c.text).join('\n');
-    expect(all).toContain('watchword ‹hidden›');
+    expect(all).toContain('‹the settings, kept sealed as a backup›');
+    expect(all).not.toContain('watchword');
+    expect(all).not.toContain('lan 10 office');
     expect(all).not.toContain('tide-curlew');
     expect(all).not.toContain('heron-at-low-tide');
   });

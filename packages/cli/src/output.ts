@@ -21,13 +21,18 @@ export function makeColours(io: Io) {
   return pc.createColors(io.terminal && !process.env['NO_COLOR']);
 }
 
+/** Text of ours that may hold colour; what devices said is never one. */
+export class Mark {
+  constructor(readonly text: string) {}
+  toString(): string {
+    return this.text;
+  }
+}
+
+type Cell = string | number | Mark | null;
+
 /** Rows under a heading line, without frame; long tables stay readable and can be cut by other tools. */
-export function table(
-  io: Io,
-  head: readonly string[],
-  rows: readonly (readonly (string | number | null)[])[],
-  right: readonly number[] = [],
-): string {
+export function table(io: Io, head: readonly string[], rows: readonly (readonly Cell[])[], right: readonly number[] = []): string {
   const c = makeColours(io);
   const none = {
     top: '',
@@ -52,7 +57,8 @@ export function table(
     style: { 'padding-left': 0, 'padding-right': 0, head: [], border: [] },
     colAligns: head.map((_, i) => (right.includes(i) ? 'right' : 'left')),
   });
-  for (const row of rows) made.push(row.map((cell) => (cell === null ? '–' : safeText(String(cell), 300))));
+  for (const row of rows)
+    made.push(row.map((cell) => (cell === null ? '–' : cell instanceof Mark ? cell.text : safeText(String(cell), 300))));
   return made
     .toString()
     .split('\n')
@@ -65,7 +71,7 @@ export function print(say: Say, data: unknown, text: () => string): void {
 }
 
 /** A state by word and shape; colour only helps. */
-export function standingMark(io: Io, standing: Standing): string {
+export function standingMark(io: Io, standing: Standing): Mark {
   const c = makeColours(io);
   const shown: Record<Standing, string> = {
     'at-target': c.green('● at-target'),
@@ -75,10 +81,10 @@ export function standingMark(io: Io, standing: Standing): string {
     unknown: '? unknown',
     'no-target': c.dim('○ no-target'),
   };
-  return shown[standing];
+  return new Mark(shown[standing]);
 }
 
-export function outcomeMark(io: Io, outcome: Outcome): string {
+export function outcomeMark(io: Io, outcome: Outcome): Mark {
   const c = makeColours(io);
   const shown: Record<Outcome, string> = {
     verified: c.green('✓ verified'),
@@ -88,14 +94,14 @@ export function outcomeMark(io: Io, outcome: Outcome): string {
     skipped: '» skipped',
     'not-begun': c.yellow('○ not-begun'),
   };
-  return shown[outcome];
+  return new Mark(shown[outcome]);
 }
 
-export function runMark(io: Io, run: RunView): string {
+export function runMark(io: Io, run: RunView): Mark {
   if (run.outcome) return outcomeMark(io, run.outcome);
-  if (run.phase === 'waiting') return '· waiting';
+  if (run.phase === 'waiting') return new Mark('· waiting');
   const step = `${run.stepIndex + 1}/${run.stepCount} ${run.step}`;
-  return run.percent === null ? `▸ ${step}` : `▸ ${step} ${run.percent} %`;
+  return new Mark(run.percent === null ? `▸ ${step}` : `▸ ${step} ${run.percent} %`);
 }
 
 export const octets = (bytes: number): string =>
@@ -117,3 +123,6 @@ export function totalsOf(r: Pick<RolloutSummary, 'totals' | 'devices'>): string 
     .map((k) => `${n(k)} ${k}`);
   return [`${n('verified')} of ${r.devices} verified`, ...rest].join(', ');
 }
+
+/** A number with its word: `1 device`, `14 devices`. */
+export const count = (n: number, word: string): string => `${n} ${word}${n === 1 ? '' : 's'}`;

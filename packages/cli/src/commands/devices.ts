@@ -2,7 +2,7 @@ import type { Device, Discovery, Standing } from '@barrow/core';
 import { duration } from '@barrow/core';
 import type { Register, CommandContext } from '../context.js';
 import { exit, Quiet } from '../errors.js';
-import { clock, print, standingMark, table, type Io } from '../output.js';
+import { clock, count, print, standingMark, table, type Io } from '../output.js';
 
 function deviceTable(io: Io, devices: readonly Device[]): string {
   return table(
@@ -85,7 +85,7 @@ export const registerDevices: Register = (program, act) => {
         print(say, all, () =>
           all.length === 0
             ? 'No devices fit. `barrow discover` looks for devices in the networks.'
-            : `${deviceTable(say.io, all)}\n\n${all.length} devices.`,
+            : `${deviceTable(say.io, all)}\n\n${count(all.length, 'device')}.`,
         );
       }),
     );

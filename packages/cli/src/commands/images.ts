@@ -4,7 +4,7 @@ import { basename } from 'node:path';
 import { Readable } from 'node:stream';
 import type { Register } from '../context.js';
 import { CommandError, exit, Quiet } from '../errors.js';
-import { clock, octets, print, table } from '../output.js';
+import { clock, count, octets, print, table } from '../output.js';
 
 export const registerImages: Register = (program, act) => {
   const image = program.command('image').description('firmware files');
@@ -64,7 +64,7 @@ export const registerImages: Register = (program, act) => {
               `${isNew ? 'Added' : 'The store had this already'}: ${made.file}, version ${made.version}, ${octets(made.bytes)}`,
               `  for     ${made.maker} ${made.models.join(', ')}, hardware ${made.hardwareRevisions.join(', ')} (${made.family})`,
               `  SHA-256 ${made.sha256}`,
-              `  fits    ${made.fits} known devices`,
+              `  fits    ${count(made.fits, 'known device')}`,
             ].join('\n'),
           );
         },
@@ -116,7 +116,7 @@ export const registerImages: Register = (program, act) => {
               ['size', `${octets(i.bytes)} (${i.bytes} octets)`],
               ['SHA-256', i.sha256],
               ['added', `${clock(i.addedAt)} by ${i.addedBy}`],
-              ['fits', `${i.fits} known devices`],
+              ['fits', count(i.fits, 'known device')],
             ] as const
           )
             .map(([k, v]) => `${k.padEnd(10)}${v}`)
@@ -185,7 +185,7 @@ export const registerImages: Register = (program, act) => {
     .action(
       act(async ({ say, client }, id: string, o: { device?: string }) => {
         const done = await client().dropOffer(id, o.device);
-        print(say, done, () => `${done.dropped} offers dropped.`);
+        print(say, done, () => `${count(done.dropped, 'offer')} dropped.`);
       }),
     );
 

@@ -2,7 +2,7 @@ import { duration, type PlanInput, type RehearsalView, type Rollout, type RunVie
 import type { BarrowClient } from '@barrow/client';
 import type { CommandContext, Register } from '../context.js';
 import { CommandError, exit, Quiet } from '../errors.js';
-import { clock, makeColours, outcomeMark, print, runMark, table, totalsOf, type Io, type Say } from '../output.js';
+import { clock, count, makeColours, outcomeMark, print, runMark, table, totalsOf, type Io, type Say } from '../output.js';
 
 function causeLines(io: Io, run: RunView): string {
   const c = makeColours(io);
@@ -40,7 +40,7 @@ export function rolloutText(io: Io, r: Rollout): string {
     ].filter(Boolean);
     parts.push(
       '',
-      `Wave ${wave.index + 1} (${wave.name}), ${runs.length} devices, ${wave.phase}${wave.soaksUntil ? ` until ${clock(wave.soaksUntil)}` : ''}; gate: ${gate.join(', ')}`,
+      `Wave ${wave.index + 1} (${wave.name}), ${count(runs.length, 'device')}, ${wave.phase}${wave.soaksUntil ? ` until ${clock(wave.soaksUntil)}` : ''}; gate: ${gate.join(', ')}`,
     );
     parts.push(
       table(

@@ -80,7 +80,8 @@
         <details open={index === 0}>
           <summary
             ><span>{when(seen.at)}</span> <b>{seen.probe}</b> <span class="mono quiet">{seen.address}</span>
-            <span class="quiet">{Object.keys(seen.raw).length} raw answers</span></summary
+            <span class="quiet">{Object.keys(seen.raw).length === 1 ? '1 raw answer' : `${Object.keys(seen.raw).length} raw answers`}</span
+            ></summary
           >
           <table class="list">
             <tbody>
@@ -148,8 +149,12 @@
     gap: 0.8rem;
     align-items: baseline;
   }
-  .key {
-    width: 18rem;
+  td.key,
+  td.value {
+    vertical-align: top;
+  }
+  td.key {
+    width: 1%;
     white-space: nowrap;
   }
   .value {

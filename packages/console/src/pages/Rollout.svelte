@@ -6,6 +6,7 @@
   import State from '../parts/State.svelte';
   import StepTrack from '../parts/StepTrack.svelte';
   import Trouble from '../parts/Trouble.svelte';
+  import Words from '../parts/Words.svelte';
   import { hear } from '../lib/live.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
   import { duration, since, totalsOf, when } from '../lib/format.js';
@@ -189,7 +190,7 @@
           <State word={run.outcome ?? 'failed'} />
           <span
             ><button class="anchor" onclick={() => (open = open === run.id ? null : run.id)}>{run.name}</button>
-            {run.cause?.what} <span class="quiet">{run.cause?.next}</span></span
+            {run.cause?.what} <span class="quiet"><Words text={run.cause?.next ?? ''} /></span></span
           >
         </p>
       {/each}
@@ -216,7 +217,7 @@
         <colgroup
           ><col style="width:11rem" /><col style="width:8.5rem" /><col style="width:8rem" /><col style="width:9.5rem" /><col /><col
             style="width:13rem"
-          /><col style="width:6.5rem" /></colgroup
+          /><col style="width:9rem" /></colgroup
         >
         <thead class="unseen"
           ><tr><th>Device</th><th>Address</th><th>Site</th><th>Version</th><th>Steps</th><th>State</th><th>Time</th></tr></thead
@@ -239,7 +240,7 @@
                 {:else}<span class="stepword">{stepWord(run)}</span>{/if}
               </td>
               <td class="quiet right">
-                {#if run.outcome && run.begunAt && run.endedAt}{duration(Date.parse(run.endedAt) - Date.parse(run.begunAt))}
+                {#if run.outcome && run.begunAt && run.endedAt}{duration(Math.max(1000, Date.parse(run.endedAt) - Date.parse(run.begunAt)))}
                 {:else if run.begunAt && !run.outcome}{since(run.begunAt, now)}
                 {:else if rollout.phase === 'planned'}~{duration(run.typicalMs)}{/if}
                 {#if may('operator') && (run.outcome === 'failed' || run.outcome === 'not-begun' || run.outcome === 'withdrawn')}<button
@@ -330,8 +331,11 @@
     margin-bottom: 0.75rem;
     overflow: hidden;
   }
+  .wave {
+    border-left-width: 3px;
+  }
   .wave[data-phase='open'] {
-    border-left: 3px solid var(--now);
+    border-left-color: var(--now);
   }
   h2 {
     display: flex;
@@ -377,6 +381,9 @@
   }
   .name:hover {
     text-decoration: underline;
+  }
+  .right :global(button) {
+    margin-left: 0.6rem;
   }
   .stepword {
     color: var(--now);

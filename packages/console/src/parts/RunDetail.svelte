@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { RunDetail } from '@barrow/core';
   import Trouble from './Trouble.svelte';
+  import Words from './Words.svelte';
   import { hear } from '../lib/live.svelte.js';
   import { client, failureOf, type Failure } from '../lib/session.svelte.js';
 
@@ -33,7 +34,7 @@
       <div class="cause">
         <p><strong>{detail.run.cause.what}</strong> <span class="mono quiet">{detail.run.cause.code}</span></p>
         {#if detail.run.detail}<pre class="mono">{detail.run.detail}</pre>{/if}
-        <p class="next"><b>Look next:</b> {detail.run.cause.next}</p>
+        <p class="next"><b>Look next:</b> <Words text={detail.run.cause.next} /></p>
       </div>
     {:else if detail.run.detail}<p>{detail.run.detail}</p>{/if}
     <div class="columns">
@@ -84,6 +85,9 @@
   .detail {
     padding: 0.6rem 0.9rem 0.9rem;
     background: var(--ground);
+  }
+  .next {
+    margin-top: 0.2rem;
   }
   .cause {
     border-left: 4px solid var(--bad);

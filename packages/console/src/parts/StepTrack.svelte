@@ -8,7 +8,8 @@
     if (run.phase === 'waiting') return 'ahead';
     if (index < run.stepIndex) return 'done';
     if (index > run.stepIndex) return 'ahead';
-    if (run.outcome === 'failed' || run.outcome === 'not-begun') return 'failed';
+    if (run.outcome === 'failed') return 'failed';
+    if (run.outcome === 'not-begun') return 'untouched';
     return run.outcome ? 'ahead' : 'now';
   };
   const word = $derived(
@@ -61,6 +62,11 @@
     line-height: 0.9rem;
     text-align: center;
     font-weight: 700;
+  }
+  span[data-look='untouched'] {
+    height: 0.9rem;
+    background: none;
+    box-shadow: inset 0 0 0 1.5px var(--care);
   }
   b {
     position: absolute;

@@ -1,5 +1,6 @@
 <script lang="ts">
   import TriangleAlert from '@lucide/svelte/icons/triangle-alert';
+  import Words from './Words.svelte';
   import type { Failure } from '../lib/session.svelte.js';
   let { failure }: { failure: Failure } = $props();
 </script>
@@ -8,8 +9,8 @@
   <TriangleAlert size={18} aria-hidden="true" />
   <div>
     <strong>{failure.what}</strong>
-    <p>{failure.why}</p>
-    <p class="quiet">{failure.next}</p>
+    <p><Words text={failure.why} /></p>
+    <p class="quiet"><Words text={failure.next} /></p>
   </div>
 </div>
 

@@ -67,6 +67,7 @@ export function checkRestart(input: RestartInput): Check {
 /** A span as people read it: the two largest units, e.g. `3 d 4 h`, `12 min 5 s`. */
 export function duration(span: Ms): string {
   const s = Math.round(span / 1000);
+  if (span <= 0) return '0 s';
   if (s < 1) return `${Math.max(0, Math.round(span))} ms`;
   const units: [string, number][] = [
     ['d', 86_400],

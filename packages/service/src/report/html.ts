@@ -7,13 +7,13 @@ const css = `
   h1 { font-size: 1.5rem; margin: 0 0 .2rem; } h2 { font-size: 1.05rem; margin: 1.8rem 0 .5rem; }
   p { margin: .2rem 0; } .quiet { color: #55636f; }
   table { border-collapse: collapse; width: 100%; } th { text-align: left; font-weight: 600; color: #55636f; }
-  th, td { padding: .28rem .6rem .28rem 0; border-bottom: 1px solid #dfe4e8; vertical-align: top; }
+  th, td { padding: .28rem .6rem .28rem 0; border-bottom: 1px solid #dfe4e8; vertical-align: baseline; }
   code, .mono { font-family: ui-monospace, 'DejaVu Sans Mono', monospace; font-size: .92em; }
   .sum { display: flex; gap: 2rem; margin: 1rem 0; padding: .8rem 0; border-block: 2px solid #16202b; }
   .sum b { display: block; font-size: 1.5rem; line-height: 1.1; }
   section.run { break-inside: avoid; border-top: 1px solid #16202b; margin-top: 1.4rem; padding-top: .5rem; }
   section.run h3 { margin: 0; font-size: 1rem; display: flex; justify-content: space-between; }
-  .verified::before { content: '✓ '; } .failed::before { content: '✕ '; } .failed { color: #a01f1f; }
+  .verified::before { content: '✓ '; } .failed::before { content: '✕ '; } .failed { color: #a01f1f; } .not-begun::before { content: '○ '; } .not-begun { color: #7a4a00; }
   .digest { overflow-wrap: anywhere; }
   @media print { body { margin: 0; max-width: none; } a { color: inherit; text-decoration: none; } }
 `;

@@ -5,6 +5,8 @@ import type { Context } from '../context.js';
 import { CredentialEntity, DeviceEntity, NetworkEntity, type DeviceRow } from '../data/entities.js';
 
 const handshakeMs = 10_000;
+/** Stands in a conversation where a device told its settings. */
+const concealed = '‹the settings, kept sealed as a backup›\n';
 const longestConversation = 64 * 1024;
 
 /** A login on a device, by its family's procedures. */
@@ -60,15 +62,21 @@ export class DeviceSession {
     throw refused!;
   }
 
-  run(name: ProcedureName): Promise<ProcedureResult> {
-    return runProcedure(name, {
-      family: this.family,
-      shell: this.shell,
-      given: this.given,
-      timeScale: this.timeScale,
-      signal: this.signal,
-      onProgress: this.onProgress,
-    });
+  async run(name: ProcedureName): Promise<ProcedureResult> {
+    // Settings are full of secrets: they are kept sealed as a backup, and nowhere else.
+    if (name === 'configuration') this.shell.conceal(concealed);
+    try {
+      return await runProcedure(name, {
+        family: this.family,
+        shell: this.shell,
+        given: this.given,
+        timeScale: this.timeScale,
+        signal: this.signal,
+        onProgress: this.onProgress,
+      });
+    } finally {
+      this.shell.conceal(null);
+    }
   }
 
   /** What was said so far, with the secrets of settings hidden. */
@@ -103,5 +111,8 @@ export function hideSecrets(text: string, family: Family): string {
 }
 
 function scrub(entries: readonly ShellEntry[], family: Family): string {
-  return hideSecrets(entries.map((e) => (e.from === 'barrow' ? '' : e.text.replace(/\r/g, ''))).join(''), family);
+  return hideSecrets(
+    entries.map((e) => (e.from === 'device' ? e.text.replace(/\r/g, '') : e.text === concealed ? e.text : '')).join(''),
+    family,
+  );
 }

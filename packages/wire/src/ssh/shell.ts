@@ -30,6 +30,7 @@ export class ShellSession {
   readonly #entries: ShellEntry[] = [];
   #entryBytes = 0;
   #output = '';
+  #concealed = false;
   #closed = false;
   #waiter: (() => void) | null = null;
 
@@ -108,6 +109,12 @@ export class ShellSession {
     return this.#entries;
   }
 
+  /** While a note is set, what the device says is not recorded; the note stands in its place. */
+  conceal(note: string | null): void {
+    if (note !== null) this.#entries.push({ at: Date.now(), from: 'barrow', text: note });
+    this.#concealed = note !== null;
+  }
+
   send(text: string): void {
     if (this.#closed) throw new WireError('lost', 'the session has ended');
     this.#record('barrow', text);
@@ -167,7 +174,7 @@ export class ShellSession {
   }
 
   #record(from: ShellEntry['from'], text: string): void {
-    if (this.#entryBytes > longestOutput) return;
+    if (this.#concealed || this.#entryBytes > longestOutput) return;
     this.#entryBytes += text.length;
     const last = this.#entries[this.#entries.length - 1];
     if (last?.from === from && from === 'device') this.#entries[this.#entries.length - 1] = { ...last, text: last.text + text };
