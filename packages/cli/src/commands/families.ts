@@ -13,7 +13,7 @@ export const registerFamilies: Register = (program, act) => {
         print(say, all, () =>
           table(
             say.io,
-            ['FAMILY', 'TITLE', 'KIND', 'MODELS', 'TRAVEL', 'NO RETURN AFTER', 'DEVICES'],
+            ['FAMILY', 'TITLE', 'KIND', 'MODELS', 'TRAVEL', 'NO RETURN FROM', 'DEVICES'],
             all.map((f) => [f.family, f.title, f.kind, f.models.map((m) => m.model).join(', '), f.travel, f.pointOfNoReturn, f.devices]),
             [6],
           ),

@@ -88,9 +88,15 @@ async function follow(say: Say, barrow: BarrowClient, id: string): Promise<Rollo
     if (!loud) return;
     say.io.out(`${say.io.terminal ? '\r\u001b[K' : ''}${c.dim(clock(new Date(at).toISOString()))}  ${text}\n`);
   };
+  let lost = false;
+  const onState = (connected: boolean): void => {
+    if (connected === !lost || stop.signal.aborted) return;
+    lost = !connected;
+    line(Date.now(), connected ? 'the service answers again' : 'the connection to the service was lost; trying again');
+  };
   const over = (): boolean => view.phase === 'ended' || (view.phase === 'held' && (view.totals['under-way'] ?? 0) === 0);
   if (over() || view.phase === 'planned') return view;
-  for await (const event of barrow.events({ after: view.journal, signal: stop.signal })) {
+  for await (const event of barrow.events({ after: view.journal, signal: stop.signal, onState })) {
     if (event.kind === 'progress' && event.rollout === id && loud && say.io.terminal) {
       say.io.out(`\r\u001b[K${c.dim(`${nameOf.get(event.run)} ${event.percent} %`)}`);
     }

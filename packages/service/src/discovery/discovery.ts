@@ -11,6 +11,16 @@ const sweepTries = 3;
 const sweepWaitMs = 400;
 /** Devices that are read at once; a read is a few packets to each. */
 const readsAtOnce = 32;
+const networksAtOnce = 8;
+
+/** What the searches of one discovery share. */
+interface Search {
+  readonly view: Discovery;
+  readonly credentials: ReadonlyMap<string, CredentialRow>;
+  readonly index: IdentityIndex;
+  readonly seen: Set<string>;
+  readonly signal: AbortSignal;
+}
 
 interface Running {
   readonly view: Discovery;
@@ -102,51 +112,14 @@ export class DiscoveryService {
     const seen = new Set<string>();
     const plans = networks.map((network) => ({ network, addresses: addressesOf(network.ranges, network.exclude) }));
     view.addresses = plans.reduce((sum, p) => sum + p.addresses.length, 0);
-    for (const { network, addresses } of plans) {
-      if (signal.aborted) break;
-      const communities = network.credentials.map((id) => credentials.get(id)).filter((c): c is CredentialRow => c?.kind === 'snmp-v2c');
-      if (communities.length === 0) {
-        view.problems.push(`network ${network.name} has no SNMP credential, so nothing in it could be asked`);
-        continue;
-      }
-      let left = addresses;
-      const askedBefore = view.asked;
-      for (const credential of communities) {
-        const answers: { address: string }[] = [];
-        const result = await sweep({
-          addresses: left,
-          port: network.snmpPort,
-          community: this.context.sealer.open(credential.sealed),
-          oids: [systemObjects.description, systemObjects.objectId],
-          packetsPerSecond: network.packetsPerSecond,
-          tries: sweepTries,
-          waitMs: sweepWaitMs,
-          signal,
-          onAnswer: (answer) => {
-            answers.push(answer);
-            view.answered++;
-          },
-          onProgress: (asked) => {
-            view.asked = askedBefore + Math.min(left.length, asked);
-            this.#tell(view);
-          },
-        });
-        view.strangeDatagrams += result.strange;
-        await this.#readAll(
-          answers.map((a) => a.address),
-          network,
-          credential,
-          view,
-          before,
-          seen,
-          signal,
-        );
-        const answered = new Set(answers.map((a) => a.address));
-        left = left.filter((a) => !answered.has(a));
-      }
-      view.asked = askedBefore + addresses.length;
-      this.#tell(view);
-    }
+    const index = new IdentityIndex(before.values());
+    const queue = [...plans];
+    const searcher = async (): Promise<void> => {
+      for (let plan = queue.shift(); plan !== undefined && !signal.aborted; plan = queue.shift())
+        await this.#search(plan.network, plan.addresses, { view, credentials, index, seen, signal });
+    };
+    // Each network has its own packet rate; together they wait only as long as the slowest.
+    await Promise.all(Array.from({ length: Math.min(networksAtOnce, plans.length) }, searcher));
     if (signal.aborted) {
       view.state = 'stopped';
       return;
@@ -157,6 +130,44 @@ export class DiscoveryService {
         view.silent.push({ device: row.id, name: row.name, address: row.address, lastSeen: rfc3339(row.lastSeen) });
   }
 
+  async #search(network: NetworkRow, addresses: readonly string[], all: Search): Promise<void> {
+    const { view, credentials, signal } = all;
+    const communities = network.credentials.map((id) => credentials.get(id)).filter((c): c is CredentialRow => c?.kind === 'snmp-v2c');
+    if (communities.length === 0) {
+      view.problems.push(`network ${network.name} has no SNMP credential, so nothing in it could be asked`);
+      return;
+    }
+    let left = [...addresses];
+    let counted = 0;
+    const count = (asked: number): void => {
+      view.asked += Math.max(0, asked - counted);
+      counted = Math.max(counted, asked);
+      this.#tell(view);
+    };
+    for (const credential of communities) {
+      const answers = new Set<string>();
+      const result = await sweep({
+        addresses: left,
+        port: network.snmpPort,
+        community: this.context.sealer.open(credential.sealed),
+        oids: [systemObjects.description, systemObjects.objectId],
+        packetsPerSecond: network.packetsPerSecond,
+        tries: sweepTries,
+        waitMs: sweepWaitMs,
+        signal,
+        onAnswer: ({ address }) => {
+          answers.add(address);
+          view.answered++;
+        },
+        onProgress: (asked) => count(Math.min(left.length, asked)),
+      });
+      view.strangeDatagrams += result.strange;
+      await this.#readAll([...answers], network, credential, all);
+      left = left.filter((a) => !answers.has(a));
+    }
+    count(addresses.length);
+  }
+
   #toldAt = 0;
   #tell(view: Discovery): void {
     const now = Date.now();
@@ -165,16 +176,8 @@ export class DiscoveryService {
     this.context.live.tell({ kind: 'discovery', discovery: view });
   }
 
-  async #readAll(
-    addresses: string[],
-    network: NetworkRow,
-    credential: CredentialRow,
-    view: Discovery,
-    before: ReadonlyMap<string, DeviceRow>,
-    seen: Set<string>,
-    signal: AbortSignal,
-  ): Promise<void> {
-    const index = new IdentityIndex(before.values());
+  async #readAll(addresses: readonly string[], network: NetworkRow, credential: CredentialRow, all: Search): Promise<void> {
+    const { view, index, seen, signal } = all;
     const queue = [...addresses];
     const reader = async (): Promise<void> => {
       for (let address = queue.shift(); address !== undefined && !signal.aborted; address = queue.shift())
@@ -222,6 +225,7 @@ export class DiscoveryService {
       lastSeen: at,
     };
     if (!known) Object.assign(row, { firstSeen: at, hostKey: null });
+    index.add(row as DeviceRow);
     await this.devices.observe(row, { probe: 'SNMP v2c', address, at, raw: Object.fromEntries(raw), parsed: { ...parsed } }, !known);
     const changes = known ? differences(known, row) : [];
     const what = !recognised
@@ -258,7 +262,7 @@ export async function readSnmp(context: Pick<Context, 'snmp'>, target: SnmpTarge
 }
 
 /** What a device is known by: its serial, else its MAC, else its engine ID; an address only when it tells none of them. */
-function identityOf(record: SnmpRecord, address: string): string {
+function identityOf(record: Pick<SnmpRecord, 'serial' | 'maker' | 'mac' | 'engineId'>, address: string): string {
   if (record.serial) return `serial/${record.maker ?? ''}/${record.serial}`;
   if (record.mac) return `mac/${record.mac}`;
   if (record.engineId) return `engine/${record.engineId}`;
@@ -268,7 +272,10 @@ function identityOf(record: SnmpRecord, address: string): string {
 class IdentityIndex {
   readonly #byIdentity = new Map<string, DeviceRow>();
   constructor(rows: Iterable<DeviceRow>) {
-    for (const row of rows) this.#byIdentity.set(identityOf(row as unknown as SnmpRecord, row.address), row);
+    for (const row of rows) this.add(row);
+  }
+  add(row: DeviceRow): void {
+    this.#byIdentity.set(identityOf(row, row.address), row);
   }
   find(record: SnmpRecord, address: string): DeviceRow | null {
     return this.#byIdentity.get(identityOf(record, address)) ?? null;
