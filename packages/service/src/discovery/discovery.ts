@@ -165,7 +165,7 @@ export class DiscoveryService {
       await this.#readAll([...answers], network, credential, all);
       left = left.filter((a) => !answers.has(a));
     }
-    count(addresses.length);
+    if (!signal.aborted) count(addresses.length);
   }
 
   #toldAt = 0;

@@ -1,0 +1,127 @@
+import fc from 'fast-check';
+import { describe, expect, it } from 'vitest';
+import { makePlan, stepNames, TargetFinder, type Plan, type TargetRule } from '@barrow/core';
+import { candidate } from './plans.js';
+
+const gate = { soakMs: 600_000, failureLimit: 2, approval: true };
+const request = {
+  id: 'r',
+  name: 'n',
+  createdAt: 1,
+  createdBy: 'a',
+  unsaved: 'hold' as const,
+  first: 1,
+  atOnce: 4,
+  perSite: 0,
+  gate,
+  leftOut: [],
+};
+const plan = (over: Partial<Parameters<typeof makePlan>[0]>): Plan => makePlan({ ...request, candidates: [], ...over });
+const several = (n: number, over: (i: number) => object = () => ({})) => Array.from({ length: n }, (_, i) => candidate(i + 1, over(i)));
+
+describe('a plan', () => {
+  it('puts one device of each family into the first wave before a second of any', () => {
+    const families = ['a', 'a', 'a', 'b', 'c'];
+    const first = (n: number) =>
+      plan({ first: n, candidates: several(5, (i) => ({ family: families[i] })) })
+        .runs.filter((r) => r.wave === 0)
+        .map((r) => r.family);
+    expect(first(1)).toHaveLength(1);
+    expect(first(3).sort()).toEqual(['a', 'b', 'c']);
+    expect(first(4).sort()).toEqual(['a', 'a', 'b', 'c']);
+  });
+
+  it('is one wave when all go first, or none does, and then has no soak', () => {
+    for (const first of [0, 3, 9]) {
+      const made = plan({ first, candidates: several(3) });
+      expect(made.waves).toEqual([{ name: 'all', gate: { ...gate, soakMs: 0, approval: false } }]);
+      expect(made.runs.every((r) => r.wave === 0)).toBe(true);
+    }
+  });
+
+  it('soaks and asks only between waves, and keeps the failure limit in both', () => {
+    expect(plan({ candidates: several(3) }).waves).toEqual([
+      { name: 'first', gate },
+      { name: 'rest', gate: { soakMs: 0, failureLimit: 2, approval: false } },
+    ]);
+  });
+
+  it('orders names as people do', () => {
+    const names = plan({ first: 0, candidates: several(12, (i) => ({ name: `sw-${i + 1}`, site: 'one' })) }).runs.map((r) => r.name);
+    expect(names.slice(0, 3)).toEqual(['sw-1', 'sw-2', 'sw-3']);
+    expect(names[11]).toBe('sw-12');
+  });
+
+  it('marks every step from the point of no return on, and no other', () => {
+    for (const point of stepNames) {
+      const [run] = plan({ candidates: [candidate(1, { pointOfNoReturn: point })] }).runs;
+      expect(run!.steps.filter((s) => s.pastReturn).map((s) => s.step)).toEqual(stepNames.slice(stepNames.indexOf(point)));
+    }
+  });
+
+  it('names a limit for each site only when sites are limited', () => {
+    expect(plan({ candidates: several(4) }).limits).toEqual({ rollout: 4 });
+    const limited = plan({ perSite: 2, candidates: several(4) });
+    expect(limited.limits).toEqual({ rollout: 4, 'site:site-0': 2, 'site:site-1': 2, 'site:site-2': 2 });
+    for (const run of limited.runs) expect(run.limitKeys).toEqual(['rollout', `site:${run.site}`]);
+  });
+
+  it('holds every candidate once, whatever it is made of', () => {
+    fc.assert(
+      fc.property(
+        fc.integer({ min: 1, max: 40 }),
+        fc.integer({ min: 0, max: 10 }),
+        fc.integer({ min: 1, max: 4 }),
+        (n, first, families) => {
+          const made = plan({ first, candidates: several(n, (i) => ({ family: `f${i % families}` })) });
+          expect(made.runs.map((r) => r.device).sort()).toEqual(
+            several(n)
+              .map((c) => c.device)
+              .sort(),
+          );
+          expect(made.runs.every((r) => r.wave < made.waves.length)).toBe(true);
+          const waves = made.runs.map((r) => r.wave);
+          expect(waves).toEqual([...waves].sort());
+          if (made.waves.length === 2) expect(waves.filter((w) => w === 0).length).toBe(Math.min(first, n));
+        },
+      ),
+    );
+  });
+
+  it('is the same for the same request in another order', () => {
+    const candidates = several(9);
+    expect(plan({ candidates: [...candidates].reverse() })).toEqual(plan({ candidates }));
+  });
+});
+
+describe('the rule that fits a device best', () => {
+  const rule = (id: string, over: Partial<TargetRule>): TargetRule => ({
+    id,
+    family: 'f',
+    version: id,
+    model: null,
+    site: null,
+    device: null,
+    ...over,
+  });
+  const rules = [
+    rule('family', {}),
+    rule('site', { site: 's' }),
+    rule('model', { model: 'm' }),
+    rule('both', { model: 'm', site: 's' }),
+    rule('device', { device: 'd' }),
+    rule('other', { family: 'g' }),
+  ];
+  it.each([
+    [{ id: 'd', family: 'f', model: 'm', site: 's' }, 'device'],
+    [{ id: 'x', family: 'f', model: 'm', site: 's' }, 'both'],
+    [{ id: 'x', family: 'f', model: 'm', site: 't' }, 'model'],
+    [{ id: 'x', family: 'f', model: 'n', site: 's' }, 'site'],
+    [{ id: 'x', family: 'f', model: null, site: 't' }, 'family'],
+    [{ id: 'd', family: 'g', model: 'm', site: 's' }, 'other'],
+    [{ id: 'd', family: null, model: 'm', site: 's' }, undefined],
+    [{ id: 'd', family: 'h', model: 'm', site: 's' }, undefined],
+  ])('for %j is %s', (device, id) => {
+    for (const order of [rules, [...rules].reverse()]) expect(new TargetFinder(order).for(device)?.id).toBe(id);
+  });
+});

@@ -1,0 +1,138 @@
+import { spawn, type ChildProcess } from 'node:child_process';
+import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest';
+import { SnmpClient } from '@barrow/wire';
+import { community, Fleet, snmpPort } from '@barrow/standins';
+import { addNetworks, discover, setScene, type Scene } from './support/scene.js';
+import { barrow, has } from './support/service.js';
+
+describe('what a discovery tells', () => {
+  let scene: Scene;
+  let other: Fleet;
+  beforeAll(async () => {
+    scene = await setScene({ network: 59, only: ['curlew-sw-1', 'quay-sw-1', 'quay-sw-2', 'quay-rt-1'] });
+    await addNetworks(scene.served.client, scene.fleet);
+  });
+  afterAll(async () => {
+    await other?.stop();
+    await scene?.end();
+  });
+
+  it('is new at first, then the same, then exactly what changed', async () => {
+    const { client } = scene.served;
+    expect((await discover(client)).found.map((f) => f.what)).toEqual(['new', 'new', 'new', 'new']);
+    expect((await discover(client)).found.map((f) => f.what)).toEqual(['same', 'same', 'same', 'same']);
+    // One is renamed, one falls silent.
+    const renamed = scene.fleet.device('quay-sw-1');
+    renamed.settings[0] = 'name quay-core-1';
+    await scene.fleet.device('quay-sw-2').stop();
+    const found = await discover(client);
+    expect(found.found.filter((f) => f.what !== 'same')).toEqual([
+      expect.objectContaining({ what: 'changed', name: 'quay-core-1', detail: 'name quay-sw-1 → quay-core-1' }),
+    ]);
+    expect(found.silent.map((s) => s.name)).toEqual(['quay-sw-2']);
+    renamed.settings[0] = 'name quay-sw-1';
+  });
+
+  it('knows a device by its serial when it is back at another address', async () => {
+    const { client } = scene.served;
+    const before = await client.device('curlew-sw-1');
+    await scene.fleet.device('curlew-sw-1').stop();
+    other = new Fleet({ timeScale: 100, network: 60, only: ['curlew-sw-1'] });
+    await other.start();
+    await client.addNetwork({ name: 'moved', site: 'curlew', ranges: ['127.60.6.11'], credentials: ['ferry-snmp', 'ferry-ssh'], snmpPort });
+    const found = await discover(client, ['moved']);
+    expect(found.found).toEqual([
+      expect.objectContaining({
+        what: 'moved',
+        device: before.id,
+        detail: expect.stringContaining('address 127.59.6.11 → 127.60.6.11') as string,
+      }),
+    ]);
+    expect((await client.device('curlew-sw-1')).address).toBe('127.60.6.11');
+    expect((await client.devices()).length).toBe(4);
+  });
+
+  it('shows nothing of what a device says as anything but text', async () => {
+    const { client } = scene.served;
+    const hostile = scene.fleet.device('quay-rt-1');
+    const nameAfter = async (name: string): Promise<string> => {
+      hostile.settings[0] = `name ${name}`;
+      await discover(client, ['quay-house']);
+      return (await client.device(hostile.options.serial)).name;
+    };
+    // Octets that are no plain text are shown as octets.
+    expect(await nameAfter('\u001b[2J\u0007')).toBe('0x1b5b324a07');
+    expect(await nameAfter('<script>alert(1)</script>\u202egnp')).toBe('<script>alert(1)</script>\\x202egnp');
+    const shown = await barrow(['device', 'list'], { data: scene.data });
+    // eslint-disable-next-line no-control-regex
+    expect(shown.out).not.toMatch(/\u001b|\u0007|\u202e/);
+    expect(shown.out).toContain('<script>');
+    hostile.settings[0] = 'name quay-rt-1';
+    await discover(client, ['quay-house']);
+  });
+
+  it('says when a network has no credential, and looks nowhere when none is configured', async () => {
+    const { client } = scene.served;
+    await client.addNetwork({ name: 'bare', site: 'x', ranges: ['127.59.9.1'] });
+    expect((await discover(client, ['bare'])).problems).toEqual(['network bare has no SNMP credential, so nothing in it could be asked']);
+    for (const n of await client.networks()) await client.removeNetwork(n.name);
+    await expect(client.discover()).rejects.toMatchObject({ problem: { code: 'no-networks' } });
+  });
+
+  it('stops at once when it is told to, and one at a time', async () => {
+    const { client } = scene.served;
+    await client.addNetwork({ name: 'wide', site: 'x', ranges: ['127.61.0.0/17'], credentials: ['ferry-snmp'], packetsPerSecond: 200 });
+    const running = await client.discover();
+    await expect(client.discover()).rejects.toMatchObject({ problem: { code: 'discovery-running' } });
+    await client.stopDiscovery();
+    const stopped = await client.discovery(running.id);
+    expect(stopped.state).toBe('stopped');
+    expect(stopped.asked).toBeLessThan(stopped.addresses);
+    await client.removeNetwork('wide');
+  });
+});
+
+describe.skipIf(!has('snmpd'))("a device that fits no family: Debian's snmpd", () => {
+  let scene: Scene;
+  let daemon: ChildProcess;
+  const dir = mkdtempSync(join(tmpdir(), 'barrow-snmpd-'));
+  const address = '127.62.1.9';
+  beforeAll(async () => {
+    scene = await setScene({ network: 62, only: ['quay-sw-3'] });
+    writeFileSync(
+      join(dir, 'snmpd.conf'),
+      `agentaddress udp:${address}:${snmpPort}\nrocommunity ${community} 127.0.0.0/8\nsysName oddment\nsysDescr An odd thing\n`,
+    );
+    daemon = spawn('snmpd', ['-f', '-Lo', '-C', '-c', join(dir, 'snmpd.conf'), '-p', join(dir, 'pid')], {
+      env: { ...process.env, SNMP_PERSISTENT_DIR: dir, MIBS: '' },
+      stdio: 'ignore',
+    });
+    const client = new SnmpClient();
+    await vi.waitFor(() => client.get({ address, port: snmpPort, community, timeoutMs: 300, retries: 0 }, ['1.3.6.1.2.1.1.1.0']), {
+      timeout: 20_000,
+      interval: 50,
+    });
+    client.close();
+  });
+  afterAll(async () => {
+    daemon?.kill();
+    await scene?.end();
+    rmSync(dir, { recursive: true, force: true });
+  });
+
+  it('is kept with all its raw answers, has no family, and is never planned for', async () => {
+    const { client } = scene.served;
+    await addNetworks(client, scene.fleet);
+    await client.addNetwork({ name: 'odd', site: 'quay-house', ranges: [address], credentials: ['ferry-snmp', 'ferry-ssh'], snmpPort });
+    const found = await discover(client, ['odd']);
+    expect(found.found).toEqual([expect.objectContaining({ what: 'unrecognised', name: 'oddment' })]);
+    const device = await client.device('oddment');
+    expect(device).toMatchObject({ family: null, kind: 'other', standing: 'no-target' });
+    expect(device.observations[0]!.raw['1.3.6.1.2.1.1.1.0']).toBe('An odd thing');
+    await expect(client.plan({ devices: ['oddment'] })).rejects.toMatchObject({ problem: { code: 'nothing-to-do' } });
+    await expect(client.takeBackup('oddment')).rejects.toMatchObject({ problem: { code: 'family-unknown' } });
+  });
+});
