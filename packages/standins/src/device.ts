@@ -184,8 +184,15 @@ export class StandIn {
   async wait(seconds: number): Promise<void> {
     const { signal } = this.#power;
     await new Promise<void>((resolve) => {
-      const timer = setTimeout(resolve, (seconds * 1000) / this.options.timeScale);
-      signal.addEventListener('abort', () => clearTimeout(timer), { once: true });
+      const dark = (): void => clearTimeout(timer);
+      const timer = setTimeout(
+        () => {
+          signal.removeEventListener('abort', dark);
+          resolve();
+        },
+        (seconds * 1000) / this.options.timeScale,
+      );
+      signal.addEventListener('abort', dark, { once: true });
     });
   }
 

@@ -34,6 +34,7 @@ export function pull(options: PullOptions): Promise<Buffer> {
       if (over) return;
       over = true;
       clearTimeout(timer);
+      options.signal.removeEventListener('abort', dark);
       socket.close();
       if (error) reject(error);
       else resolve(Buffer.concat(blocks));
@@ -59,7 +60,8 @@ export function pull(options: PullOptions): Promise<Buffer> {
       else ack(expected - 1);
       timer = setTimeout(late, options.timeoutMs);
     };
-    options.signal.addEventListener('abort', () => finish(new Error('power lost')), { once: true });
+    const dark = (): void => finish(new Error('power lost'));
+    options.signal.addEventListener('abort', dark, { once: true });
     socket.on('error', (error) => finish(error));
     socket.on('message', (packet, from) => {
       if (over || from.address !== options.host || (peerPort !== null && from.port !== peerPort)) return;

@@ -1,0 +1,115 @@
+import { fork } from 'node:child_process';
+import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { fileURLToPath } from 'node:url';
+import Sqlite from 'libsql';
+import { afterEach, describe, expect, it } from 'vitest';
+import { Database } from '../src/data/database.js';
+import { CredentialEntity, JournalEntity, NetworkEntity } from '../src/data/entities.js';
+
+const dirs: string[] = [];
+const fresh = () => {
+  const dir = mkdtempSync(join(tmpdir(), 'barrow-db-'));
+  dirs.push(dir);
+  return dir;
+};
+afterEach(() => {
+  for (const dir of dirs.splice(0)) rmSync(dir, { recursive: true, force: true });
+});
+
+const network = (id: string) => ({
+  id,
+  name: `net ${id}`,
+  site: 's',
+  ranges: ['127.40.1.1'],
+  exclude: [],
+  snmpPort: 161,
+  sshPort: 22,
+  credentials: [],
+  packetsPerSecond: 500,
+  storeAddress: null,
+});
+const entry = (seq: number) => ({ seq, rollout: 'r', at: seq, event: { kind: 'noted' as const, at: seq, by: 'a', text: 'x' } });
+
+describe('the database', () => {
+  it('keeps rows as they were written, with null for what is absent, and json as json', async () => {
+    const db = await Database.open(fresh());
+    await db.write(async (em) => em.insert(NetworkEntity, network('n1')));
+    expect(await db.findOne(NetworkEntity, { id: 'n1' })).toEqual(network('n1'));
+    expect(await db.findOne(NetworkEntity, { id: 'n2' })).toBeNull();
+    expect(await db.count(NetworkEntity)).toBe(1);
+    await db.close();
+  });
+
+  it('commits many writes in groups, in the order in which they were asked for', async () => {
+    const db = await Database.open(fresh());
+    await Promise.all(Array.from({ length: 800 }, (_, i) => db.write(async (em) => em.insert(JournalEntity, entry(i + 1)))));
+    const rows = await db.find(JournalEntity, {}, { orderBy: { seq: 'asc' } });
+    expect(rows.map((r) => r.seq)).toEqual(Array.from({ length: 800 }, (_, i) => i + 1));
+    await db.close();
+  });
+
+  it('lets one bad write fail alone: its neighbours in the group are kept', async () => {
+    const db = await Database.open(fresh());
+    await db.write(async (em) => em.insert(NetworkEntity, network('taken')));
+    const results = await Promise.allSettled([
+      db.write(async (em) => em.insert(NetworkEntity, network('a'))),
+      db.write(async (em) => em.insert(NetworkEntity, { ...network('b'), name: 'net taken' })),
+      db.write(async () => Promise.reject(new Error('thought better of it'))),
+      db.write(async (em) => em.insert(NetworkEntity, network('c'))),
+    ]);
+    expect(results.map((r) => r.status)).toEqual(['fulfilled', 'rejected', 'rejected', 'fulfilled']);
+    expect((await db.find(NetworkEntity, {}, { orderBy: { id: 'asc' } })).map((n) => n.id)).toEqual(['a', 'c', 'taken']);
+    await db.close();
+  });
+
+  it('is an ordinary SQLite file, in write-ahead mode, that another program may read meanwhile', async () => {
+    const dir = fresh();
+    const db = await Database.open(dir);
+    await db.write(async (em) =>
+      em.insert(CredentialEntity, { id: 'c', name: 'n', kind: 'snmp-v2c', user: null, sealed: 'zz', createdAt: 1 }),
+    );
+    const reader = new Sqlite(join(dir, 'barrow.db'), { readonly: true });
+    expect(reader.prepare('select name from credential').all()).toEqual([{ name: 'n' }]);
+    expect(reader.prepare('pragma journal_mode').get()).toMatchObject({ journal_mode: 'wal' });
+    reader.close();
+    await db.close();
+  });
+
+  it('is opened by one service at a time, and again as soon as that one is gone', async () => {
+    const dir = fresh();
+    const first = await Database.open(dir);
+    await expect(Database.open(dir)).rejects.toMatchObject({ code: 'data-in-use' });
+    await first.close();
+    await (await Database.open(dir)).close();
+  });
+
+  it('that is no database is refused with its path, and left as it is', async () => {
+    const dir = fresh();
+    writeFileSync(join(dir, 'barrow.db'), 'something else entirely, and long enough to be looked at'.repeat(50));
+    await expect(Database.open(dir)).rejects.toMatchObject({
+      code: 'data-unusable',
+      why: expect.stringContaining(join(dir, 'barrow.db')) as string,
+    });
+  });
+
+  it('loses no write that was acknowledged, when its process is killed', async () => {
+    const dir = fresh();
+    const writer = fork(fileURLToPath(new URL('./writer.mjs', import.meta.url)), [dir], { stdio: ['ignore', 'ignore', 'inherit', 'ipc'] });
+    let acknowledged = 0;
+    await new Promise<void>((resolve) => {
+      writer.on('message', (seq: number) => {
+        acknowledged = Math.max(acknowledged, seq);
+        if (seq >= 300) writer.kill('SIGKILL');
+      });
+      writer.once('exit', () => resolve());
+    });
+    expect(acknowledged).toBeGreaterThanOrEqual(300);
+    const db = await Database.open(dir);
+    const rows = await db.find(JournalEntity, {}, { orderBy: { seq: 'asc' } });
+    expect(rows.length).toBeGreaterThanOrEqual(acknowledged);
+    expect(rows.map((r) => r.seq)).toEqual(rows.map((_, i) => i + 1));
+    await db.close();
+  });
+});
