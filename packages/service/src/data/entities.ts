@@ -1,5 +1,5 @@
 import { defineEntity, p, type EntitySchema, type InferEntity } from '@mikro-orm/core';
-import type { Plan, RolloutEvent, Role } from '@barrow/core';
+import type { Plan, RolloutEvent, RolloutSummary, Role } from '@barrow/core';
 
 /** Any table of ours. */
 // eslint-disable-next-line @typescript-eslint/no-explicit-any -- the library's own bound for "any entity"
@@ -174,6 +174,8 @@ export const RolloutEntity = defineEntity({
     createdBy: p.string(),
     plan: p.json<Plan>(),
     ended: p.boolean(),
+    /** How it ended, so that a list need not fold its journal; null until then. */
+    summary: p.json<RolloutSummary>().nullable(),
   },
 });
 export type RolloutRow = Row<typeof RolloutEntity>;

@@ -26,7 +26,7 @@ class First extends Migration {
         total_bytes integer not null, rate real not null, block integer not null, resent integer not null, detail text)`,
       `discovery (id text primary key, started_at integer not null, result json not null)`,
       `rollout (id text primary key, name text not null, created_at integer not null, created_by text not null, plan json not null,
-        ended integer not null)`,
+        ended integer not null, summary json)`,
       `journal (seq integer primary key, rollout text not null, at integer not null, event json not null)`,
       `conversation (id integer primary key autoincrement, rollout text not null, run text not null, step text not null, at integer not null,
         text text not null)`,

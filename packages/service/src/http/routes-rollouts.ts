@@ -11,14 +11,14 @@ import {
   type RolloutEvent,
 } from '@barrow/core';
 import { rfc3339, rfc3339OrNull } from '../context.js';
-import { ConversationEntity, ImageEntity, RolloutEntity } from '../data/entities.js';
+import { ConversationEntity, ImageEntity } from '../data/entities.js';
 import { notFound } from '../errors.js';
 import { reportCsv } from '../report/csv.js';
 import { reportPage } from '../report/html.js';
 import { makeReport } from '../report/report.js';
 import { planRollout } from '../runner/planning.js';
 import type { ActiveRollout } from '../runner/runner.js';
-import { rolloutView, runView, summaryView } from '../runner/view.js';
+import { rolloutView, runView } from '../runner/view.js';
 import type { Parts } from '../service.js';
 import type { Env, Who } from './auth.js';
 import { addOperation, idParam } from './operation.js';
@@ -45,10 +45,7 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     role: 'viewer',
     summary: 'Rollouts, newest first',
     answer: z.object({ items: z.array(rolloutSummarySchema) }),
-    run: async () => {
-      const rows = await db.find(RolloutEntity, {}, { orderBy: { createdAt: 'desc' }, limit: 200, fields: ['id', 'createdAt'] });
-      return { items: await Promise.all(rows.map(async (r) => summaryView(await runner.get(r.id)))) };
-    },
+    run: async () => ({ items: await runner.summaries(200) }),
   });
   addOperation(app, {
     method: 'post',

@@ -28,7 +28,7 @@ export class Journal {
         JournalEntity,
         entries.map((e) => ({ seq: e.seq, rollout, at: e.event.at, event: e.event })),
       );
-      if (ended !== null) await em.nativeUpdate(RolloutEntity, { id: rollout }, { ended });
+      if (ended !== null) await em.nativeUpdate(RolloutEntity, { id: rollout }, { ended, summary: null });
     });
     return entries;
   }

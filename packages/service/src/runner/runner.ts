@@ -12,6 +12,7 @@ import {
   type PlannedRun,
   type RolloutEvent,
   type RolloutState,
+  type RolloutSummary,
   type StepName,
 } from '@barrow/core';
 import type { Context } from '../context.js';
@@ -28,6 +29,7 @@ import { DeviceSession } from './session.js';
 import { ChecksFailed } from './steps/checks.js';
 import { steps } from './steps/index.js';
 import type { StepContext, StepTrace } from './steps/step.js';
+import { summaryView } from './view.js';
 
 /** A rollout in memory: the fold of its journal, and what is being done about it. */
 export interface ActiveRollout {
@@ -118,9 +120,28 @@ export class Runner {
   /** Keeps a new plan. */
   async add(plan: Plan): Promise<ActiveRollout> {
     const { id, name, createdAt, createdBy } = plan;
-    await this.context.db.write(async (em) => em.insert(RolloutEntity, { id, name, createdAt, createdBy, plan, ended: false }));
+    await this.context.db.write(async (em) =>
+      em.insert(RolloutEntity, { id, name, createdAt, createdBy, plan, ended: false, summary: null }),
+    );
     this.context.live.changed('rollouts');
     return this.get(id);
+  }
+
+  /** The newest rollouts: those that ended from their row, the others as they stand. */
+  async summaries(most: number): Promise<RolloutSummary[]> {
+    const rows = await this.context.db.find(
+      RolloutEntity,
+      {},
+      { orderBy: { createdAt: 'desc' }, limit: most, fields: ['id', 'createdAt', 'ended', 'summary'] },
+    );
+    return Promise.all(
+      rows.map(async (row) => {
+        if (row.summary) return row.summary;
+        const summary = summaryView(await this.get(row.id));
+        if (row.ended) await this.context.db.write(async (em) => em.nativeUpdate(RolloutEntity, { id: row.id, ended: true }, { summary }));
+        return summary;
+      }),
+    );
   }
 
   /** The rollout in which a device is being upgraded, or will be as soon as its turn comes. */
