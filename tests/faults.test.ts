@@ -123,10 +123,15 @@ describe('the failure limit', () => {
   it('holds the wave, leaves the rest untouched, and goes on after a retry', async () => {
     const { client } = scene.served;
     scene.fleet.fault('quay-sw-1', 'damaged-in-transit');
-    const plan = await client.plan({ devices: ['quay-sw-1', 'quay-sw-2', 'quay-sw-3', 'quay-sw-4', 'eelgate-sw-1'], first: 0, atOnce: 1 });
+    const plan = await client.plan({ devices: ['quay-sw-1', 'quay-sw-2', 'quay-sw-3', 'quay-sw-4', 'eelgate-sw-1'], first: 0, atOnce: 2 });
     const order = plan.runs.map((r) => r.name);
-    await client.say(plan.id, 'start');
+    const followed = await barrow(['rollout', 'start', plan.id, '--follow'], { data: scene.data });
+    expect(followed.out).toContain('Held: 1 failed in wave 1 (all); the limit is 1.');
+    expect(followed.out).toMatch(/quay-sw-1 +1\/9 preflight/);
+    expect(followed.code).toBe(1);
     const held = await rolloutUntil(client, plan.id, isHeld);
+    // The other one under way was parked between two steps, before its point of no return, or had passed it.
+    expect(held.runs.filter((r) => r.phase === 'ready').every((r) => !r.pastReturn)).toBe(true);
     expect(held.heldBy).toBe('Barrow');
     expect(held.heldBecause).toMatch(/^1 failed in wave 1 \(all\); the limit is 1$/);
     for (const name of order.slice(order.indexOf('quay-sw-1') + 1)) {

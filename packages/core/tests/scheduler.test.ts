@@ -256,6 +256,17 @@ describe('the scheduler, case by case', () => {
     expect(world.runsIn('busy').length).toBe(3);
   });
 
+  it('does not hold when nothing is left that could come to harm: it ends, and can be retried', () => {
+    const world = started({ first: 0, devices: 1 });
+    world.happen({ kind: 'step-failed', at: world.now, run: 'd1', step: 'preflight', cause: 'login-refused', detail: 'no' });
+    world.settle();
+    expect(world.state.phase).toBe('ended');
+    world.happen({ kind: 'run-retried', at: world.now, run: 'd1', by: 'somebody' });
+    world.settle();
+    expect(world.state.phase).toBe('running');
+    expect(world.runsIn('busy').length).toBe(1);
+  });
+
   it('counts an absent device as not begun, and does not let a first wave pass that verified nothing', () => {
     const world = started();
     world.happen({

@@ -77,7 +77,7 @@ function rehearsalText(io: Io, r: RehearsalView): string {
 }
 
 /** Watches a rollout until it ends or is held, one line for each thing that happens. */
-async function follow(say: Say, barrow: BarrowClient, id: string): Promise<Rollout> {
+async function follow(say: Say, barrow: BarrowClient, id: string, from?: number): Promise<Rollout> {
   const c = makeColours(say.io);
   const loud = !say.json;
   const stop = new AbortController();
@@ -94,9 +94,11 @@ async function follow(say: Say, barrow: BarrowClient, id: string): Promise<Rollo
     lost = !connected;
     line(Date.now(), connected ? 'the service answers again' : 'the connection to the service was lost; trying again');
   };
-  const over = (): boolean => view.phase === 'ended' || (view.phase === 'held' && (view.totals['under-way'] ?? 0) === 0);
-  if (over() || view.phase === 'planned') return view;
-  for await (const event of barrow.events({ after: view.journal, signal: stop.signal, onState })) {
+  // Held: what was being done has come to its end; parked devices wait for a word, and nobody waits for them.
+  const over = (): boolean =>
+    view.phase === 'ended' || (view.phase === 'held' && view.runs.every((r) => r.phase !== 'busy' && r.phase !== 'asking'));
+  if (from === undefined && (over() || view.phase === 'planned')) return view;
+  for await (const event of barrow.events({ after: from ?? view.journal, signal: stop.signal, onState })) {
     if (event.kind === 'progress' && event.rollout === id && loud && say.io.terminal) {
       say.io.out(`\r\u001b[K${c.dim(`${nameOf.get(event.run)} ${event.percent} %`)}`);
     }
@@ -164,8 +166,9 @@ function judge(r: Rollout): void {
   if (r.phase === 'held' || (r.totals.failed ?? 0) > 0 || (r.totals['not-begun'] ?? 0) > 0) throw new Quiet(exit.workFailed);
 }
 
-async function followAndTell({ say }: CommandContext, barrow: BarrowClient, id: string): Promise<void> {
-  const end = await follow(say, barrow, id);
+/** `from`: the journal entry to begin after, so that nothing of the start is missed. */
+async function followAndTell({ say }: CommandContext, barrow: BarrowClient, id: string, from?: number): Promise<void> {
+  const end = await follow(say, barrow, id, from);
   print(say, end, () => {
     const trouble = end.runs.filter((x) => x.cause);
     const advice =
@@ -342,8 +345,9 @@ export const registerRollouts: Register = (program, act) => {
       act(async (context, id: string, o: { follow?: boolean }) => {
         const barrow = context.client();
         const found = await resolve(barrow, id);
+        const { journal } = await barrow.rollout(found);
         const r = await barrow.say(found, 'start');
-        if (o.follow) return followAndTell(context, barrow, found);
+        if (o.follow) return followAndTell(context, barrow, found, journal);
         print(context.say, r, () => `Started ${r.name}. Watch it with \`barrow rollout follow ${r.id}\`.`);
       }),
     );
@@ -417,7 +421,7 @@ export const registerRollouts: Register = (program, act) => {
         const barrow = context.client();
         const plan = await barrow.plan({ devices: [device], first: 0, atOnce: 1, soakSeconds: 0, unsaved: o.unsaved as 'hold' });
         await barrow.say(plan.id, 'start');
-        await followAndTell(context, barrow, plan.id);
+        await followAndTell(context, barrow, plan.id, plan.journal);
       }),
     );
 

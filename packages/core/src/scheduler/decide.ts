@@ -18,12 +18,13 @@ export type Command =
 /** The step from which on a device is left to itself, so that the service may stop: it waits for the device. */
 const waitsForDevice = stepNames.indexOf('return');
 
-/** Why a wave holds the rollout, or null when it does not. */
+/** Why a wave holds the rollout, or null when it does not: also when nothing is left that holding could keep from harm. */
 export function holdReason(state: RolloutState, wave: WaveState, index: number): string | null {
   const { name, gate } = state.plan.waves[index]!;
+  const last = index === state.waves.length - 1;
+  if (last && wave.waiting + wave.active === 0) return null;
   const failed = wave.ended.failed - wave.forgiven;
   if (failed >= gate.failureLimit) return `${failed} failed in wave ${index + 1} (${name}); the limit is ${gate.failureLimit}`;
-  const last = index === state.waves.length - 1;
   if (wave.phase === 'soaking' && !last && wave.ended.verified === 0 && !wave.unprovenAccepted)
     return `no device of wave ${index + 1} (${name}) was verified, so it proves nothing`;
   return null;
