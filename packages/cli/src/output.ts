@@ -101,6 +101,8 @@ export function runMark(io: Io, run: RunView): Mark {
   if (run.outcome) return outcomeMark(io, run.outcome);
   if (run.phase === 'waiting') return new Mark('· waiting');
   const step = `${run.stepIndex + 1}/${run.stepCount} ${run.step}`;
+  // Begun, and its next step may not begin: the rollout is held, or the service is stopping.
+  if (run.phase === 'ready') return new Mark(`‖ parked before ${run.step}`);
   return new Mark(run.percent === null ? `▸ ${step}` : `▸ ${step} ${run.percent} %`);
 }
 

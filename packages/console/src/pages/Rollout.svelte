@@ -108,6 +108,7 @@
   }
   function stepWord(run: RunView): string {
     if (run.phase === 'lost' || run.phase === 'asking') return `${run.step}: asking the device what is true`;
+    if (run.phase === 'ready' && rollout?.phase === 'held') return `parked before ${run.step}`;
     if (run.step === 'reboot' || run.step === 'return') return `${run.step}, down ${since(run.stepBegunAt, now)}`;
     return run.percent === null ? run.step : `${run.step} ${run.percent} %`;
   }
