@@ -11,5 +11,5 @@ const tell = (m: Measured): void => {
 tell(benchDecide(10_000));
 tell(benchRehearsal(10_000));
 tell(await benchTftp({ blockSize: 512, windowSize: 1 }, 400_000, 60));
-tell(await benchTftp({ blockSize: 1428, windowSize: 16 }, 3_000_000, 120));
+tell(await benchTftp({ blockSize: 1428, windowSize: 16 }, 7_000_000, 150));
 process.stdout.write(`${results.filter((r) => r.met).length} of ${results.length} aims met\n`);

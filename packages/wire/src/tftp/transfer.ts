@@ -31,7 +31,7 @@ export interface TransferInput {
   readonly onEnd: (end: TransferEnd, progress: TransferProgress) => void;
 }
 
-const readAhead = 256 * 1024;
+const readAhead = 64 * 1024;
 const shortestWait = 250;
 const longestWait = 8000;
 
