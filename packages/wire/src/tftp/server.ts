@@ -23,7 +23,7 @@ export interface TftpServerOptions<Tag> {
   readonly onProgress?: (tag: Tag, progress: TransferProgress) => void;
   readonly onEnd?: (tag: Tag, end: TransferEnd, progress: TransferProgress) => void;
   readonly onRefused?: (peer: TftpPeer, request: ReadRequest | null, why: string) => void;
-  /** Sendings of one packet before a receiver counts as gone. */
+  /** A receiver counts as gone after so many times the agreed timeout (5 s when none was agreed) without a word. */
   readonly tries?: number;
   /** The most transfers at once; requests beyond it are refused, so that a flood holds no memory. */
   readonly mostTransfers?: number;

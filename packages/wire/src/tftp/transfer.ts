@@ -25,7 +25,7 @@ export interface TransferInput {
   readonly path: string;
   readonly fileBytes: number;
   readonly agreed: Agreed;
-  /** Sendings of one packet before the receiver counts as gone. */
+  /** The receiver counts as gone after so many times the agreed timeout (5 s when none was agreed) without a word. */
   readonly tries: number;
   readonly onProgress: (progress: TransferProgress) => void;
   readonly onEnd: (end: TransferEnd, progress: TransferProgress) => void;
@@ -34,6 +34,8 @@ export interface TransferInput {
 const readAhead = 64 * 1024;
 const shortestWait = 250;
 const longestWait = 8000;
+/** A device that erases flash in the middle of a transfer may be silent this long, times `tries`. */
+const usualTimeout = 5000;
 
 /** Sends one file to one receiver from a port of its own (RFC 1350 §4: transfer identifiers). */
 export class SendingTransfer {
@@ -54,6 +56,9 @@ export class SendingTransfer {
   #resent = 0;
   #timer: NodeJS.Timeout | null = null;
   #wait = 1000;
+  readonly #longestWait: number;
+  readonly #patience: number;
+  #heardAt = performance.now();
   #sentAt = 0;
   #resentSinceAck = false;
   #ended = false;
@@ -65,7 +70,9 @@ export class SendingTransfer {
     this.#lastBlock = Math.floor(input.fileBytes / this.#blockSize) + 1;
     this.#ring = Array.from({ length: Math.min(input.agreed.windowSize, this.#lastBlock) }, () => Buffer.allocUnsafe(4 + this.#blockSize));
     this.#acknowledged = input.agreed.acknowledge.size > 0 ? -1 : 0;
-    if (input.agreed.timeout !== null) this.#wait = input.agreed.timeout * 1000;
+    this.#longestWait = Math.min(longestWait, (input.agreed.timeout ?? longestWait / 1000) * 1000);
+    this.#patience = input.tries * (input.agreed.timeout === null ? usualTimeout : input.agreed.timeout * 1000);
+    this.#wait = Math.min(this.#wait, this.#longestWait);
     const family = input.localAddress.includes(':') ? 6 : 4;
     this.#socket = createSocket({
       type: family === 6 ? 'udp6' : 'udp4',
@@ -164,7 +171,12 @@ export class SendingTransfer {
   }
 
   #advanced(): void {
-    this.#tries = 0;
+    this.#heardAt = performance.now();
+    // After a loss the timer runs slower than it must; it is set anew.
+    if (this.#tries > 0) {
+      this.#tries = 0;
+      this.#arm();
+    }
     this.#resentSinceAck = false;
     this.#input.onProgress(this.progress);
     if (this.#acknowledged >= this.#lastBlock) {
@@ -175,11 +187,15 @@ export class SendingTransfer {
     this.#timer?.refresh();
   }
 
-  /** RFC 6298 in spirit: wait some round trips, but never after a packet that was sent twice (Karn). */
+  /**
+   * RFC 6298 in spirit: wait some round trips, but never learn from a packet that was sent twice (Karn). RFC 2349's
+   * timeout is taken as the longest wait, not as the only one: receivers ask for seconds by habit, and on a line that
+   * loses packets every loss would cost them. A packet that comes early is at worst one that the receiver has already.
+   */
   #learn(): void {
-    if (this.#input.agreed.timeout !== null || this.#resentSinceAck) return;
+    if (this.#resentSinceAck) return;
     const trip = performance.now() - this.#sentAt;
-    const wait = Math.min(longestWait, Math.max(shortestWait, trip * 8));
+    const wait = Math.min(this.#longestWait, Math.max(shortestWait, trip * 8));
     if (wait > this.#wait || wait < this.#wait / 2) {
       this.#wait = wait;
       if (this.#timer) this.#arm();
@@ -231,12 +247,12 @@ export class SendingTransfer {
   #arm(): void {
     if (this.#timer) clearTimeout(this.#timer);
     if (this.#ended) return;
-    this.#timer = setTimeout(() => this.#late(), this.#wait * 2 ** Math.min(this.#tries, 3));
+    this.#timer = setTimeout(() => this.#late(), Math.min(this.#longestWait, this.#wait * 2 ** Math.min(this.#tries, 6)));
   }
 
   #late(): void {
     this.#tries++;
-    if (this.#tries >= this.#input.tries) {
+    if (performance.now() - this.#heardAt >= this.#patience) {
       this.#end({ kind: 'silent', tries: this.#tries });
       return;
     }
