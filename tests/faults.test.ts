@@ -112,6 +112,36 @@ describe('every named fault, switched on', () => {
   });
 });
 
+describe('a retry', () => {
+  let scene: Scene;
+  beforeAll(async () => {
+    scene = await setScene({ network: 65, only: ['quay-sw-1', 'quay-sw-2'] });
+    await prepare(scene);
+  });
+  afterAll(() => scene?.end());
+
+  it('after the version was brought still finds that the settings are lost, and is content once they are back', async () => {
+    const { client } = scene.served;
+    const device = scene.fleet.device('quay-sw-1');
+    const before = [...device.settings];
+    device.faults.add('returns-with-settings-lost');
+    const plan = await client.plan({ devices: ['quay-sw-1'], first: 0 });
+    await client.say(plan.id, 'start');
+    expect((await rolloutUntil(client, plan.id, isEnded)).runs[0]!.cause?.code).toBe('settings-changed');
+    await client.sayRun(plan.id, 'quay-sw-1', 'retry');
+    const again = (await rolloutUntil(client, plan.id, isEnded)).runs[0]!;
+    expect(again).toMatchObject({ outcome: 'failed', cause: { code: 'settings-changed' }, step: 'preflight' });
+    expect(again.detail).toContain('-name quay-sw-1');
+    expect(again.detail).not.toContain('tide-quay');
+    device.settings = [...before];
+    await device.keepSettings();
+    await client.sayRun(plan.id, 'quay-sw-1', 'retry');
+    const content = (await rolloutUntil(client, plan.id, isEnded)).runs[0]!;
+    expect(content).toMatchObject({ outcome: 'skipped', detail: 'it runs 4.3.0 already, and its settings are those of the backup' });
+    expect(device.counters).toMatchObject({ activations: 1, reboots: 1 });
+  });
+});
+
 describe('the failure limit', () => {
   let scene: Scene;
   beforeAll(async () => {

@@ -39,6 +39,12 @@ export class Backups {
     return { row, text: this.context.sealer.open(row.sealed) };
   }
 
+  /** What a rollout saved of a device before it changed it; null when it never came so far. */
+  async ofRollout(device: string, rollout: string): Promise<string | null> {
+    const row = await this.context.db.findOne(BackupEntity, { device, rollout }, { orderBy: { takenAt: 'asc' } });
+    return row === null ? null : this.context.sealer.open(row.sealed);
+  }
+
   async list(device: string | null): Promise<Backup[]> {
     const rows = await this.context.db.find(BackupEntity, device ? { device } : {}, {
       orderBy: { takenAt: 'desc' },

@@ -1,4 +1,4 @@
-import { CauseError, describeMismatches, mismatches, safeText, sameVersion, type RunningTime } from '@barrow/core';
+import { CauseError, checkConfiguration, describeMismatches, mismatches, safeText, sameVersion, type RunningTime } from '@barrow/core';
 import { hideSecrets } from '../session.js';
 import { readSystem, runningTime } from '../running-time.js';
 import type { Step } from './step.js';
@@ -21,8 +21,16 @@ export const preflight: Step = async (step) => {
     throw new CauseError('another-device', `planned was serial ${run.serial}, ${device.address} answers with ${gives['serial'] ?? 'none'}`);
   const firmware = gives['firmware'] ?? '';
   const nextBoot = gives['nextBoot'] ?? '';
-  if (sameVersion(family.versions, firmware, run.target) && sameVersion(family.versions, nextBoot, run.target))
-    return { kind: 'skip', reason: `it runs ${firmware} already` };
+  if (sameVersion(family.versions, firmware, run.target) && sameVersion(family.versions, nextBoot, run.target)) {
+    // Begun anew after an earlier passage had brought the version: its settings must still be the ones from before.
+    const kept = await step.backups.ofRollout(run.device, plan.id);
+    if (kept === null) return { kind: 'skip', reason: `it runs ${firmware} already` };
+    const { gives: now } = await session.run('configuration');
+    const { check } = checkConfiguration(kept, now['text'] ?? '', family.configuration);
+    if (check.result === 'failed')
+      throw new CauseError('settings-changed', hideSecrets([`it runs ${firmware}; ${check.after}`, ...check.evidence].join('\n'), family));
+    return { kind: 'skip', reason: `it runs ${firmware} already, and its settings are those of the backup` };
+  }
   if (!sameVersion(family.versions, firmware, run.from))
     throw new CauseError('version-moved', `planned from ${run.from}, it runs ${firmware}`);
   const differing = mismatches(image, {
