@@ -1,7 +1,7 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { stepNames, type LiveEvent } from '@barrow/core';
 import { serve } from './support/service.js';
-import { isEnded, prepare, rolloutUntil, setScene, type Scene } from './support/scene.js';
+import { discover, isEnded, prepare, rolloutUntil, setScene, type Scene } from './support/scene.js';
 
 interface Moment {
   readonly name: string;
@@ -86,7 +86,6 @@ describe('a service that is killed', () => {
     device.restart();
     await expect.poll(() => device.state === 'up' && device.running.version, { timeout: 30_000 }).toBe('4.2.1');
     device.persistent.store[1] = { ...device.persistent.store[0]!, name: '2' };
-    const { discover } = await import('./support/scene.js');
     await discover(client);
     const before = { ...device.counters };
     const plan = await client.plan({ devices: [name, 'curlew-sw-1'], first: 0 });

@@ -1,6 +1,7 @@
 import Table from 'cli-table3';
 import pc from 'picocolors';
-import { safeText, type Outcome, type RolloutSummary, type RunView, type Standing } from '@barrow/core';
+export { localTime as clock, octets, totalsOf } from '@barrow/client';
+import { safeText, type Outcome, type RunView, type Standing } from '@barrow/core';
 
 /** Where a command writes; tests and the walkthrough give their own. */
 export interface Io {
@@ -104,26 +105,6 @@ export function runMark(io: Io, run: RunView): Mark {
   // Begun, and its next step may not begin: the rollout is held, or the service is stopping.
   if (run.phase === 'ready') return new Mark(`‖ parked before ${run.step}`);
   return new Mark(run.percent === null ? `▸ ${step}` : `▸ ${step} ${run.percent} %`);
-}
-
-export const octets = (bytes: number): string =>
-  bytes >= 1024 * 1024 ? `${(bytes / 1024 / 1024).toFixed(1)} MiB` : bytes >= 1024 ? `${(bytes / 1024).toFixed(1)} KiB` : `${bytes} B`;
-
-/** A moment in local time, without the date when it is today. */
-export function clock(moment: string | null): string {
-  if (moment === null) return '–';
-  const date = new Date(moment);
-  const time = date.toTimeString().slice(0, 8);
-  return date.toDateString() === new Date().toDateString() ? time : `${moment.slice(0, 10)} ${time}`;
-}
-
-/** How a rollout stands in numbers, e.g. `12 of 14 verified, 1 failed, 1 not-begun`. */
-export function totalsOf(r: Pick<RolloutSummary, 'totals' | 'devices'>): string {
-  const n = (k: keyof RolloutSummary['totals']): number => r.totals[k] ?? 0;
-  const rest = (['failed', 'not-begun', 'skipped', 'withdrawn', 'recovered', 'under-way', 'waiting'] as const)
-    .filter((k) => n(k) > 0)
-    .map((k) => `${n(k)} ${k}`);
-  return [`${n('verified')} of ${r.devices} verified`, ...rest].join(', ');
 }
 
 /** A number with its word: `1 device`, `14 devices`. */

@@ -8,3 +8,4 @@ export {
   type DeviceQuery,
   type ImageUpload,
 } from './client.js';
+export { localTime, octets, totalsOf } from './words.js';

@@ -88,8 +88,6 @@ describe('a procedure', () => {
   it('repeats until it is so', async () => {
     let asked = 0;
     const shell = paper({});
-    const answer = shell.send.bind(shell);
-    void answer;
     const counting: Shell = {
       ...shell,
       send: () => void asked++,

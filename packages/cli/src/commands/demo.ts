@@ -4,7 +4,7 @@ import { join, relative, resolve } from 'node:path';
 import { collect, type Register } from '../context.js';
 import { connect } from '../connect.js';
 import { CommandError, exit } from '../errors.js';
-import { makeColours } from '../output.js';
+import { makeColours, print } from '../output.js';
 import { defaultTftp, hostPort, startHere, untilStopped } from './serve.js';
 
 interface DemoOptions {
@@ -87,7 +87,7 @@ export const registerDemo: Register = (program, act) => {
             const { readFileSync } = await import('node:fs');
             const token = readFileSync(join(dataFolder, 'token'), 'utf8').trim();
             const here = relative(process.cwd(), dataFolder) || '.';
-            io.out(
+            print(say, { url: service.url, token, data: dataFolder, control: fleet.control, devices: fleet.devices }, () =>
               [
                 `${c.bold('Open')}   ${service.url}/#token=${token}`,
                 `${c.bold('Try')}    BARROW_DATA=${here} npx barrow ${o.bare ? 'discover' : 'rollout plan --soak 20s'}`,

@@ -88,7 +88,6 @@ export const ObservationEntity = defineEntity({
     parsed: p.json<Record<string, unknown>>(),
   },
 });
-export type ObservationRow = Row<typeof ObservationEntity>;
 
 export const ImageEntity = defineEntity({
   name: 'Image',
@@ -130,7 +129,6 @@ export const OfferEntity = defineEntity({
   tableName: 'offer',
   properties: { id: p.string().primary(), image: p.string(), device: p.string(), createdAt: moment(), createdBy: p.string() },
 });
-export type OfferRow = Row<typeof OfferEntity>;
 
 export const TransferEntity = defineEntity({
   name: 'Transfer',
@@ -178,14 +176,12 @@ export const RolloutEntity = defineEntity({
     summary: p.json<RolloutSummary>().nullable(),
   },
 });
-export type RolloutRow = Row<typeof RolloutEntity>;
 
 export const JournalEntity = defineEntity({
   name: 'Journal',
   tableName: 'journal',
   properties: { seq: p.integer().primary(), rollout: p.string(), at: moment(), event: p.json<RolloutEvent>() },
 });
-export type JournalRow = Row<typeof JournalEntity>;
 
 export const ConversationEntity = defineEntity({
   name: 'Conversation',

@@ -1,0 +1,25 @@
+import type { RolloutSummary } from '@barrow/core';
+
+/** A size as people read it, e.g. `2.0 MiB`; the units of IEC 80000-13. */
+export const octets = (bytes: number): string =>
+  bytes >= 1024 * 1024 ? `${(bytes / 1024 / 1024).toFixed(1)} MiB` : bytes >= 1024 ? `${(bytes / 1024).toFixed(1)} KiB` : `${bytes} B`;
+
+const two = (n: number): string => String(n).padStart(2, '0');
+
+/** A moment (RFC 3339) in the time zone of who reads it; with its date, of the same zone, when that is not today's. */
+export function localTime(moment: string | null, now = new Date()): string {
+  if (moment === null) return '–';
+  const at = new Date(moment);
+  const time = [at.getHours(), at.getMinutes(), at.getSeconds()].map(two).join(':');
+  if (at.toDateString() === now.toDateString()) return time;
+  return `${at.getFullYear()}-${two(at.getMonth() + 1)}-${two(at.getDate())} ${time}`;
+}
+
+/** How a rollout stands in numbers, e.g. `12 of 14 verified, 1 failed, 1 not-begun`. */
+export function totalsOf(r: Pick<RolloutSummary, 'totals' | 'devices'>): string {
+  const n = (k: keyof RolloutSummary['totals']): number => r.totals[k] ?? 0;
+  const rest = (['failed', 'not-begun', 'skipped', 'withdrawn', 'recovered', 'under-way', 'waiting'] as const)
+    .filter((k) => n(k) > 0)
+    .map((k) => `${n(k)} ${k}`);
+  return [`${n('verified')} of ${r.devices} verified`, ...rest].join(', ');
+}
