@@ -13,6 +13,8 @@ const wanted = {
   'tftp-hpa': '/usr/bin/tftp',
   atftp: '/usr/bin/atftp',
   curl: '/usr/bin/curl',
+  'openssh-server': '/usr/sbin/sshd',
+  'openssh-client': '/usr/bin/ssh-keygen',
 };
 
 function programs() {
@@ -25,7 +27,11 @@ function programs() {
   }
   process.stderr.write(`Installing ${names.join(', ')}…\n`);
   const apt = (...args) =>
-    spawnSync('apt-get', ['-qq', ...args], { stdio: ['ignore', 'ignore', 2], env: { ...process.env, DEBIAN_FRONTEND: 'noninteractive' } });
+    spawnSync('apt-get', ['-qq', ...args], {
+      stdio: ['ignore', 'ignore', 2],
+      // What is installed is only run by tests: no service of it begins by itself.
+      env: { ...process.env, DEBIAN_FRONTEND: 'noninteractive', RUNLEVEL: '1' },
+    });
   apt('update');
   if (apt('install', '-y', '--no-install-recommends', ...names).status !== 0) process.stderr.write('apt-get could not install them all.\n');
 }

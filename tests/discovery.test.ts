@@ -1,10 +1,6 @@
-import { spawn, type ChildProcess } from 'node:child_process';
-import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
-import { tmpdir } from 'node:os';
-import { join } from 'node:path';
-import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest';
-import { SnmpClient } from '@barrow/wire';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { community, Fleet, snmpPort } from '@barrow/standins';
+import { startSnmpd, type Daemon } from './support/daemons.js';
 import { addNetworks, discover, setScene, type Scene } from './support/scene.js';
 import { barrow, has } from './support/service.js';
 
@@ -77,7 +73,9 @@ describe('what a discovery tells', () => {
   it('says when a network has no credential, and looks nowhere when none is configured', async () => {
     const { client } = scene.served;
     await client.addNetwork({ name: 'bare', site: 'x', ranges: ['127.59.9.1'] });
-    expect((await discover(client, ['bare'])).problems).toEqual(['network bare has no SNMP credential, so nothing in it could be asked']);
+    expect((await discover(client, ['bare'])).problems).toEqual([
+      'network bare names no credential: only what devices tell to anybody is known of it',
+    ]);
     for (const n of await client.networks()) await client.removeNetwork(n.name);
     await expect(client.discover()).rejects.toMatchObject({ problem: { code: 'no-networks' } });
   });
@@ -97,30 +95,16 @@ describe('what a discovery tells', () => {
 
 describe.skipIf(!has('snmpd'))("a device that fits no family: Debian's snmpd", () => {
   let scene: Scene;
-  let daemon: ChildProcess;
-  const dir = mkdtempSync(join(tmpdir(), 'barrow-snmpd-'));
+  let daemon: Daemon;
   const address = '127.62.1.9';
+  const user = { name: 'watch', authKey: 'authentic-by-night', privKey: 'private-by-night' };
   beforeAll(async () => {
     scene = await setScene({ network: 62, only: ['quay-sw-3'] });
-    writeFileSync(
-      join(dir, 'snmpd.conf'),
-      `agentaddress udp:${address}:${snmpPort}\nrocommunity ${community} 127.0.0.0/8\nsysName oddment\nsysDescr An odd thing\n`,
-    );
-    daemon = spawn('snmpd', ['-f', '-Lo', '-C', '-c', join(dir, 'snmpd.conf'), '-p', join(dir, 'pid')], {
-      env: { ...process.env, SNMP_PERSISTENT_DIR: dir, MIBS: '' },
-      stdio: 'ignore',
-    });
-    const client = new SnmpClient();
-    await vi.waitFor(() => client.get({ address, port: snmpPort, community, timeoutMs: 300, retries: 0 }, ['1.3.6.1.2.1.1.1.0']), {
-      timeout: 20_000,
-      interval: 50,
-    });
-    client.close();
+    daemon = await startSnmpd({ address, port: snmpPort, community, sysName: 'oddment', sysDescr: 'An odd thing', user });
   });
   afterAll(async () => {
-    daemon?.kill();
+    await daemon?.stop();
     await scene?.end();
-    rmSync(dir, { recursive: true, force: true });
   });
 
   it('is kept with all its raw answers, has no family, and is never planned for', async () => {
@@ -128,10 +112,11 @@ describe.skipIf(!has('snmpd'))("a device that fits no family: Debian's snmpd", (
     await addNetworks(client, scene.fleet);
     await client.addNetwork({ name: 'odd', site: 'quay-house', ranges: [address], credentials: ['ferry-snmp', 'ferry-ssh'], snmpPort });
     const found = await discover(client, ['odd']);
-    expect(found.found).toEqual([expect.objectContaining({ what: 'unrecognised', name: 'oddment' })]);
+    expect(found.found).toEqual([expect.objectContaining({ what: 'new', recognised: false, name: 'oddment' })]);
     const device = await client.device('oddment');
     expect(device).toMatchObject({ family: null, kind: 'other', standing: 'no-target' });
-    expect(device.observations[0]!.raw['1.3.6.1.2.1.1.1.0']).toBe('An odd thing');
+    expect(device.observations.find((o) => o.probe === 'SNMP v2c')!.raw['1.3.6.1.2.1.1.1.0']).toBe('An odd thing');
+    expect(device.familyWouldNeed.join('\n')).toContain('recognise by snmp.description: it answers "An odd thing"');
     await expect(client.plan({ devices: ['oddment'] })).rejects.toMatchObject({ problem: { code: 'nothing-to-do' } });
     await expect(client.takeBackup('oddment')).rejects.toMatchObject({ problem: { code: 'family-unknown' } });
   });

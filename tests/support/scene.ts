@@ -2,7 +2,7 @@ import { openAsBlob } from 'node:fs';
 import { basename, join } from 'node:path';
 import type { Discovery, Rollout } from '@barrow/core';
 import type { BarrowClient } from '@barrow/client';
-import { community, Fleet, login, sites, snmpPort, sshPort, writeScenarioImages } from '@barrow/standins';
+import { community, Fleet, login, scenario, sites, snmpPort, sshPort, writeScenarioImages } from '@barrow/standins';
 import { folder, serve, type Served } from './service.js';
 
 export interface Scene {
@@ -15,10 +15,14 @@ export interface Scene {
 }
 
 /** The simulated devices of this test at addresses of its own, and a service that knows nothing yet. */
-export async function setScene(use: { network: number; scale?: number; only?: readonly string[] }): Promise<Scene> {
+export async function setScene(use: { network: number; scale?: number; only?: readonly string[]; whole?: boolean }): Promise<Scene> {
   const scale = use.scale ?? 100;
   const dir = folder();
-  const fleet = new Fleet({ timeScale: scale, network: use.network, only: use.only });
+  const fleet = new Fleet({
+    timeScale: scale,
+    network: use.network,
+    only: use.whole ? undefined : (use.only ?? scenario.map((d) => d.name)),
+  });
   await fleet.start();
   const data = join(dir.path, 'data');
   const scene: Scene = {

@@ -28,7 +28,16 @@ export class Quiet extends Error {
 }
 
 /** Refusals that are the asker's slip rather than a rule. */
-const slips = new Set(['range-malformed', 'version-unreadable', 'file-name-unfit', 'credential-without-user']);
+const slips = new Set([
+  'range-malformed',
+  'version-unreadable',
+  'file-name-unfit',
+  'credential-without-user',
+  'credential-too-short',
+  'credential-no-key',
+  'list-malformed',
+  'mac-malformed',
+]);
 
 interface Told {
   readonly exitCode: ExitCode;

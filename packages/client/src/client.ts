@@ -3,13 +3,16 @@ import {
   aboutSchema,
   backupSchema,
   credentialSchema,
+  deviceDetailSchema,
   deviceSchema,
   discoverySchema,
   familySummarySchema,
+  historySchema,
   imageSchema,
+  importResult,
   liveEventSchema,
+  mapSchema,
   networkSchema,
-  observationSchema,
   offerSchema,
   pageOf,
   problemSchema,
@@ -24,6 +27,8 @@ import {
   type About,
   type CredentialInput,
   type Device,
+  type DeviceChange,
+  type DeviceEntry,
   type LiveEvent,
   type NetworkInput,
   type PlanInput,
@@ -63,6 +68,13 @@ export interface DeviceQuery {
   kind?: string;
   family?: string;
   standing?: Standing;
+  maker?: string;
+  model?: string;
+  firmware?: string;
+  network?: string;
+  tag?: string;
+  parent?: string;
+  only?: 'flagged' | 'unrecognised' | 'firmware-unknown' | 'by-hand';
   limit?: number;
   cursor?: string;
 }
@@ -78,13 +90,11 @@ export interface ImageUpload {
 }
 
 const listOf = <T extends z.ZodType>(item: T) => z.object({ items: z.array(item) });
-const deviceDetail = deviceSchema.extend({ hostKey: z.string().nullable(), observations: z.array(observationSchema) });
 const devicePage = pageOf(deviceSchema).extend({ total: z.number() });
 const verified = listOf(z.object({ sha256: z.string(), file: z.string(), sound: z.boolean(), detail: z.string() }));
 const comparison = z.object({ same: z.boolean(), added: z.number(), removed: z.number(), lines: z.array(z.string()), cut: z.number() });
 const removed = z.object({ removed: z.string() });
 
-export type DeviceDetail = z.infer<typeof deviceDetail>;
 export type DevicePage = z.infer<typeof devicePage>;
 
 type Query = Record<string, string | number | undefined | null>;
@@ -163,7 +173,8 @@ export class BarrowClient {
   addToken = (json: TokenInput) => this.#json(tokenSchema.extend({ token: z.string() }), 'POST', '/tokens', { json });
   removeToken = (id: string) => this.#json(removed, 'DELETE', `/tokens/${encodeURIComponent(id)}`);
 
-  discover = (networks: string[] = []) => this.#json(discoverySchema, 'POST', '/discoveries', { json: { networks } });
+  /** `sure`: also when it would ask more than 65,536 addresses. */
+  discover = (networks: string[] = [], sure = false) => this.#json(discoverySchema, 'POST', '/discoveries', { json: { networks, sure } });
   discovery = (id = 'latest') => this.#json(discoverySchema, 'GET', `/discoveries/${encodeURIComponent(id)}`);
   stopDiscovery = () => this.#json(z.object({ stopped: z.boolean() }), 'DELETE', '/discoveries/running');
 
@@ -179,7 +190,23 @@ export class BarrowClient {
     } while (cursor);
     return all;
   }
-  device = (id: string) => this.#json(deviceDetail, 'GET', `/devices/${encodeURIComponent(id)}`);
+  device = (id: string) => this.#json(deviceDetailSchema, 'GET', `/devices/${encodeURIComponent(id)}`);
+  enterDevice = (json: DeviceEntry) => this.#json(deviceSchema, 'POST', '/devices', { json });
+  setDevice = (id: string, json: DeviceChange) => this.#json(deviceSchema, 'PUT', `/devices/${encodeURIComponent(id)}`, { json });
+  removeDevice = (id: string) => this.#json(removed, 'DELETE', `/devices/${encodeURIComponent(id)}`);
+  deviceHistory = async (id: string) =>
+    (await this.#json(listOf(historySchema), 'GET', `/devices/${encodeURIComponent(id)}/history`)).items;
+  locate = (id: string, seconds: number) =>
+    this.#json(z.object({ device: z.string(), seconds: z.number() }), 'POST', `/devices/${encodeURIComponent(id)}/locate`, {
+      json: { seconds },
+    });
+  acceptHostKey = (id: string, accept: string) =>
+    this.#json(deviceSchema, 'POST', `/devices/${encodeURIComponent(id)}/host-key`, { json: { accept } });
+  exportDevices = async (form: 'csv' | 'json', query: DeviceQuery = {}) =>
+    (await this.raw('GET', `/devices/export.${form}`, { query: { ...query } })).text();
+  importDevices = (form: 'csv' | 'json', text: string, dryRun: boolean) =>
+    this.#json(importResult, 'POST', '/devices/import', { json: { form, text, dryRun } });
+  map = () => this.#json(mapSchema, 'GET', '/map');
 
   images = async () => (await this.#json(listOf(imageSchema), 'GET', '/images')).items;
   image = (id: string) => this.#json(imageSchema, 'GET', `/images/${encodeURIComponent(id)}`);

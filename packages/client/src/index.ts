@@ -3,7 +3,6 @@ export {
   ProblemError,
   UnreachableError,
   type ClientOptions,
-  type DeviceDetail,
   type DevicePage,
   type DeviceQuery,
   type ImageUpload,

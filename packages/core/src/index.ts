@@ -20,3 +20,8 @@ export * from './standing/targets.js';
 export * from './records/from-snmp.js';
 export * from './records/ranges.js';
 export * from './api/shapes.js';
+export * from './records/around.js';
+export * from './records/identity.js';
+export * from './records/believe.js';
+export * from './topology/topology.js';
+export * from './topology/dark.js';

@@ -1,4 +1,26 @@
-export { familySchema, procedureNames, type Family, type Procedure, type ProcedureName, type ProcedureStep } from './schema/family.js';
+export {
+  familySchema,
+  hasShell,
+  isUpgradable,
+  procedureNames,
+  usesShell,
+  type Family,
+  type FamilyWithShell,
+  type Procedure,
+  type ProcedureName,
+  type ProcedureStep,
+  type UpgradableFamily,
+} from './schema/family.js';
 export { FamilyFileError, loadFamilies, parseFamily, shippedFamilies, type FamilyFault } from './schema/load.js';
-export { recogniseSnmp, type Recognised } from './recognise.js';
-export { asCause, asSeen, awaitPrompt, runProcedure, type ProcedureResult, type ProcedureRun, type Shell } from './procedure/run.js';
+export { recognise, type Heard, type Recognised } from './recognise.js';
+export {
+  asCause,
+  asSeen,
+  awaitPrompt,
+  raise,
+  runProcedure,
+  type ProcedureResult,
+  type ProcedureRun,
+  type Shell,
+  type Web,
+} from './procedure/run.js';

@@ -1,7 +1,8 @@
 import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { describe, expect, it } from 'vitest';
-import { FamilyFileError, loadFamilies, parseFamily, recogniseSnmp, shippedFamilies } from '@barrow/families';
+import { kinds } from '@barrow/core';
+import { FamilyFileError, isUpgradable, loadFamilies, parseFamily, recognise, shippedFamilies } from '@barrow/families';
 
 const file = join(shippedFamilies, 'tarnbrook-access.yaml');
 const text = readFileSync(file, 'utf8');
@@ -19,7 +20,9 @@ function faults(changed: string) {
 
 describe('a family file', () => {
   it('that ships is without fault', () => {
-    expect([...loadFamilies().keys()]).toEqual(['tarnbrook-access', 'wendlock-branch']);
+    const families = [...loadFamilies().values()];
+    expect(families.filter(isUpgradable).map((f) => f.family)).toEqual(['tarnbrook-access', 'wendlock-branch']);
+    expect(new Set(families.map((f) => f.kind)).size).toBe(kinds.length - 1);
   });
 
   it.each([
@@ -49,15 +52,20 @@ describe('a family file', () => {
 describe('recognising', () => {
   const families = [...loadFamilies().values()];
   it('takes the rule that says most, and tells its evidence', () => {
-    const found = recogniseSnmp(families, {
-      objectId: '1.3.6.1.4.1.32473.10.1.24',
-      description: 'Tarnbrook TB-2424 switch, firmware 4.2.1',
+    const found = recognise(families, {
+      snmp: { objectId: '1.3.6.1.4.1.32473.10.1.24', description: 'Tarnbrook TB-2424 switch, firmware 4.2.1' },
     });
     expect(found?.family.family).toBe('tarnbrook-access');
     expect(found?.evidence).toMatch(/^SNMP object ID matches .* and SNMP description matches /);
   });
   it('takes none when one of its conditions is not met', () => {
-    expect(recogniseSnmp(families, { objectId: '1.3.6.1.4.1.32473.10.1.24', description: null })).toBeNull();
-    expect(recogniseSnmp(families, { objectId: null, description: null })).toBeNull();
+    expect(recognise(families, { snmp: { objectId: '1.3.6.1.4.1.32473.10.1.24', description: null } })).toBeNull();
+    expect(recognise(families, { snmp: { objectId: null, description: null } })).toBeNull();
+    expect(recognise(families, {})).toBeNull();
+  });
+  it('catches what a rule names: model and firmware of a SIP phone', () => {
+    const found = recognise(families, { sip: { userAgent: 'Tollard D40/2.8.1 (hw B)', server: null } });
+    expect(found?.family.family).toBe('tollard-desk');
+    expect(found?.caught).toEqual({ model: 'D40', firmware: '2.8.1', hardwareRevision: 'B' });
   });
 });

@@ -9,6 +9,7 @@ import { SnmpClient } from '@barrow/wire';
 import type { Context, ServiceOptions } from './context.js';
 import { Database } from './data/database.js';
 import { Sealer } from './data/seal.js';
+import { ByHand } from './devices/by-hand.js';
 import { Devices } from './devices/devices.js';
 import { DiscoveryService } from './discovery/discovery.js';
 import { StartFailure } from './errors.js';
@@ -16,6 +17,7 @@ import { makeApp } from './http/app.js';
 import { Tokens } from './http/auth.js';
 import { ImageStore } from './images/store.js';
 import { Live } from './live.js';
+import { MapService } from './map/map.js';
 import { Backups } from './runner/backups.js';
 import { Journal } from './runner/journal.js';
 import { Runner } from './runner/runner.js';
@@ -29,6 +31,8 @@ export interface Parts {
   readonly startedAt: number;
   readonly tokens: Tokens;
   readonly devices: Devices;
+  readonly map: MapService;
+  readonly byHand: ByHand;
   readonly discovery: DiscoveryService;
   readonly images: ImageStore;
   readonly offers: Offers;
@@ -95,13 +99,17 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     await offers.load();
     await tftp.start();
     undo.push(() => tftp.stop());
-    const discovery = new DiscoveryService(context, devices);
+    const discovery = new DiscoveryService(context);
+    const map = new MapService(context);
+    const byHand = new ByHand(context, devices);
     const parts: Parts = {
       context,
       version,
       startedAt: Date.now(),
       tokens,
       devices,
+      map,
+      byHand,
       discovery,
       images,
       offers,

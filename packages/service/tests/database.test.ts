@@ -29,6 +29,11 @@ const network = (id: string) => ({
   credentials: [],
   packetsPerSecond: 500,
   storeAddress: null,
+  httpPort: 80,
+  httpsPort: 443,
+  wsDiscoveryPort: 3702,
+  sipPort: 5060,
+  probes: ['snmp'],
 });
 const entry = (seq: number) => ({ seq, rollout: 'r', at: seq, event: { kind: 'noted' as const, at: seq, by: 'a', text: 'x' } });
 
@@ -68,7 +73,16 @@ describe('the database', () => {
     const dir = fresh();
     const db = await Database.open(dir);
     await db.write(async (em) =>
-      em.insert(CredentialEntity, { id: 'c', name: 'n', kind: 'snmp-v2c', user: null, sealed: 'zz', createdAt: 1 }),
+      em.insert(CredentialEntity, {
+        id: 'c',
+        name: 'n',
+        kind: 'snmp-v2c',
+        user: null,
+        sealed: 'zz',
+        second: null,
+        settings: {},
+        createdAt: 1,
+      }),
     );
     const reader = new Sqlite(join(dir, 'barrow.db'), { readonly: true });
     expect(reader.prepare('select name from credential').all()).toEqual([{ name: 'n' }]);

@@ -3,7 +3,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, describe, expect, it } from 'vitest';
 import type { LiveEvent, Report, RolloutEvent } from '@barrow/core';
-import { loadFamilies } from '@barrow/families';
+import { loadFamilies, type UpgradableFamily } from '@barrow/families';
 import { Sealer } from '../src/data/seal.js';
 import { Live } from '../src/live.js';
 import { reportCsv } from '../src/report/csv.js';
@@ -65,7 +65,7 @@ describe('the trail of a run', () => {
 });
 
 describe('durations', () => {
-  const family = loadFamilies().get('tarnbrook-access')!;
+  const family = loadFamilies().get('tarnbrook-access') as UpgradableFamily;
   it('grow with the image for the transfer only, and shrink with the time scale', () => {
     const small = typicalDurations(family, 0, 1);
     const large = typicalDurations(family, 10 * 1024 * 1024, 1);

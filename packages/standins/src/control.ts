@@ -1,4 +1,4 @@
-import { createServer, type Server } from 'node:http';
+import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import type { Fleet } from './fleet.js';
 
@@ -7,16 +7,16 @@ import type { Fleet } from './fleet.js';
  * to every device; `PUT` and `DELETE /DEVICE/FAULT` switch a fault on and off; `POST /DEVICE/power-loss` cuts its power.
  */
 export async function openControl(fleet: Fleet, port = 0): Promise<{ url: string; server: Server }> {
-  const server = createServer((request, response) => {
+  const server = createServer((request, response) => void serve(request, response));
+  const serve = async (request: IncomingMessage, response: ServerResponse): Promise<void> => {
     const [device, what] = (request.url ?? '/').split('/').filter(Boolean);
     const answer = (status: number, body: unknown): void => {
       response.writeHead(status, { 'content-type': 'application/json' }).end(`${JSON.stringify(body, null, 2)}\n`);
     };
     try {
       if (request.method === 'GET' && !device)
-        return answer(
-          200,
-          fleet.devices.map((d) => ({
+        return answer(200, [
+          ...fleet.devices.map((d) => ({
             name: d.options.name,
             address: d.options.address,
             state: d.state,
@@ -24,10 +24,18 @@ export async function openControl(fleet: Fleet, port = 0): Promise<{ url: string
             faults: [...d.faults],
             counters: d.counters,
           })),
-        );
+          ...fleet.fixtures.map((f) => ({
+            name: f.facts.name,
+            address: f.facts.address,
+            state: f.state,
+            runs: f.facts.firmware,
+            faults: [...f.faults],
+            counters: f.counters,
+          })),
+        ]);
       if (device && what && (request.method === 'PUT' || request.method === 'DELETE')) {
-        fleet.fault(device, what, request.method === 'PUT');
-        return answer(200, { device, faults: [...fleet.device(device).faults] });
+        await fleet.fault(device, what, request.method === 'PUT');
+        return answer(200, { device, fault: what, on: request.method === 'PUT' });
       }
       if (request.method === 'POST' && device && what === 'power-loss') {
         fleet.device(device).losePower();
@@ -37,7 +45,7 @@ export async function openControl(fleet: Fleet, port = 0): Promise<{ url: string
     } catch (error) {
       return answer(400, { error: (error as Error).message });
     }
-  });
+  };
   await new Promise<void>((resolve, reject) => {
     server.once('error', reject);
     server.listen(port, '127.0.0.1', resolve);

@@ -3,6 +3,7 @@ import { inspectImage, sha256 } from './image.js';
 import { startAgent } from './net/agent.js';
 import { startShellServer, type ShellServer, type Terminal } from './net/shell-server.js';
 import { pull } from './net/tftp-client.js';
+import type { Surroundings } from './surroundings.js';
 
 /** Faults that can be switched on by name. */
 export const faultNames = [
@@ -31,6 +32,8 @@ export interface Counters {
   savedSettings: number;
   logins: number;
   refusedLogins: number;
+  /** How often its light was made to blink. */
+  located: number;
 }
 
 export interface StoredImage {
@@ -87,11 +90,15 @@ export interface DeviceOptions {
   /** Settings in use that were never kept. */
   readonly unsaved: readonly string[];
   readonly shell: ShellStyle;
+  /** What its cables let it tell. */
+  readonly around: () => Surroundings;
   readonly onChange: () => void;
 }
 
 /** A maker's command language. */
 export interface ShellStyle {
+  /** Its identification, RFC 4253 §4.2. */
+  readonly ident: string;
   readonly banner: string;
   readonly prompt: (name: string) => string;
   readonly pagePrompt: string;
@@ -119,6 +126,7 @@ function noCounters(): Counters {
     savedSettings: 0,
     logins: 0,
     refusedLogins: 0,
+    located: 0,
   };
 }
 
@@ -332,33 +340,13 @@ export class StandIn {
 
   async #up(): Promise<void> {
     const { options } = this;
-    const { model } = options;
-    this.#agent = startAgent({
-      address: options.address,
-      port: options.snmpPort,
-      community: options.community,
-      sysDescr: model.describe(this.running.version),
-      sysObjectId: model.objectId,
-      sysName: () => this.hostname,
-      sysLocation: options.site,
-      upTicks: () => Math.floor(this.upSeconds * 100) % 2 ** 32,
-      // RFC 3411 §5: enterprise number 32473 (RFC 5612), format 4, text.
-      engineId: Buffer.concat([Buffer.from([0x80, 0x00, 0x7e, 0xd9, 4]), Buffer.from(options.serial)]),
-      engineBoots: this.persistent.boots,
-      maker: model.maker,
-      model: model.model,
-      hardwareRevision: model.hardwareRevision,
-      bootLoader: model.bootLoader,
-      firmware: this.running.version,
-      serial: options.serial,
-      mac: Buffer.from(options.mac.replaceAll(':', ''), 'hex'),
-      ports: model.ports,
-    });
+    this.#agent = this.#startAgent();
     const style = options.shell;
     this.#shell = await startShellServer({
       address: options.address,
       port: options.sshPort,
       hostKey: this.persistent.hostKey,
+      ident: style.ident,
       mayLogIn: (user, password) => {
         const may = !this.faults.has('refuses-login') && user === options.user && password === options.password;
         if (may) this.counters.logins++;
@@ -374,6 +362,48 @@ export class StandIn {
       pageKey: style.pageKey,
     });
     this.state = 'up';
+  }
+
+  /** Tells anew what is around it, after cables or neighbours have changed. */
+  refresh(): void {
+    if (this.state !== 'up') return;
+    this.#agent?.close();
+    this.#agent = this.#startAgent();
+  }
+
+  #startAgent(): Agent {
+    const { options } = this;
+    const { model } = options;
+    return startAgent({
+      address: options.address,
+      port: options.snmpPort,
+      community: options.community,
+      sysDescr: model.describe(this.running.version),
+      sysObjectId: model.objectId,
+      sysName: () => this.hostname,
+      sysLocation: options.site,
+      upTicks: () => Math.floor(this.upSeconds * 100) % 2 ** 32,
+      // RFC 3411 §5: enterprise number 32473 (RFC 5612), format 4, text.
+      engineId: Buffer.concat([Buffer.from([0x80, 0x00, 0x7e, 0xd9, 4]), Buffer.from(options.serial)]),
+      engineBoots: this.persistent.boots,
+      services: model.storage === 'two-slots' ? 2 : 4,
+      parts: [
+        {
+          index: 1,
+          description: `${model.maker} ${model.model}`,
+          class: 3,
+          containedIn: 0,
+          name: this.hostname,
+          hardware: model.hardwareRevision,
+          loader: model.bootLoader,
+          firmware: this.running.version,
+          serial: options.serial,
+          maker: model.maker,
+          model: model.model,
+        },
+      ],
+      around: options.around(),
+    });
   }
 
   async #silence(): Promise<void> {

@@ -15,11 +15,11 @@ const fleet = new Fleet({ timeScale: Number(values.scale), stateFile: values.sta
 try {
   for (const pair of values.fault) {
     const [device = '', fault = ''] = pair.split('=');
-    fleet.fault(device, fault);
+    await fleet.fault(device, fault);
   }
   await fleet.start();
   const { url } = await openControl(fleet, Number(values['control-port']));
-  process.stdout.write(`${JSON.stringify({ devices: fleet.devices.length, control: url })}\n`);
+  process.stdout.write(`${JSON.stringify({ devices: fleet.devices.length + fleet.fixtures.length, control: url })}\n`);
 } catch (error) {
   process.stderr.write(`${(error as Error).message}\n`);
   process.exit(1);

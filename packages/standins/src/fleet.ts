@@ -1,9 +1,14 @@
 import { mkdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import { faultNames, StandIn, type FaultName, type Persistent, type StoredImage } from './device.js';
+import { answerFaults, Fixture, type AnswerFault } from './fixture.js';
 import { makeImage, sha256 } from './image.js';
 import { makeHostKey } from './net/shell-server.js';
 import { community, factoryVersions, login, scenario, scenarioImages, sites, snmpPort, sshPort, type ScenarioDevice } from './scenario.js';
+import { scenarioFixtures, type ScenarioFixture } from './scenario-fixtures.js';
+import { scenarioCables } from './scenario-wiring.js';
+import type { Part } from './surroundings.js';
+import { Wiring, type Node } from './wiring.js';
 import { tarnbrookShell } from './shells/tarnbrook.js';
 import { wendlockShell } from './shells/wendlock.js';
 
@@ -18,19 +23,28 @@ export interface FleetOptions {
   readonly network?: number;
 }
 
-/** The simulated devices of the demo scenario. */
+/** The simulated devices of the demo scenario: those that can be upgraded, and those that only answer. */
 export class Fleet {
   readonly devices: readonly StandIn[];
+  readonly fixtures: readonly Fixture[];
   readonly #stateFile: string | undefined;
+  readonly #hostKeys: Record<string, string>;
+  /** Until then everything counts as up, so that whoever starts first tells of whoever starts last. */
+  #started = false;
 
   constructor(options: FleetOptions) {
     this.#stateFile = options.stateFile;
     const saved = readState(options.stateFile);
+    const wanted = (name: string): boolean => !options.only || options.only.includes(name);
+    const addressOf = (site: (typeof sites)[number], host: number): string =>
+      `127.${options.network ?? 40}.${sites.indexOf(site) + 1}.${host}`;
+    let wiring: Wiring | null = null;
+    const around = (name: string) => () => wiring!.around(name);
     this.devices = scenario
-      .filter((d) => !options.only || options.only.includes(d.name))
+      .filter((d) => wanted(d.name))
       .map((d) => {
         const index = scenario.indexOf(d);
-        const address = `127.${options.network ?? 40}.${sites.indexOf(d.site) + 1}.${d.host}`;
+        const address = addressOf(d.site, d.host);
         const isSwitch = d.model.maker === 'Tarnbrook';
         const id = index + 1;
         return new StandIn({
@@ -51,9 +65,46 @@ export class Fleet {
           initial: saved[d.name] ?? fresh(d, address),
           unsaved: saved[d.name] ? [] : d.unsaved,
           shell: isSwitch ? tarnbrookShell : wendlockShell,
+          around: around(d.name),
           onChange: () => this.#save(),
         });
       });
+    this.#hostKeys = Object.fromEntries(Object.entries(saved).map(([name, kept]) => [name, kept.hostKey]));
+    this.fixtures = scenarioFixtures
+      .filter((f) => wanted(f.name))
+      .map((f) => {
+        const index = scenarioFixtures.indexOf(f);
+        const { make } = f;
+        const serial = `${make.serialPrefix}${String(51_000 + index * 29)}`;
+        return new Fixture(
+          {
+            name: f.name,
+            site: f.site,
+            kind: make.kind,
+            address: f.host === null ? null : addressOf(f.site, f.host),
+            mac: `06:17:4b:${(index + 16).toString(16)}:00:01`,
+            serial,
+            maker: make.maker,
+            model: make.model,
+            hardwareRevision: make.hardwareRevision,
+            firmware: make.firmware,
+            bootLoader: make.bootLoader,
+          },
+          {
+            timeScale: options.timeScale,
+            upDays: 12 + ((index * 31) % 200),
+            hostKey: () => (this.#hostKeys[f.name] ??= makeHostKey()),
+            doors: make.doors,
+            around: around(f.name),
+            parts: f.members > 0 ? stackParts(f, serial) : make.maker === '' ? [] : null,
+            children: () => this.fixtures.filter((c) => scenarioFixtures.find((s) => s.name === c.facts.name)?.parent === f.name),
+          },
+        );
+      });
+    wiring = new Wiring(
+      [...this.devices.map(nodeOf), ...this.fixtures.map(fixtureNode)].map((n) => ({ ...n, isUp: () => !this.#started || n.isUp() })),
+      scenarioCables,
+    );
   }
 
   device(name: string): StandIn {
@@ -62,30 +113,129 @@ export class Fleet {
     return found;
   }
 
+  /** One that only answers. @throws Error when there is none of that name. */
+  fixture(name: string): Fixture {
+    const found = this.fixtures.find((f) => f.facts.name === name);
+    if (!found) throw new Error(`the fleet has no ${name} that only answers`);
+    return found;
+  }
+
   /** Switches a fault on or off. @throws Error for a name that is none. */
-  fault(device: string, name: string, on = true): void {
-    if (!faultNames.includes(name as FaultName)) throw new Error(`there is no fault ${name}; there are ${faultNames.join(', ')}`);
-    const { faults } = this.device(device);
-    if (on) faults.add(name as FaultName);
-    else faults.delete(name as FaultName);
+  async fault(device: string, name: string, on = true): Promise<void> {
+    const fixture = this.fixtures.find((f) => f.facts.name === device);
+    const names: readonly string[] = fixture ? answerFaults : faultNames;
+    if (!names.includes(name)) throw new Error(`there is no fault ${name}; there are ${names.join(', ')}`);
+    const faults: Set<string> = fixture ? fixture.faults : this.device(device).faults;
+    if (on) faults.add(name as FaultName & AnswerFault);
+    else faults.delete(name);
+    if (fixture?.state === 'up') await fixture.restart();
   }
 
   async start(): Promise<void> {
-    await Promise.all(this.devices.map((d) => d.start()));
+    await Promise.all([...this.devices.map((d) => d.start()), ...this.fixtures.map((f) => f.start())]);
+    this.#started = true;
     this.#save();
   }
 
+  /** Lets every agent tell anew who is around it. */
+  async refresh(): Promise<void> {
+    for (const device of this.devices) device.refresh();
+    await Promise.all(this.fixtures.filter((f) => f.state === 'up').map((f) => f.restart()));
+  }
+
   async stop(): Promise<void> {
-    await Promise.all(this.devices.map((d) => d.stop()));
+    await Promise.all([...this.devices.map((d) => d.stop()), ...this.fixtures.map((f) => f.stop())]);
   }
 
   #save(): void {
     if (!this.#stateFile || !this.devices) return;
-    const state = Object.fromEntries(this.devices.map((d) => [d.options.name, d.persistent]));
+    const state = {
+      ...Object.fromEntries(Object.entries(this.#hostKeys).map(([name, hostKey]) => [name, { hostKey }])),
+      ...Object.fromEntries(this.devices.map((d) => [d.options.name, d.persistent])),
+    };
     mkdirSync(dirname(this.#stateFile), { recursive: true });
     writeFileSync(`${this.#stateFile}.new`, JSON.stringify(state));
     renameSync(`${this.#stateFile}.new`, this.#stateFile);
   }
+}
+
+const nodeOf = (d: StandIn): Node => {
+  const { options } = d;
+  const { model } = options;
+  const isSwitch = model.maker === 'Tarnbrook';
+  return {
+    name: options.name,
+    site: options.site,
+    address: () => options.address,
+    mac: () => options.mac,
+    serial: () => options.serial,
+    firmware: () => d.running.version,
+    sysName: () => d.hostname,
+    description: () => model.describe(d.running.version),
+    maker: model.maker,
+    model: model.model,
+    hardwareRevision: model.hardwareRevision,
+    ports: Array.from({ length: model.ports }, (_, i) => `${isSwitch ? 'port' : 'line'} ${i + 1}`),
+    speedMbps: 1000,
+    capabilities: [isSwitch ? 'bridge' : 'router'],
+    speaksLldp: true,
+    tellsInventory: false,
+    isUp: () => d.state === 'up',
+  };
+};
+
+const fixtureNode = (f: Fixture): Node => {
+  const { facts } = f;
+  const { make } = scenarioFixtures.find((s) => s.name === facts.name)!;
+  return {
+    name: facts.name,
+    site: facts.site,
+    address: () => facts.address,
+    mac: () => facts.mac,
+    serial: () => facts.serial,
+    firmware: () => facts.firmware,
+    sysName: () => facts.name,
+    description: () => `${make.maker} ${make.model}`.trim(),
+    maker: make.maker,
+    model: make.model,
+    hardwareRevision: make.hardwareRevision,
+    ports: make.ports,
+    speedMbps: make.speedMbps,
+    capabilities: make.capabilities,
+    speaksLldp: make.speaksLldp,
+    tellsInventory: make.tellsInventory,
+    isUp: () => f.state === 'up',
+  };
+};
+
+/** RFC 6933: the stack, and in it a chassis for each member, which has a serial of its own. */
+function stackParts(f: ScenarioFixture, serial: string): Part[] {
+  const { make } = f;
+  const part = { hardware: make.hardwareRevision, loader: make.bootLoader, firmware: make.firmware, maker: make.maker, model: make.model };
+  return [
+    {
+      index: 1,
+      description: 'stack',
+      class: 11,
+      containedIn: 0,
+      name: f.name,
+      ...part,
+      serial: '',
+      hardware: '',
+      loader: '',
+      firmware: '',
+      model: '',
+    },
+    ...Array.from({ length: f.members }, (_, i) => ({
+      index: i + 2,
+      description: `member ${i + 1}`,
+      class: 3,
+      containedIn: 1,
+      name: `member ${i + 1}`,
+      ...part,
+      serial: `${serial}${'ABC'[i]}`,
+    })),
+  ];
 }
 
 function readState(file: string | undefined): Record<string, Persistent> {

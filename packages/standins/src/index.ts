@@ -4,7 +4,11 @@ export { faultNames, StandIn, type Counters, type FaultName, type Persistent, ty
 export { Fleet, writeScenarioImages, type FleetOptions } from './fleet.js';
 export { inspectImage, makeImage, type ImageRecipe } from './image.js';
 export { openControl } from './control.js';
-export { community, login, scenario, scenarioImages, sites, snmpPort, sshPort } from './scenario.js';
+export { answerFaults, Fixture, type AnswerFault } from './fixture.js';
+export { scenario, scenarioImages, sites } from './scenario.js';
+export { scenarioFixtures } from './scenario-fixtures.js';
+export { scenarioCables, scenarioOutlets } from './scenario-wiring.js';
+export * from './access.js';
 
 /** The compiled program that runs a fleet in a process of its own. */
 export const fleetProgram = fileURLToPath(new URL('../dist/fleet-process.js', import.meta.url));

@@ -7,14 +7,22 @@ declare module 'net-snmp' {
     addTableRow(table: string, row: unknown[]): void;
   }
   export interface Agent {
+    readonly engine: object;
     registerProvider(provider: object): void;
     getMib(): Mib;
-    getAuthorizer(): { addCommunity(community: string): void };
+    getAuthorizer(): {
+      addCommunity(community: string): void;
+      addUser(user: object): void;
+    };
     close(): void;
   }
   const snmp: {
     createAgent(options: object, callback: (error: unknown) => void): Agent;
     MibProviderType: { Scalar: number; Table: number };
+    AccessControlModelType: { Simple: number };
+    SecurityLevel: Record<string, number>;
+    AuthProtocols: Record<string, number>;
+    PrivProtocols: Record<string, number>;
     ObjectType: Record<string, number>;
     MaxAccess: Record<string, number>;
   };

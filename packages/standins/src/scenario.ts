@@ -5,10 +5,7 @@ import type { ImageRecipe } from './image.js';
 export const sites = ['quay-house', 'eelgate', 'gannet-point', 'dunmoor-depot', 'sandpiper', 'curlew'] as const;
 export type Site = (typeof sites)[number];
 
-export const snmpPort = 16161;
-export const sshPort = 2222;
-export const community = 'ferry-read';
-export const login = { user: 'ferry', password: 'heron-at-low-tide' } as const;
+export * from './access.js';
 
 /** RFC 5612: the enterprise number for documentation. */
 const enterprise = '1.3.6.1.4.1.32473';

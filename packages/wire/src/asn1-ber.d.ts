@@ -20,5 +20,6 @@ declare module 'asn1-ber' {
     writeString(value: string, tag?: number): void;
     writeOID(value: string, tag?: number): void;
     writeNull(): void;
+    writeBuffer(value: Buffer, tag: number): void;
   }
 }

@@ -1,6 +1,17 @@
 /** Ways in which a conversation over a wire fails, before anybody knows what it means for the work at hand. */
 export type WireFault =
-  'unreachable' | 'refused' | 'login-refused' | 'host-key-changed' | 'no-common-algorithm' | 'lost' | 'timeout' | 'malformed' | 'cancelled';
+  | 'unreachable'
+  | 'refused'
+  | 'login-refused'
+  | 'login-slow'
+  | 'sessions-full'
+  | 'clock-wrong'
+  | 'host-key-changed'
+  | 'no-common-algorithm'
+  | 'lost'
+  | 'timeout'
+  | 'malformed'
+  | 'cancelled';
 
 /** A failed conversation; `detail` says what was seen, in words fit to be shown. */
 export class WireError extends Error {

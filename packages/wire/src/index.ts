@@ -3,6 +3,15 @@ export { decodeRequest, encodeError, encodeOack, errorCodes, MalformedRequest, o
 export { negotiate, type Agreed } from './tftp/options.js';
 export type { TransferEnd, TransferProgress } from './tftp/transfer.js';
 export { TftpServer, type TftpAnswer, type TftpPeer, type TftpServerOptions } from './tftp/server.js';
-export { SnmpClient, readable, type SnmpTarget, type SnmpValue } from './snmp/client.js';
-export { decodeResponse, encodeGet, sweep, type SweepAnswer, type SweepInput, type SweepResult } from './snmp/sweep.js';
+export { SnmpClient, readable, type SnmpTarget, type SnmpUser, type SnmpValue } from './snmp/client.js';
+export { decodeEngineReport, decodeResponse, encodeEngineProbe, encodeGet, engineQuestion, snmpQuestion } from './snmp/messages.js';
+export { sweep, type Question, type SweepAnswer, type SweepInput, type SweepResult } from './sweep/sweep.js';
+export { tryConnects, type ConnectInput } from './tcp/connect.js';
+export { sshGreeting, sshHostKey, type SshGreeting } from './ssh/greeting.js';
+export { askHttp, titleOf, type HttpAccess, type HttpAnswer, type HttpCertificate, type HttpTarget } from './http/fetch.js';
+export { answerDigest, readChallenges, type Challenge } from './http/digest.js';
+export { decodeProbeMatch, encodeProbe, probeQuestion, type ProbeMatch } from './onvif/discovery.js';
+export { onvifClock, onvifInformation, usernameToken, type OnvifInformation } from './onvif/device.js';
+export { findXml, readXml, textOf, type XmlNode } from './onvif/xml.js';
+export { decodeOptions, encodeOptions, optionsQuestion, type SipAnswer } from './sip/options.js';
 export { ShellSession, type ShellEntry, type ShellTarget } from './ssh/shell.js';

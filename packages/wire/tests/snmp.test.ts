@@ -1,66 +1,88 @@
-import { spawn, type ChildProcess } from 'node:child_process';
 import { createSocket } from 'node:dgram';
-import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
-import { tmpdir } from 'node:os';
-import { join } from 'node:path';
 import fc from 'fast-check';
-import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest';
-import { decodeResponse, encodeGet, SnmpClient, sweep } from '@barrow/wire';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import {
+  decodeEngineReport,
+  decodeResponse,
+  encodeEngineProbe,
+  encodeGet,
+  engineQuestion,
+  SnmpClient,
+  snmpQuestion,
+  sweep,
+  type SnmpTarget,
+} from '@barrow/wire';
+import { startSnmpd, type Daemon } from '../../../tests/support/daemons.js';
 import { has } from '../../../tests/support/service.js';
 
 const sysDescr = '1.3.6.1.2.1.1.1.0';
 const sysName = '1.3.6.1.2.1.1.5.0';
-const ask = { community: 'ferry-read', oids: [sysDescr, sysName], packetsPerSecond: 2000, tries: 2, waitMs: 300 };
+const pace = { packetsPerSecond: 2000, tries: 2, waitMs: 300 };
+const ask = (port: number) => snmpQuestion(port, 'ferry-read', [sysDescr, sysName]);
 
 describe.skipIf(!has('snmpd'))("against Debian's snmpd", () => {
-  let daemon: ChildProcess;
-  const dir = mkdtempSync(join(tmpdir(), 'barrow-snmpd-'));
+  let daemon: Daemon;
   const address = '127.44.0.7';
   const port = 16144;
+  const user = { name: 'watch', authKey: 'authentic-by-night', privKey: 'private-by-night' };
 
   beforeAll(async () => {
-    writeFileSync(
-      join(dir, 'snmpd.conf'),
-      `agentaddress udp:${address}:${port}\nrocommunity ferry-read 127.0.0.0/8\nsysName referee\nsysDescr A referee\n[snmp] persistentDir ${dir}\n`,
-    );
-    daemon = spawn('snmpd', ['-f', '-Lo', '-C', '-c', join(dir, 'snmpd.conf'), '-p', join(dir, 'pid')], {
-      env: { ...process.env, SNMP_PERSISTENT_DIR: dir, MIBS: '' },
-      stdio: 'ignore',
-    });
-    const client = new SnmpClient();
-    const answers = () => client.get({ address, port, community: 'ferry-read', timeoutMs: 300, retries: 0 }, [sysDescr]);
-    await vi.waitFor(answers, { timeout: 20_000, interval: 50 });
-    client.close();
+    daemon = await startSnmpd({ address, port, community: 'ferry-read', sysName: 'referee', sysDescr: 'A referee', user });
   });
-  afterAll(() => {
-    daemon?.kill();
-    rmSync(dir, { recursive: true });
-  });
+  afterAll(() => daemon?.stop());
 
   it('a sweep finds it among silent addresses', async () => {
     const found: string[] = [];
     const addresses = Array.from({ length: 20 }, (_, i) => `127.44.0.${i + 1}`);
     const result = await sweep({
-      ...ask,
+      ...pace,
       addresses,
-      port,
-      onAnswer: (a) => found.push(`${a.address} ${a.values.get(sysDescr)} ${a.values.get(sysName)}`),
+      questions: [ask(port)],
+      onAnswer: (a) => {
+        const values = a.answer as Map<string, string>;
+        found.push(`${a.address} ${values.get(sysDescr)} ${values.get(sysName)}`);
+      },
     });
     expect(found).toEqual([`${address} A referee referee`]);
     expect(result).toMatchObject({ answered: 1, strange: 0, stopped: false });
   });
 
+  it('tells its engine ID to whoever asks, the same that it tells by community', async () => {
+    const told: unknown[] = [];
+    await sweep({ ...pace, addresses: [address], questions: [engineQuestion(port)], onAnswer: (a) => told.push(a.answer) });
+    const client = new SnmpClient();
+    const read = await client.get({ address, port, access: { community: 'ferry-read' } }, ['1.3.6.1.6.3.10.2.1.1.0']);
+    client.close();
+    expect(told).toEqual([expect.objectContaining({ engineId: read.get('1.3.6.1.6.3.10.2.1.1.0')!.value })]);
+  });
+
   it('single objects and subtrees are read, and what it does not have is absent', async () => {
     const client = new SnmpClient();
-    const target = { address, port, community: 'ferry-read' };
+    const target: SnmpTarget = { address, port, access: { community: 'ferry-read' } };
     const got = await client.get(target, [sysDescr, '1.3.6.1.4.1.32473.99.0']);
     expect([...got.values()].map((v) => v.value)).toEqual(['A referee']);
     const system = await client.walk(target, '1.3.6.1.2.1.1');
     expect(system.find((v) => v.oid === sysName)?.value).toBe('referee');
     expect(system.length).toBeGreaterThan(5);
-    await expect(client.get({ ...target, community: 'wrong', timeoutMs: 200, retries: 0 }, [sysDescr])).rejects.toMatchObject({
-      fault: 'timeout',
+    expect(await client.walk(target, '1.3.6.1.2.1', 100)).toHaveLength(100);
+    const wrong = { ...target, access: { community: 'wrong' }, timeoutMs: 200, retries: 0 };
+    await expect(client.get(wrong, [sysDescr])).rejects.toMatchObject({ fault: 'timeout' });
+    client.close();
+  });
+
+  it('a user of v3 reads by SHA-256 and AES, and a wrong key or name is told as refused', async () => {
+    const client = new SnmpClient();
+    const target = (over: object): SnmpTarget => ({
+      address,
+      port,
+      access: { user: { ...user, auth: 'sha256', ...over } },
+      timeoutMs: 1000,
+      retries: 1,
     });
+    expect((await client.get(target({}), [sysName])).get(sysName)?.value).toBe('referee');
+    expect((await client.walk(target({}), '1.3.6.1.2.1.1')).length).toBeGreaterThan(5);
+    await expect(client.get(target({ authKey: 'another-key-altogether' }), [sysName])).rejects.toMatchObject({ fault: 'login-refused' });
+    await expect(client.get(target({ name: 'nobody' }), [sysName])).rejects.toMatchObject({ fault: 'login-refused' });
     client.close();
   });
 });
@@ -85,10 +107,10 @@ describe('strange answers to a sweep', () => {
     });
     const answers: string[] = [];
     const result = await sweep({
-      ...ask,
+      ...pace,
       tries: 1,
       addresses: ['127.44.1.1', '127.44.1.2'],
-      port: 16145,
+      questions: [ask(16145)],
       onAnswer: (a) => answers.push(a.address),
     });
     liar.close();
@@ -101,6 +123,15 @@ describe('strange answers to a sweep', () => {
     fc.assert(
       fc.property(fc.uint8Array({ maxLength: 300 }), (bytes) => {
         decodeResponse(Buffer.from(bytes));
+        decodeEngineReport(Buffer.from(bytes));
+      }),
+    );
+    const probe = encodeEngineProbe(5);
+    fc.assert(
+      fc.property(fc.nat(probe.length - 1), fc.nat(255), (at, value) => {
+        const bad = Buffer.from(probe);
+        bad[at] = value;
+        decodeEngineReport(bad);
       }),
     );
     // Single octets of a good packet, changed.
@@ -118,10 +149,10 @@ describe('strange answers to a sweep', () => {
   it('a stop stops at once', async () => {
     const stop = new AbortController();
     const result = await sweep({
-      ...ask,
+      ...pace,
       tries: 3,
       addresses: Array.from({ length: 5000 }, (_, i) => `127.45.${i >> 8}.${i & 255}`),
-      port: 16146,
+      questions: [ask(16146)],
       signal: stop.signal,
       onAnswer: () => undefined,
       onProgress: (asked) => asked > 20 && stop.abort(),

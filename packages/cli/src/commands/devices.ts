@@ -1,216 +1,377 @@
-import type { Device, Discovery, Standing } from '@barrow/core';
+import { readFile, writeFile } from 'node:fs/promises';
+import type { Device, DeviceChange, DeviceDetail, ImportResult, Kind, Standing } from '@barrow/core';
 import { duration } from '@barrow/core';
-import type { Register, CommandContext } from '../context.js';
-import { exit, Quiet } from '../errors.js';
+import type { DeviceQuery } from '@barrow/client';
+import { collect, type Register } from '../context.js';
+import { CommandError, exit, Quiet } from '../errors.js';
 import { clock, count, print, standingMark, table, type Io } from '../output.js';
 
 function deviceTable(io: Io, devices: readonly Device[]): string {
   return table(
     io,
-    ['NAME', 'ADDRESS', 'SITE', 'KIND', 'MODEL', 'HW', 'SERIAL', 'FIRMWARE', 'LOADER', 'STANDING'],
+    ['NAME', 'ADDRESS', 'SITE', 'KIND', 'MODEL', 'HW', 'SERIAL', 'FIRMWARE', 'STANDING'],
     devices.map((d) => [
       d.name,
-      d.address,
+      d.address ?? `at ${d.parentName ?? 'no address'}`,
       d.site,
       d.kind,
       [d.maker, d.model].filter(Boolean).join(' ') || null,
       d.hardwareRevision,
       d.serial,
-      d.firmware,
-      d.bootLoader,
+      d.firmware ?? 'unknown',
       standingMark(io, d.standing),
     ]),
   );
 }
 
-export function discoveryText(io: Io, d: Discovery): string {
-  const count = (what: string): number => d.found.filter((f) => f.what === what).length;
-  const told = d.found.filter((f) => f.what !== 'same').sort((a, b) => a.name.localeCompare(b.name, 'en', { numeric: true }));
-  const parts = [
-    `${d.answered} of ${d.addresses} addresses answered: ${count('new')} new, ${count('changed')} changed, ${count('moved')} moved, ${count('same')} as before, ${count('unrecognised')} unrecognised; ${d.silent.length} silent.`,
-  ];
-  if (d.state !== 'done') parts.push(`The discovery ${d.state === 'running' ? 'is running' : `was ${d.state}`}.`);
-  if (told.length > 0)
-    parts.push(
-      '',
-      table(
-        io,
-        ['WHAT', 'NAME', 'ADDRESS', 'DETAIL'],
-        told.map((f) => [f.what, f.name, f.address, f.detail]),
-      ),
-    );
-  if (d.silent.length > 0)
-    parts.push(
-      '',
-      table(
-        io,
-        ['SILENT', 'ADDRESS', 'LAST SEEN'],
-        d.silent.map((s) => [s.name, s.address, clock(s.lastSeen)]),
-      ),
-    );
-  if (d.problems.length > 0) parts.push('', ...d.problems.map((p) => `! ${p}`));
-  return parts.join('\n');
+/** What `device list` and `device export` can be narrowed by. */
+interface Narrow {
+  text?: string;
+  site?: string;
+  kind?: string;
+  family?: string;
+  standing?: Standing;
+  maker?: string;
+  model?: string;
+  firmware?: string;
+  network?: string;
+  tag?: string;
+  parent?: string;
+  only?: DeviceQuery['only'];
 }
 
-async function discover({ say, client }: CommandContext, networks: string[]): Promise<void> {
-  const barrow = client();
-  let now = await barrow.discover(networks);
-  const moving = say.io.terminal && !say.json;
-  while (now.state === 'running') {
-    await new Promise((resolve) => setTimeout(resolve, 200));
-    now = await barrow.discovery(now.id);
-    if (moving)
-      say.io.err(`\r\u001b[K${now.asked} of ${now.addresses} addresses asked, ${now.answered} answered, ${now.found.length} read`);
-  }
-  if (moving) say.io.err('\r\u001b[K');
-  print(say, now, () => discoveryText(say.io, now));
-  if (now.state === 'failed') throw new Quiet(exit.workFailed);
+const kindWords: Record<string, string> = { power: 'loses power', connection: 'is cut off', parent: 'is managed through it' };
+
+function detailText(io: Io, d: DeviceDetail): string {
+  const by = (field: string): string => (d.byHand.includes(field) ? ' (by hand)' : '');
+  const rows: [string, string | null][] = [
+    ['name', `${d.name}${by('name')}`],
+    ['id', d.id],
+    ['address', d.address === null ? `none of its own; at ${d.parentName ?? 'nobody'}` : [d.address, ...d.addresses].join(', ')],
+    ['site', `${d.site}${by('site')}${d.network === '' ? '' : ` (network ${d.network})`}`],
+    ['kind', `${d.kind}${by('kind')}`],
+    ['maker, model', [d.maker, d.model].filter(Boolean).join(' ')],
+    ['hardware', d.hardwareRevision],
+    ['serial', d.serial],
+    ...d.members.map((m): [string, string | null] => ['  member', [m.name, m.serial, m.model, m.firmware].filter(Boolean).join(', ')]),
+    ['MAC', d.mac],
+    [
+      'firmware',
+      d.firmware === null ? `unknown. ${d.firmwareNote ?? ''}` : `${d.firmware}, by ${d.believedBy['firmware'] ?? 'an earlier Barrow'}`,
+    ],
+    ['boot loader', d.bootLoader],
+    ['up', d.upSince === null ? null : `since about ${clock(d.upSince)} (${duration(Date.now() - Date.parse(d.upSince))})`],
+    ['parent', d.parentName === null ? null : `${d.parentName}${by('parent')}`],
+    [
+      'family',
+      d.family === null
+        ? `none fits${d.familyEvidence ? `; ${d.kind}, because ${d.familyEvidence}` : ''}`
+        : `${d.family}, because ${d.familyEvidence}`,
+    ],
+    [
+      'credentials',
+      Object.entries(d.credentials)
+        .map(([protocol, name]) => `${protocol}: ${name}`)
+        .join(', ') || null,
+    ],
+    ['SSH host key', d.hostKey ?? 'not seen yet'],
+    ['tags', d.tags.join(' ') || null],
+    ['note', d.note || null],
+    [
+      'standing',
+      `${standingMark(io, d.standing)}${d.target ? `, target ${d.target}` : ''}${d.standingReason ? `: ${d.standingReason}` : ''}`,
+    ],
+    ['path', d.path.map((p) => `${p.version} (${p.file})`).join(' → ') || null],
+    ['last seen', clock(d.lastSeen)],
+    ['rollout', d.rollout],
+  ];
+  const facts = rows.map(([k, v]) => `${k.padEnd(14)}${v || '–'}`).join('\n');
+  const parts = [facts];
+  for (const f of d.flags) parts.push(`! ${f.flag}, since ${clock(f.at)}: ${f.detail}`);
+  if (d.shownHostKey !== null) parts.push(`  To accept it knowingly: barrow device accept-key ${d.name} ${d.shownHostKey}`);
+  const port = (p: string | null): string => (p === null ? '' : ` ${p}`);
+  if (d.links.length > 0)
+    parts.push(
+      `Links:\n${table(
+        io,
+        ['HERE', 'THERE', 'HOW', 'SURE', 'EVIDENCE'],
+        d.links.map((l) => {
+          const [here, there] = l.a.device === d.id ? [l.a, l.b] : [l.b, l.a];
+          return [
+            here.port,
+            `${there.name}${port(there.port)}`,
+            [l.medium, l.speedMbps === null ? '' : `${l.speedMbps} Mbit/s`, l.bundled > 1 ? `${l.bundled} bundled` : '']
+              .filter(Boolean)
+              .join(', '),
+            l.sure,
+            l.evidence.map((e) => e.how).join('; '),
+          ];
+        }),
+      )}`,
+    );
+  else if (d.strangers.length === 0) parts.push('Links: none known; nothing names what it hangs on.');
+  const fedBy = d.feeds.filter((f) => f.to.device === d.id);
+  const feeds = d.feeds.filter((f) => f.from.device === d.id);
+  parts.push(
+    fedBy.length > 0
+      ? `Power from ${fedBy.map((f) => `${f.from.name}${port(f.from.port)} (${f.sure}: ${f.evidence.map((e) => e.how).join('; ')})`).join(', and from ')}.`
+      : 'Power: nobody told what feeds it.',
+  );
+  if (feeds.length > 0) parts.push(`Feeds ${feeds.map((f) => `${f.to.name}${f.from.port ? ` (${f.from.port})` : ''}`).join(', ')}.`);
+  if (d.children.length > 0)
+    parts.push(
+      `Manages ${d.children.map((c) => `${c.name} ${c.firmware ?? '(version unknown)'}${c.present ? '' : ', away'}`).join('; ')}.`,
+    );
+  for (const s of d.strangers)
+    parts.push(
+      `Hears on${port(s.port) || ' an unknown port'}: ${s.name ?? s.mac ?? 'something unnamed'} ${s.addresses.join(' ')}, which is not in the records.`,
+    );
+  parts.push(
+    d.dark.length === 0
+      ? 'If it reboots, nothing else that is known goes dark.'
+      : `If it reboots, ${count(d.dark.length, 'device')} go dark:\n${table(
+          io,
+          ['DEVICE', 'KIND', 'SITE', 'BECAUSE IT', 'THROUGH'],
+          d.dark.map((x) => [x.name, x.kind, x.site, kindWords[x.why]!, x.through]),
+        )}`,
+  );
+  if (d.familyWouldNeed.length > 0) parts.push(`A family file for it would need:\n${d.familyWouldNeed.map((l) => `  ${l}`).join('\n')}`);
+  const seen = d.observations.map((o) => [
+    clock(o.at),
+    o.times > 1 ? `${o.times} times until ${clock(o.lastAt)}` : 'once',
+    o.probe,
+    o.address,
+    `${Object.keys(o.raw).length}`,
+  ]);
+  parts.push(`Observations (raw answers with --json):\n${table(io, ['SINCE', 'HEARD', 'PROBE', 'ADDRESS', 'ANSWERS'], seen, [4])}`);
+  return parts.join('\n\n');
 }
+
+function importText(io: Io, r: ImportResult): string {
+  const told = r.rows.filter((x) => x.what !== 'same');
+  const number = (what: string): number => r.rows.filter((x) => x.what === what).length;
+  const sum = `${count(r.rows.length, 'row')}: ${number('new')} new, ${number('changed')} changed, ${number('same')} as they are, ${number('refused')} refused. ${r.dryRun ? 'Nothing was written.' : `${r.written} written.`}`;
+  return told.length === 0
+    ? sum
+    : `${table(
+        io,
+        ['ROW', 'DEVICE', 'WHAT', 'DETAIL'],
+        told.map((x) => [x.row, x.name, x.what, x.detail.join('; ')]),
+        [0],
+      )}\n\n${sum}`;
+}
+
+const formOf = (file: string, said: string | undefined): 'csv' | 'json' => {
+  const form = said ?? (file.endsWith('.json') ? 'json' : 'csv');
+  if (form !== 'csv' && form !== 'json')
+    throw new CommandError(
+      exit.wrongUse,
+      'form-unknown',
+      'The command was not understood',
+      `There is no form "${form}".`,
+      'Use csv or json.',
+    );
+  return form;
+};
 
 export const registerDevices: Register = (program, act) => {
-  program.command('discover [networks...]').description('look for devices in the networks, or in those named').action(act(discover));
-
   const device = program.command('device').description('what is known of each device');
-  device
-    .command('list')
-    .description('devices with their firmware')
-    .option('--text <text>', 'in name, address, serial, model or version')
-    .option('--site <site>', 'of one site')
-    .option('--kind <kind>', 'of one kind')
-    .option('--family <family>', 'of one family')
-    .option('--standing <standing>', 'at-target, behind, ahead, blocked, unknown or no-target')
-    .action(
-      act(async ({ say, client }, o: { text?: string; site?: string; kind?: string; family?: string; standing?: Standing }) => {
-        const all = await client().devices(o);
-        print(say, all, () =>
-          all.length === 0
-            ? 'No devices fit. `barrow discover` looks for devices in the networks.'
-            : `${deviceTable(say.io, all)}\n\n${count(all.length, 'device')}.`,
-        );
-      }),
-    );
+  const narrow = (command: ReturnType<typeof device.command>) =>
+    command
+      .option('--text <text>', 'in name, address, serial, MAC, maker, model, version, tag or note')
+      .option('--site <site>', 'of one site')
+      .option('--kind <kind>', 'of one kind')
+      .option('--family <family>', 'of one family')
+      .option('--standing <standing>', 'at-target, behind, ahead, blocked, unknown or no-target')
+      .option('--maker <maker>', 'of one maker')
+      .option('--model <model>', 'of one model')
+      .option('--firmware <version>', 'running this version')
+      .option('--network <network>', 'found in one network')
+      .option('--tag <tag>', 'with this tag')
+      .option('--parent <device>', 'managed through this device')
+      .option('--only <what>', 'flagged, unrecognised, firmware-unknown or by-hand');
+  narrow(device.command('list').description('devices with their firmware')).action(
+    act(async ({ say, client }, o: Narrow) => {
+      const all = await client().devices({ ...o });
+      print(say, all, () =>
+        all.length === 0
+          ? 'No devices fit. `barrow discover` looks for devices in the networks.'
+          : `${deviceTable(say.io, all)}\n\n${count(all.length, 'device')}.`,
+      );
+    }),
+  );
   device
     .command('show <device>')
-    .description('one device, by id, name, address, serial or MAC')
+    .description('one device, by id, name, address, serial or MAC: record, links, feeds, what goes dark with it')
     .action(
       act(async ({ say, client }, id: string) => {
         const d = await client().device(id);
-        print(say, d, () => {
-          const rows: [string, string | null][] = [
-            ['name', d.name],
-            ['id', d.id],
-            ['address', d.address],
-            ['site', `${d.site} (network ${d.network})`],
-            ['kind', d.kind],
-            ['maker, model', [d.maker, d.model].filter(Boolean).join(' ')],
-            ['hardware', d.hardwareRevision],
-            ['serial', d.serial],
-            ['MAC', d.mac],
-            ['firmware', d.firmware],
-            ['boot loader', d.bootLoader],
-            ['up', d.upSince === null ? null : `since about ${clock(d.upSince)} (${duration(Date.now() - Date.parse(d.upSince))})`],
-            ['family', d.family === null ? null : `${d.family}, because ${d.familyEvidence}`],
-            ['SSH host key', d.hostKey ?? 'not seen yet'],
-            [
-              'standing',
-              `${standingMark(say.io, d.standing)}${d.target ? `, target ${d.target}` : ''}${d.standingReason ? `: ${d.standingReason}` : ''}`,
-            ],
-            ['path', d.path.map((p) => `${p.version} (${p.file})`).join(' → ') || null],
-            ['last seen', clock(d.lastSeen)],
-            ['rollout', d.rollout],
-          ];
-          const facts = rows.map(([k, v]) => `${k.padEnd(14)}${v ?? '–'}`).join('\n');
-          const seen = d.observations.map((o) => [
-            clock(o.at),
-            o.probe,
-            o.address,
-            `${Object.keys(o.raw).length} answers`,
-            String(o.parsed['firmware'] ?? '–'),
-          ]);
-          return `${facts}\n\nObservations (raw answers with --json):\n${table(say.io, ['AT', 'PROBE', 'ADDRESS', 'RAW', 'FIRMWARE'], seen)}`;
-        });
+        print(say, d, () => detailText(say.io, d));
       }),
     );
-
-  program
-    .command('standing')
-    .description('every device against its target, with its upgrade path')
-    .option('--site <site>', 'of one site')
-    .option('--family <family>', 'of one family')
-    .option('--only <standing>', 'only one standing')
+  device
+    .command('history <device>')
+    .description('what changed in its record, when, and by which probe it was seen')
     .action(
-      act(async ({ say, client }, o: { site?: string; family?: string; only?: Standing }) => {
-        const all = await client().devices({ site: o.site, family: o.family, standing: o.only });
-        print(say, all, () => {
-          if (all.length === 0) return 'No devices fit.';
-          const counts = new Map<Standing, number>();
-          for (const d of all) counts.set(d.standing, (counts.get(d.standing) ?? 0) + 1);
-          const rows = all.map((d) => [
-            d.name,
-            d.site,
-            d.firmware,
-            d.target,
-            standingMark(say.io, d.standing),
-            d.path.map((p) => p.file).join(' → ') || d.standingReason,
-          ]);
-          return `${table(say.io, ['NAME', 'SITE', 'FIRMWARE', 'TARGET', 'STANDING', 'PATH'], rows)}\n\n${[...counts].map(([s, n]) => `${n} ${s}`).join(', ')}.`;
-        });
-      }),
-    );
-
-  const target = program.command('target').description('the version that a set of devices should run');
-  target
-    .command('set <family> <version>')
-    .description('for a family, or narrower')
-    .option('--model <model>', 'only this model')
-    .option('--site <site>', 'only this site')
-    .option('--device <device>', 'only this device')
-    .action(
-      act(async ({ say, client }, family: string, version: string, o: { model?: string; site?: string; device?: string }) => {
-        const made = await client().setTarget({ family, version, model: o.model ?? null, site: o.site ?? null, device: o.device ?? null });
-        print(
-          say,
-          made,
-          () =>
-            `Target ${made.version} for ${made.devices} devices of ${made.family}${made.model ? `, model ${made.model}` : ''}${made.site ? `, site ${made.site}` : ''}${o.device ? `, only ${o.device}` : ''}.`,
-        );
-      }),
-    );
-  target
-    .command('list')
-    .description('the rules; the most specific wins')
-    .action(
-      act(async ({ say, client }) => {
-        const all = await client().targets();
+      act(async ({ say, client }, id: string) => {
+        const all = await client().deviceHistory(id);
         print(say, all, () =>
           all.length === 0
-            ? 'No targets yet. Set one with `barrow target set FAMILY VERSION`.'
+            ? 'Nothing is noted of it yet.'
             : table(
                 say.io,
-                ['ID', 'FAMILY', 'VERSION', 'MODEL', 'SITE', 'DEVICE', 'DEVICES', 'SET BY', 'AT'],
-                all.map((t) => [
-                  t.id,
-                  t.family,
-                  t.version,
-                  t.model ?? 'any',
-                  t.site ?? 'any',
-                  t.device ?? 'any',
-                  t.devices,
-                  t.setBy,
-                  clock(t.setAt),
-                ]),
-                [6],
+                ['AT', 'WHAT', 'BEFORE', 'AFTER', 'SEEN BY'],
+                all.map((h) => [clock(h.at), h.field, h.before, h.after, h.probe]),
               ),
         );
       }),
     );
-  target
-    .command('remove <id>')
-    .description('remove a rule')
+  device
+    .command('add <name>')
+    .description('enter a device by hand')
+    .requiredOption('--site <site>', 'where it stands')
+    .option(
+      '--kind <kind>',
+      'switch, router, access-point, camera, phone, controller, recorder, base-station, handset, power-strip, console-server or other',
+      'other',
+    )
+    .option('--address <address>', 'its address')
+    .option('--maker <maker>', 'its maker')
+    .option('--model <model>', 'its model')
+    .option('--serial <serial>', 'its serial')
+    .option('--mac <mac>', 'its MAC address')
+    .option('--firmware <version>', 'what it runs, as far as somebody knows')
+    .option('--tag <tag>', 'a tag; may repeat', collect, [])
+    .option('--note <text>', 'a note')
+    .option('--parent <device>', 'the device that it is managed through')
+    .option('--feed <device:port>', 'the port or outlet that powers it')
+    .option('--uplink <device:port>', 'the port that it hangs on')
+    .action(
+      act(async ({ say, client }, name: string, o: Record<string, string> & { site: string; tag: string[] }) => {
+        const { tag, kind, site, address, maker, model, serial, mac, firmware, note, parent, feed, uplink } = o;
+        const made = await client().enterDevice({
+          name,
+          site,
+          kind: kind as Kind,
+          address: address ?? null,
+          maker: maker ?? null,
+          model: model ?? null,
+          serial: serial ?? null,
+          mac: mac ?? null,
+          firmware: firmware ?? null,
+          ...(tag.length > 0 ? { tags: tag } : {}),
+          ...(note ? { note } : {}),
+          ...(parent ? { parent } : {}),
+          ...(feed ? { feed } : {}),
+          ...(uplink ? { uplink } : {}),
+        });
+        print(say, made, () => `${made.name} (${made.kind}) entered at ${made.site}; its id is ${made.id}.`);
+      }),
+    );
+  device
+    .command('set <device>')
+    .description('set what probes cannot know; an empty text gives a field back to the probes')
+    .option('--name <name>', 'what it is called')
+    .option('--site <site>', 'where it stands')
+    .option('--kind <kind>', 'what it is')
+    .option('--tag <tag>', 'the tags it has from now on; may repeat', collect, [])
+    .option('--no-tags', 'take all tags away')
+    .option('--note <text>', 'a note')
+    .option('--parent <device>', 'the device that it is managed through')
+    .option('--feed <device:port>', 'the port or outlet that powers it')
+    .option('--uplink <device:port>', 'the port that it hangs on')
+    .action(
+      act(async ({ say, client }, id: string, o: Record<string, string> & { tag: string[]; tags: boolean }) => {
+        const change: Record<string, unknown> = {};
+        for (const field of ['name', 'site', 'kind', 'parent', 'feed', 'uplink'] as const)
+          if (o[field] !== undefined) change[field] = o[field] === '' ? null : o[field];
+        if (o['note'] !== undefined) change['note'] = o['note'];
+        if (o.tag.length > 0) change['tags'] = o.tag;
+        else if (!o.tags) change['tags'] = [];
+        if (Object.keys(change).length === 0)
+          throw new CommandError(
+            exit.wrongUse,
+            'nothing-to-set',
+            'Nothing was set',
+            'No field was given.',
+            'For example --tag spare, or --feed quay-pdu-1:"outlet 3".',
+          );
+        const made = await client().setDevice(id, change as DeviceChange);
+        print(say, made, () => `${made.name}: ${Object.keys(change).join(', ')} set.`);
+      }),
+    );
+  device
+    .command('remove <device>')
+    .description('forget a device and what was observed of it; its backups stay')
     .action(
       act(async ({ say, client }, id: string) => {
-        const done = await client().removeTarget(id);
-        print(say, done, () => `Target ${done.removed} removed.`);
+        const done = await client().removeDevice(id);
+        print(say, done, () => `${done.removed} is forgotten. A discovery that finds it takes it in anew.`);
+      }),
+    );
+  device
+    .command('locate <device>')
+    .description('blink its light or screen, where its family can')
+    .option('--seconds <n>', 'for how long', '30')
+    .action(
+      act(async ({ say, client }, id: string, o: { seconds: string }) => {
+        const done = await client().locate(id, Number(o.seconds));
+        print(say, done, () => `${done.device} blinks for ${done.seconds} s.`);
+      }),
+    );
+  device
+    .command('accept-key <device> <key>')
+    .description('accept the SSH host key that it showed instead of the pinned one, named in full')
+    .action(
+      act(async ({ say, client }, id: string, key: string) => {
+        const done = await client().acceptHostKey(id, key);
+        print(say, done, () => `${done.name}: ${key} is pinned from now on.`);
+      }),
+    );
+  narrow(
+    device
+      .command('export [file]')
+      .description('all devices, or those that fit, as CSV or JSON; to standard output without a file')
+      .option('--form <form>', 'csv or json; by the name of the file when not given'),
+  ).action(
+    act(async ({ say, client }, file: string | undefined, { form, ...o }: Narrow & { form?: string }) => {
+      const chosen = say.json && file === undefined ? 'json' : formOf(file ?? '', form);
+      const text = await client().exportDevices(chosen, { ...o });
+      if (file === undefined) return say.io.out(text);
+      await writeFile(file, text).catch((error: NodeJS.ErrnoException) => {
+        throw new CommandError(
+          exit.workFailed,
+          'file-unwritable',
+          'The file was not written',
+          `${file}: ${error.code ?? error.message}.`,
+          'Check the path and its rights.',
+        );
+      });
+      print(say, { file, form: chosen }, () => `Written to ${file}.`);
+    }),
+  );
+  device
+    .command('import <file>')
+    .description('take a list of devices in ("-": standard input); finds each by id, serial, MAC, address or name')
+    .option('--dry-run', 'say row by row what would change, and write nothing')
+    .option('--form <form>', 'csv or json; by the name of the file when not given')
+    .action(
+      act(async ({ say, client }, file: string, o: { dryRun?: boolean; form?: string }) => {
+        const text =
+          file === '-'
+            ? await new Response(process.stdin as never).text()
+            : await readFile(file, 'utf8').catch((error: NodeJS.ErrnoException) => {
+                throw new CommandError(
+                  exit.wrongUse,
+                  'file-missing',
+                  'The file cannot be read',
+                  `${file}: ${error.code ?? error.message}.`,
+                  'Check the path.',
+                );
+              });
+        const result = await client().importDevices(formOf(file, o.form), text, o.dryRun === true);
+        print(say, result, () => importText(say.io, result));
+        if (result.rows.some((r) => r.what === 'refused')) throw new Quiet(exit.workFailed);
       }),
     );
 };

@@ -1,9 +1,9 @@
 import type { Register } from '../context.js';
 import { CommandError, exit, Quiet } from '../errors.js';
-import { print, table } from '../output.js';
+import { count, print, table } from '../output.js';
 
 export const registerFamilies: Register = (program, act) => {
-  const family = program.command('family').description('what Barrow can upgrade, and how');
+  const family = program.command('family').description('the gear that Barrow knows, and how it is handled');
   family
     .command('list')
     .description('the families of the service')
@@ -13,8 +13,16 @@ export const registerFamilies: Register = (program, act) => {
         print(say, all, () =>
           table(
             say.io,
-            ['FAMILY', 'TITLE', 'KIND', 'MODELS', 'TRAVEL', 'NO RETURN FROM', 'DEVICES'],
-            all.map((f) => [f.family, f.title, f.kind, f.models.map((m) => m.model).join(', '), f.travel, f.pointOfNoReturn, f.devices]),
+            ['FAMILY', 'TITLE', 'KIND', 'MODELS', 'KNOWN BY', 'UPGRADES', 'DEVICES'],
+            all.map((f) => [
+              f.family,
+              f.title,
+              f.kind,
+              f.models.map((m) => m.model).join(', '),
+              f.recognisedBy.join(', ') || 'its parent',
+              f.travel ?? 'recorded only',
+              f.devices,
+            ]),
             [6],
           ),
         );
@@ -39,9 +47,12 @@ export const registerFamilies: Register = (program, act) => {
           [
             `${found.title} (${found.family}), ${found.kind}`,
             ...found.models.map((m) => `  ${m.model}${m.variant ? ` ${m.variant}` : ''}, hardware ${m.revisions.join(', ')}`),
-            `  ${found.travel}; ${found.storage}`,
-            `  point of no return: ${found.pointOfNoReturn}`,
-            `  ${found.devices} devices known`,
+            `  known by: ${found.recognisedBy.join(', ') || 'what its parent tells'}`,
+            ...(found.upgradable
+              ? [`  ${found.travel}; ${found.storage}`, `  point of no return: ${found.pointOfNoReturn}`]
+              : ['  discovered and recorded; Barrow cannot upgrade it yet']),
+            ...(found.procedures.length > 0 ? [`  procedures: ${found.procedures.join(', ')}`] : []),
+            `  ${count(found.devices, 'device')} known`,
           ].join('\n'),
         );
       }),

@@ -1,3 +1,4 @@
+import { credentialKinds, type CredentialKind, type Network, type ProbeName } from '@barrow/core';
 import type { Register } from '../context.js';
 import { collect } from '../context.js';
 import { CommandError, exit } from '../errors.js';
@@ -44,17 +45,32 @@ async function secretFrom(options: { secretFile?: string; secretEnv?: string }):
   return secret;
 }
 
+function portsOf(n: Network, probe: ProbeName): string {
+  return {
+    snmp: `${n.snmpPort}`,
+    ssh: `${n.sshPort}`,
+    http: `${n.httpPort}/${n.httpsPort}`,
+    onvif: `${n.wsDiscoveryPort}`,
+    sip: `${n.sipPort}`,
+  }[probe];
+}
+
 export const registerSetup: Register = (program, act) => {
   const network = program.command('network').description('where to look for devices');
   network
     .command('add <name>')
     .description('add a network; nothing outside the networks is ever scanned')
-    .requiredOption('--range <range>', 'addresses, e.g. 127.40.1.0/24 or 127.40.1.1-40; may repeat', collect, [])
+    .requiredOption('--range <range>', 'addresses, e.g. 127.40.1.0/24, 127.40.1.1-40 or ::1; may repeat', collect, [])
     .option('--exclude <range>', 'addresses to leave out; may repeat', collect, [])
     .requiredOption('--site <site>', 'the site that its devices belong to')
     .option('--credential <name>', 'credentials to try, in order; may repeat', collect, [])
+    .option('--probe <probe>', 'only these probes: snmp, ssh, http, onvif, sip; may repeat', collect, [])
     .option('--snmp-port <port>', 'UDP port of SNMP', '161')
     .option('--ssh-port <port>', 'TCP port of SSH', '22')
+    .option('--http-port <port>', 'TCP port of HTTP and ONVIF', '80')
+    .option('--https-port <port>', 'TCP port of HTTPS', '443')
+    .option('--ws-discovery-port <port>', 'UDP port of WS-Discovery', '3702')
+    .option('--sip-port <port>', 'UDP port of SIP', '5060')
     .option('--rate <packets>', 'most packets in a second', '500')
     .option('--store-address <address>', 'the address at which its devices see this service')
     .action(
@@ -67,8 +83,13 @@ export const registerSetup: Register = (program, act) => {
             exclude: string[];
             site: string;
             credential: string[];
+            probe: string[];
             snmpPort: string;
             sshPort: string;
+            httpPort: string;
+            httpsPort: string;
+            wsDiscoveryPort: string;
+            sipPort: string;
             rate: string;
             storeAddress?: string;
           },
@@ -81,6 +102,11 @@ export const registerSetup: Register = (program, act) => {
             credentials: o.credential,
             snmpPort: Number(o.snmpPort),
             sshPort: Number(o.sshPort),
+            httpPort: Number(o.httpPort),
+            httpsPort: Number(o.httpsPort),
+            wsDiscoveryPort: Number(o.wsDiscoveryPort),
+            sipPort: Number(o.sipPort),
+            ...(o.probe.length > 0 ? { probes: o.probe as ProbeName[] } : {}),
             packetsPerSecond: Number(o.rate),
             storeAddress: o.storeAddress ?? null,
           });
@@ -99,17 +125,17 @@ export const registerSetup: Register = (program, act) => {
             ? 'No networks yet. Add one with `barrow network add`.'
             : table(
                 say.io,
-                ['NAME', 'SITE', 'RANGES', 'ADDRESSES', 'SNMP', 'SSH', 'CREDENTIALS'],
+                ['NAME', 'SITE', 'RANGES', 'ADDRESSES', 'PROBES AND PORTS', 'RATE', 'CREDENTIALS'],
                 all.map((n) => [
                   n.name,
                   n.site,
-                  n.ranges.join(' '),
+                  [n.ranges.join(' '), n.exclude.length > 0 ? `without ${n.exclude.join(' ')}` : ''].filter(Boolean).join(' '),
                   n.addresses,
-                  n.snmpPort,
-                  n.sshPort,
+                  n.probes.map((p) => `${p} ${portsOf(n, p)}`).join(', '),
+                  `${n.packetsPerSecond}/s`,
                   n.credentials.join(', ') || 'none',
                 ]),
-                [3, 4, 5],
+                [3, 5],
               ),
         );
       }),
@@ -124,19 +150,48 @@ export const registerSetup: Register = (program, act) => {
       }),
     );
 
-  const credential = program.command('credential').description('secrets for SNMP and SSH; sealed, never shown again');
+  const credential = program.command('credential').description('secrets for SNMP, SSH, HTTP and ONVIF; sealed, never shown again');
   credential
     .command('add <name>')
     .description('add a credential; the secret comes from a file, the environment or standard input')
-    .requiredOption('--kind <kind>', 'snmp-v2c or ssh-password')
+    .requiredOption('--kind <kind>', credentialKinds.join(', '))
     .option('--user <user>', 'the user to log in as')
     .option('--secret-file <file>', 'file that holds the secret ("-": standard input)')
     .option('--secret-env <variable>', 'environment variable that holds the secret')
+    .option('--second-file <file>', 'the second secret: SNMP v3 privacy key, passphrase of an SSH key, second word that gives more rights')
+    .option('--second-env <variable>', 'environment variable that holds the second secret')
+    .option('--auth <hash>', 'SNMP v3 authentication: sha1 or sha256')
     .action(
-      act(async ({ say, client }, name: string, o: { kind: string; user?: string; secretFile?: string; secretEnv?: string }) => {
-        const made = await client().addCredential({ name, kind: o.kind as 'snmp-v2c', user: o.user ?? null, secret: await secretFrom(o) });
-        print(say, made, () => `Credential ${made.name} (${made.kind}${made.user ? `, user ${made.user}` : ''}) sealed.`);
-      }),
+      act(
+        async (
+          { say, client },
+          name: string,
+          o: {
+            kind: string;
+            user?: string;
+            secretFile?: string;
+            secretEnv?: string;
+            secondFile?: string;
+            secondEnv?: string;
+            auth?: string;
+          },
+        ) => {
+          const made = await client().addCredential({
+            name,
+            kind: o.kind as CredentialKind,
+            user: o.user ?? null,
+            secret: await secretFrom(o),
+            second: o.secondFile || o.secondEnv ? await secretFrom({ secretFile: o.secondFile, secretEnv: o.secondEnv }) : null,
+            auth: (o.auth as 'sha1' | undefined) ?? null,
+          });
+          print(
+            say,
+            made,
+            () =>
+              `Credential ${made.name} (${made.kind}${made.user ? `, user ${made.user}` : ''}${made.hasSecond ? ', with a second secret' : ''}) sealed.`,
+          );
+        },
+      ),
     );
   credential
     .command('list')
@@ -149,8 +204,17 @@ export const registerSetup: Register = (program, act) => {
             ? 'No credentials yet. Add one with `barrow credential add`.'
             : table(
                 say.io,
-                ['NAME', 'KIND', 'USER', 'NETWORKS', 'ADDED'],
-                all.map((n) => [n.name, n.kind, n.user, n.networks.join(', ') || 'none', clock(n.createdAt)]),
+                ['NAME', 'KIND', 'USER', 'SECOND', 'NETWORKS', 'WORKED ON', 'ADDED'],
+                all.map((n) => [
+                  n.name,
+                  [n.kind, n.auth].filter(Boolean).join(' '),
+                  n.user,
+                  n.hasSecond ? 'yes' : null,
+                  n.networks.join(', ') || 'none',
+                  n.devices,
+                  clock(n.createdAt),
+                ]),
+                [5],
               ),
         );
       }),

@@ -1,14 +1,38 @@
 import { openAsBlob } from 'node:fs';
 import { basename } from 'node:path';
 import type { BarrowClient } from '@barrow/client';
-import { community, login, sites, snmpPort, sshPort } from '@barrow/standins';
+import type { CredentialInput } from '@barrow/core';
+import {
+  community,
+  httpPort,
+  httpsPort,
+  login,
+  raiseWord,
+  sipPort,
+  sites,
+  snmpPort,
+  snmpUser,
+  sshPort,
+  webLogin,
+  wsDiscoveryPort,
+} from '@barrow/standins';
+
+/** Everything that opens the demo's devices, but one. */
+export const demoCredentials: readonly CredentialInput[] = [
+  { name: 'ferry-snmp', kind: 'snmp-v2c', secret: community },
+  { name: 'ferry-snmp3', kind: 'snmp-v3', user: snmpUser.name, secret: snmpUser.authKey, second: snmpUser.privKey, auth: snmpUser.auth },
+  { name: 'ferry-ssh', kind: 'ssh-password', user: login.user, secret: login.password, second: raiseWord },
+  { name: 'ferry-web', kind: 'http-basic', user: webLogin.user, secret: webLogin.password },
+  { name: 'ferry-recorder', kind: 'http-digest', user: webLogin.user, secret: webLogin.password },
+  { name: 'ferry-cameras', kind: 'onvif', user: webLogin.user, secret: webLogin.password },
+];
+
+export const demoPorts = { snmpPort, sshPort, httpPort, httpsPort, wsDiscoveryPort, sipPort } as const;
 
 /** The credentials and the six networks of the demo scenario, where they are not there yet. */
 export async function loadNetworks(barrow: BarrowClient): Promise<void> {
   const credentials = new Set((await barrow.credentials()).map((c) => c.name));
-  if (!credentials.has('ferry-snmp')) await barrow.addCredential({ name: 'ferry-snmp', kind: 'snmp-v2c', secret: community });
-  if (!credentials.has('ferry-ssh'))
-    await barrow.addCredential({ name: 'ferry-ssh', kind: 'ssh-password', user: login.user, secret: login.password });
+  for (const one of demoCredentials) if (!credentials.has(one.name)) await barrow.addCredential(one);
   const networks = new Set((await barrow.networks()).map((n) => n.name));
   for (const [index, site] of sites.entries())
     if (!networks.has(site))
@@ -16,9 +40,8 @@ export async function loadNetworks(barrow: BarrowClient): Promise<void> {
         name: site,
         site,
         ranges: [`127.40.${index + 1}.1-40`],
-        credentials: ['ferry-snmp', 'ferry-ssh'],
-        snmpPort,
-        sshPort,
+        credentials: demoCredentials.map((c) => c.name),
+        ...demoPorts,
         packetsPerSecond: 1000,
       });
 }

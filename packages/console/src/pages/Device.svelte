@@ -1,5 +1,5 @@
 <script lang="ts">
-  import type { DeviceDetail } from '@barrow/client';
+  import type { DeviceDetail } from '@barrow/core';
   import Empty from '../parts/Empty.svelte';
   import State from '../parts/State.svelte';
   import Trouble from '../parts/Trouble.svelte';

@@ -77,7 +77,7 @@
   });
   const shownOf: [string, string, (d: Device) => string][] = [
     ['name', 'Device', (d) => d.name],
-    ['address', 'Address', (d) => d.address],
+    ['address', 'Address', (d) => d.address ?? `at ${d.parentName ?? 'no address'}`],
     ['site', 'Site', (d) => d.site],
     ['kind', 'Kind', (d) => d.kind],
     ['model', 'Maker, model', (d) => [d.maker, d.model].filter(Boolean).join(' ')],

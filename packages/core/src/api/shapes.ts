@@ -4,6 +4,7 @@ import { standings } from '../standing/standing.js';
 import { outcomes } from '../scheduler/state.js';
 import { rolloutEventSchema } from '../scheduler/events.js';
 import { stepNames } from '../scheduler/steps.js';
+import { surenesses } from '../topology/topology.js';
 
 /** Moments travel as RFC 3339 text in UTC. */
 const moment = z.string().meta({ description: 'RFC 3339 date and time in UTC' });
@@ -23,13 +24,26 @@ export const problemSchema = z.object({
 });
 export type Problem = z.infer<typeof problemSchema>;
 
+export const probeNames = ['snmp', 'ssh', 'http', 'onvif', 'sip'] as const;
+export type ProbeName = (typeof probeNames)[number];
+const port = z.number().int().min(1).max(65535);
+
 export const networkInput = z.strictObject({
   name: z.string().min(1).max(60),
   site: z.string().min(1).max(60),
   ranges: z.array(z.string().min(1).max(100)).min(1).max(200),
   exclude: z.array(z.string().min(1).max(100)).max(200).default([]),
-  snmpPort: z.number().int().min(1).max(65535).default(161),
-  sshPort: z.number().int().min(1).max(65535).default(22),
+  snmpPort: port.default(161),
+  sshPort: port.default(22),
+  httpPort: port.default(80),
+  httpsPort: port.default(443),
+  wsDiscoveryPort: port.default(3702),
+  sipPort: port.default(5060),
+  /** What is tried there. */
+  probes: z
+    .array(z.enum(probeNames))
+    .min(1)
+    .default([...probeNames]),
   credentials: z.array(z.string()).max(20).default([]),
   packetsPerSecond: z.number().int().min(1).max(20_000).default(500),
   storeAddress: z.string().max(60).nullable().default(null),
@@ -38,23 +52,43 @@ export const networkSchema = networkInput.extend({ id: z.string(), addresses: z.
 export type NetworkInput = z.input<typeof networkInput>;
 export type Network = z.infer<typeof networkSchema>;
 
+export const credentialKinds = [
+  'snmp-v2c',
+  'snmp-v3',
+  'ssh-password',
+  'ssh-key',
+  'http-basic',
+  'http-digest',
+  'http-token',
+  'onvif',
+] as const;
+export type CredentialKind = (typeof credentialKinds)[number];
+
 export const credentialInput = z.strictObject({
   name: z.string().min(1).max(60),
-  kind: z.enum(['snmp-v2c', 'ssh-password']),
-  /** The user to log in as; absent for SNMP v2c. */
+  kind: z.enum(credentialKinds),
+  /** The user to log in as; absent for SNMP v2c and tokens. */
   user: z.string().max(100).nullable().default(null),
-  secret: z.string().min(1).max(1000),
+  /** Community, authentication key, password, private key or token. */
+  secret: z.string().min(1).max(20_000),
+  /** SNMP v3: the privacy key. SSH key: its passphrase. SSH: the second word that gives more rights. */
+  second: z.string().min(1).max(1000).nullable().default(null),
+  /** SNMP v3 authentication: SHA-1 or SHA-256. */
+  auth: z.enum(['sha1', 'sha256']).nullable().default(null),
 });
 export const credentialSchema = credentialInput
-  .omit({ secret: true })
-  .extend({ id: z.string(), createdAt: moment, networks: z.array(z.string()) });
+  .omit({ secret: true, second: true })
+  .extend({ id: z.string(), hasSecond: z.boolean(), createdAt: moment, networks: z.array(z.string()), devices: z.number().int() });
 export type CredentialInput = z.input<typeof credentialInput>;
 export type Credential = z.infer<typeof credentialSchema>;
+
+const byHandEnd = z.object({ device: z.string(), port: z.string().nullable() });
 
 export const deviceSchema = z.object({
   id: z.string(),
   name: z.string(),
-  address: z.string(),
+  /** null: it has none of its own, and is known only through its parent. */
+  address: z.string().nullable(),
   kind: z.enum(kinds),
   maker: z.string().nullable(),
   model: z.string().nullable(),
@@ -63,12 +97,20 @@ export const deviceSchema = z.object({
   serial: z.string().nullable(),
   mac: z.string().nullable(),
   firmware: z.string().nullable(),
+  /** Why the firmware is not known, and how one could find out. */
+  firmwareNote: z.string().nullable(),
   bootLoader: z.string().nullable(),
   family: z.string().nullable(),
   familyEvidence: z.string().nullable(),
+  /** Whether Barrow can upgrade it, not only record it. */
+  upgradable: z.boolean(),
   site: z.string(),
   network: z.string(),
   parent: z.string().nullable(),
+  parentName: z.string().nullable(),
+  tags: z.array(z.string()),
+  note: z.string(),
+  flags: z.array(z.object({ flag: z.string(), detail: z.string(), other: z.string().nullable(), at: moment })),
   upSince: moment.nullable(),
   firstSeen: moment,
   lastSeen: moment,
@@ -86,32 +128,214 @@ export const observationSchema = z.object({
   probe: z.string(),
   address: z.string(),
   at: moment,
+  /** The same was heard again until then, `times` in all. */
+  lastAt: moment,
+  times: z.number().int(),
   raw: z.record(z.string(), z.unknown()),
   parsed: z.record(z.string(), z.unknown()),
 });
 export type Observation = z.infer<typeof observationSchema>;
 
+const mapEnd = z.object({ device: z.string(), name: z.string(), port: z.string().nullable() });
+const evidenceShape = z.array(z.object({ how: z.string(), sure: z.enum(surenesses) }));
+export const linkSchema = z.object({
+  a: mapEnd,
+  b: mapEnd,
+  medium: z.enum(['wired', 'wireless']),
+  speedMbps: z.number().nullable(),
+  bundled: z.number().int(),
+  sure: z.enum(surenesses),
+  evidence: evidenceShape,
+});
+export const feedSchema = z.object({ from: mapEnd, to: mapEnd, sure: z.enum(surenesses), evidence: evidenceShape });
+export const strangerSchema = z.object({
+  name: z.string().nullable(),
+  description: z.string().nullable(),
+  mac: z.string().nullable(),
+  addresses: z.array(z.string()),
+  heardBy: z.string(),
+  port: z.string().nullable(),
+});
+export const mapSchema = z.object({
+  devices: z.array(
+    z.object({
+      id: z.string(),
+      name: z.string(),
+      kind: z.enum(kinds),
+      site: z.string(),
+      address: z.string().nullable(),
+      model: z.string().nullable(),
+      firmware: z.string().nullable(),
+      parent: z.string().nullable(),
+      ports: z.number().int(),
+      noUplink: z.boolean(),
+      noFeed: z.boolean(),
+      flagged: z.boolean(),
+    }),
+  ),
+  links: z.array(linkSchema),
+  feeds: z.array(feedSchema),
+  strangers: z.array(strangerSchema),
+  unknownFeeds: z.array(mapEnd),
+});
+export type DeviceMap = z.infer<typeof mapSchema>;
+
+/** One device with everything that is known of it. */
+export const deviceDetailSchema = deviceSchema.extend({
+  hostKey: z.string().nullable(),
+  /** A key that it showed instead of the pinned one, to be accepted knowingly. */
+  shownHostKey: z.string().nullable(),
+  addresses: z.array(z.string()),
+  members: z.array(
+    z.object({
+      name: z.string().nullable(),
+      serial: z.string().nullable(),
+      model: z.string().nullable(),
+      firmware: z.string().nullable(),
+      hardwareRevision: z.string().nullable(),
+    }),
+  ),
+  /** Which probe told each field. */
+  believedBy: z.record(z.string(), z.string()),
+  byHand: z.array(z.string()),
+  feedByHand: byHandEnd.nullable(),
+  uplinkByHand: byHandEnd.nullable(),
+  credentials: z.record(z.string(), z.string()),
+  canLocate: z.boolean(),
+  /** What a family file would need to know of it, when none fits. */
+  familyWouldNeed: z.array(z.string()),
+  children: z.array(
+    z.object({ id: z.string(), name: z.string(), kind: z.enum(kinds), firmware: z.string().nullable(), present: z.boolean() }),
+  ),
+  links: z.array(linkSchema),
+  feeds: z.array(feedSchema),
+  strangers: z.array(strangerSchema),
+  /** What goes dark if this reboots. */
+  dark: z.array(
+    z.object({
+      device: z.string(),
+      name: z.string(),
+      kind: z.enum(kinds),
+      site: z.string(),
+      why: z.enum(['power', 'connection', 'parent']),
+      through: z.string(),
+    }),
+  ),
+  observations: z.array(observationSchema),
+});
+export type DeviceDetail = z.infer<typeof deviceDetailSchema>;
+
+export const historySchema = z.object({
+  at: moment,
+  field: z.string(),
+  before: z.string().nullable(),
+  after: z.string().nullable(),
+  probe: z.string(),
+});
+export type HistoryEntry = z.infer<typeof historySchema>;
+
+/** What a person may set of a device; what is absent stays, null gives it back to the probes. */
+export const deviceChange = z.strictObject({
+  name: z.string().min(1).max(120).nullable().optional(),
+  site: z.string().min(1).max(60).nullable().optional(),
+  kind: z.enum(kinds).nullable().optional(),
+  tags: z.array(z.string().min(1).max(40)).max(50).optional(),
+  note: z.string().max(2000).optional(),
+  /** Another device by id, name, address, serial or MAC. */
+  parent: z.string().nullable().optional(),
+  /** `DEVICE` or `DEVICE:PORT`. */
+  feed: z.string().nullable().optional(),
+  uplink: z.string().nullable().optional(),
+});
+export type DeviceChange = z.input<typeof deviceChange>;
+
+/** A device entered by hand. */
+export const deviceEntry = deviceChange.extend({
+  name: z.string().min(1).max(120),
+  site: z.string().min(1).max(60),
+  kind: z.enum(kinds).default('other'),
+  address: z.string().max(60).nullable().default(null),
+  maker: z.string().max(120).nullable().default(null),
+  model: z.string().max(120).nullable().default(null),
+  serial: z.string().max(120).nullable().default(null),
+  mac: z.string().max(40).nullable().default(null),
+  firmware: z.string().max(120).nullable().default(null),
+});
+export type DeviceEntry = z.input<typeof deviceEntry>;
+
+export const importInput = z.strictObject({
+  form: z.enum(['csv', 'json']),
+  text: z.string().max(20_000_000),
+  dryRun: z.boolean().default(false),
+});
+export const importResult = z.object({
+  dryRun: z.boolean(),
+  rows: z.array(
+    z.object({
+      row: z.number().int(),
+      device: z.string().nullable(),
+      name: z.string(),
+      what: z.enum(['new', 'changed', 'same', 'refused']),
+      /** What would change, or why it is refused. */
+      detail: z.array(z.string()),
+    }),
+  ),
+  written: z.number().int(),
+});
+export type ImportResult = z.infer<typeof importResult>;
+
 export const discoverySchema = z.object({
   id: z.string(),
   state: z.enum(['running', 'done', 'stopped', 'failed']),
+  /** What it does now: asks by datagram, tries connections, reads what answered, follows neighbours, settles who is who. */
+  stage: z.enum(['asking', 'connecting', 'reading', 'following', 'settling', 'ended']),
   startedAt: moment,
   endedAt: moment.nullable(),
   startedBy: z.string(),
   networks: z.array(z.string()),
   addresses: z.number().int(),
+  /** Addresses whose turn has come. */
   asked: z.number().int(),
+  /** Addresses that answered anything. */
   answered: z.number().int(),
+  /** Datagrams from addresses that were not asked, or that could not be read. */
   strangeDatagrams: z.number().int(),
+  /** What is being read at this moment. */
+  trying: z.array(z.string()),
+  counts: z.object({
+    new: z.number().int(),
+    changed: z.number().int(),
+    moved: z.number().int(),
+    same: z.number().int(),
+    unrecognised: z.number().int(),
+  }),
+  /** Live events carry only the last of them; the whole list comes with the discovery itself. */
   found: z.array(
     z.object({
       device: z.string(),
       name: z.string(),
-      address: z.string(),
-      what: z.enum(['new', 'changed', 'moved', 'same', 'unrecognised']),
+      address: z.string().nullable(),
+      what: z.enum(['new', 'changed', 'moved', 'same']),
+      recognised: z.boolean(),
+      kind: z.enum(kinds),
       detail: z.string(),
+      flags: z.array(z.string()),
     }),
   ),
-  silent: z.array(z.object({ device: z.string(), name: z.string(), address: z.string(), lastSeen: moment })),
+  silent: z.array(z.object({ device: z.string(), name: z.string(), address: z.string().nullable(), lastSeen: moment })),
+  /** Neighbours that were named and are not in the records: outside of the networks, or they did not answer. */
+  seen: z.array(
+    z.object({
+      name: z.string().nullable(),
+      address: z.string().nullable(),
+      mac: z.string().nullable(),
+      heardBy: z.string(),
+      port: z.string().nullable(),
+      why: z.enum(['out-of-range', 'no-answer']),
+    }),
+  ),
+  /** What answered and would not let us in, or could not be read. */
+  troubles: z.array(z.object({ address: z.string(), probe: z.string(), cause: z.string(), detail: z.string() })),
   problems: z.array(z.string()),
 });
 export type Discovery = z.infer<typeof discoverySchema>;
@@ -122,9 +346,13 @@ export const familySummarySchema = z.object({
   maker: z.string(),
   kind: z.enum(kinds),
   models: z.array(z.object({ model: z.string(), variant: z.string(), revisions: z.array(z.string()) })),
-  storage: z.string(),
-  travel: z.string(),
-  pointOfNoReturn: z.enum(stepNames),
+  upgradable: z.boolean(),
+  recognisedBy: z.array(z.string()),
+  procedures: z.array(z.string()),
+  /** null for a family that is only recorded. */
+  storage: z.string().nullable(),
+  travel: z.string().nullable(),
+  pointOfNoReturn: z.enum(stepNames).nullable(),
   devices: z.number().int(),
 });
 export type FamilySummary = z.infer<typeof familySummarySchema>;

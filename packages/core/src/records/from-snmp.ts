@@ -1,5 +1,6 @@
 import { safeText } from '../text/safe.js';
 import type { Ms } from '../units.js';
+import { macOf, type Answers } from './around.js';
 
 /** The objects asked of every address, RFC 3418 and RFC 3411. */
 export const systemObjects = {
@@ -8,6 +9,7 @@ export const systemObjects = {
   upTime: '1.3.6.1.2.1.1.3.0',
   name: '1.3.6.1.2.1.1.5.0',
   location: '1.3.6.1.2.1.1.6.0',
+  services: '1.3.6.1.2.1.1.7.0',
   engineId: '1.3.6.1.6.3.10.2.1.1.0',
   engineBoots: '1.3.6.1.6.3.10.2.1.2.0',
 } as const;
@@ -18,6 +20,7 @@ export const physicalAddresses = '1.3.6.1.2.1.2.2.1.6';
 
 /** RFC 6933 entPhysicalClass. */
 const chassis = 3;
+const stack = 11;
 
 /** What SNMP alone tells of a device; null is "not told". */
 export interface SnmpRecord {
@@ -35,9 +38,19 @@ export interface SnmpRecord {
   readonly firmware: string | null;
   readonly serial: string | null;
   readonly mac: string | null;
+  /** The members of a stack, each a chassis with a serial of its own; empty for a single device. */
+  readonly members: readonly StackMember[];
+  /** How many kinds of thing it forwards for, RFC 3418 sysServices; null when not told. */
+  readonly services: number | null;
 }
 
-type Answers = ReadonlyMap<string, string | number>;
+export interface StackMember {
+  readonly name: string | null;
+  readonly serial: string | null;
+  readonly model: string | null;
+  readonly firmware: string | null;
+  readonly hardwareRevision: string | null;
+}
 
 function text(answers: Answers, oid: string): string | null {
   const value = answers.get(oid);
@@ -51,19 +64,25 @@ function whole(answers: Answers, oid: string): number | null {
   return typeof value === 'number' ? value : null;
 }
 
-/** A MAC address (IEEE 802) as `06:17:4b:00:01:00`, from octets written as `0x…` or as text of six characters. */
-function macOf(value: string | number | undefined): string | null {
-  if (typeof value !== 'string') return null;
-  const hex = value.startsWith('0x') ? value.slice(2) : [...value].map((c) => c.charCodeAt(0).toString(16).padStart(2, '0')).join('');
-  return /^[0-9a-f]{12}$/.test(hex) && hex !== '000000000000' ? hex.replace(/(..)(?!$)/g, '$1:') : null;
-}
-
 /** Derives a record from the raw answers: the chassis row of ENTITY-MIB is the device. */
 export function recordFromSnmp(answers: Answers): SnmpRecord {
   const rows: number[] = [];
   for (const oid of answers.keys()) if (oid.startsWith(`${entityTable}.5.`)) rows.push(Number(oid.slice(entityTable.length + 3)));
   const row = rows.sort((a, b) => a - b).find((r) => answers.get(`${entityTable}.5.${r}`) === chassis) ?? rows[0];
-  const entity = (column: number): string | null => (row === undefined ? null : text(answers, `${entityTable}.${column}.${row}`));
+  const of = (from: number | undefined, column: number): string | null =>
+    from === undefined ? null : text(answers, `${entityTable}.${column}.${from}`);
+  const entity = (column: number): string | null => of(row, column);
+  const isStack = rows.some((r) => answers.get(`${entityTable}.5.${r}`) === stack);
+  const chassisRows = rows.filter((r) => answers.get(`${entityTable}.5.${r}`) === chassis);
+  const members = isStack
+    ? chassisRows.map((r) => ({
+        name: of(r, 7) ?? of(r, 2),
+        serial: of(r, 11),
+        model: of(r, 13),
+        firmware: of(r, 10),
+        hardwareRevision: of(r, 8),
+      }))
+    : [];
   let mac: string | null = null;
   for (const [oid, value] of answers) {
     if (!oid.startsWith(`${physicalAddresses}.`)) continue;
@@ -86,5 +105,7 @@ export function recordFromSnmp(answers: Answers): SnmpRecord {
     firmware: entity(10),
     serial: entity(11),
     mac,
+    members,
+    services: whole(answers, systemObjects.services),
   };
 }

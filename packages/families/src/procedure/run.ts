@@ -1,7 +1,7 @@
 import { CauseError, isCauseCode, pattern, safeText, type CauseCode } from '@barrow/core';
 import { WireError } from '@barrow/wire';
 import { RE2JS } from 're2js';
-import type { Family, Procedure, ProcedureName, ProcedureStep } from '../schema/family.js';
+import type { Family, FamilyWithShell, GetStep, ProcedureName, ProcedureStep } from '../schema/family.js';
 import { fill, holds, type Values } from './values.js';
 
 /** The part of a shell session that procedures use; a recorded conversation can stand in for a device. */
@@ -15,9 +15,17 @@ export interface Shell {
   ended(limitMs: number): Promise<void>;
 }
 
+/** The part of a device's web server that procedures use. */
+export interface Web {
+  /** @throws WireError */
+  get(path: string, limitMs: number): Promise<{ readonly status: number; readonly body: string }>;
+}
+
 export interface ProcedureRun {
   readonly family: Family;
-  readonly shell: Shell;
+  /** null: the procedure must not say anything. */
+  readonly shell: Shell | null;
+  readonly web?: Web | null;
   /** Values that the procedure may use, e.g. `imageFile`, `storeAddress`. */
   readonly given: Readonly<Record<string, string>>;
   /** Divides every span of the family file; above 1 only for the demo fleet, whose time runs faster. */
@@ -44,7 +52,8 @@ const promptTail = 256;
  * @throws CauseError with the cause that the family file ties to what the device said.
  */
 export async function runProcedure(name: ProcedureName, input: ProcedureRun): Promise<ProcedureResult> {
-  const procedure: Procedure = input.family.procedures[name];
+  const procedure = input.family.procedures[name];
+  if (!procedure) throw new CauseError('service-fault', `family ${input.family.family} has no procedure ${name}`);
   const values: Values = { single: new Map(Object.entries(input.given)), tables: new Map() };
   const lookup = (key: string): string | undefined => values.single.get(key);
   try {
@@ -53,13 +62,46 @@ export async function runProcedure(name: ProcedureName, input: ProcedureRun): Pr
     throw asCause(error);
   }
   const gives = Object.fromEntries(Object.entries(procedure.gives ?? {}).map(([key, text]) => [key, fill(text, lookup)]));
-  return { gives, tables: Object.fromEntries(values.tables) };
+  const yields = Object.entries(procedure.yields ?? {}).map(([key, { from, row }]): [string, Record<string, string>[]] => [
+    key,
+    (values.tables.get(from) ?? []).map((r) =>
+      Object.fromEntries(Object.entries(row).map(([column, text]) => [column, fill(text, (n) => r[n] ?? lookup(n))])),
+    ),
+  ]);
+  return { gives, tables: { ...Object.fromEntries(values.tables), ...Object.fromEntries(yields) } };
+}
+
+type ShellRun = Pick<ProcedureRun, 'timeScale' | 'signal' | 'onProgress'> & { readonly family: FamilyWithShell; readonly shell: Shell };
+
+function withShell(input: ProcedureRun): ShellRun {
+  if (input.shell === null || input.family.shell === undefined) throw new CauseError('service-fault', 'the procedure needs a shell');
+  return input as ShellRun;
+}
+
+/** Asks for more rights with a second word, which is typed and never recorded. */
+export async function raise(input: ShellRun, word: string, conceal: (hide: boolean) => void): Promise<void> {
+  const { raise: how, limit } = input.family.shell;
+  if (!how) return;
+  try {
+    input.shell.send(`${how.say}\n`);
+    await answerOf(input, { until: how.asks, limit }, undefined);
+    conceal(true);
+    input.shell.send(`${word}\n`);
+    const answer = await answerOf(input, { limit }, undefined);
+    conceal(false);
+    if (how.refused && pattern(how.refused, multiline).matcher(answer).find())
+      throw new CauseError('login-refused', 'the device refused the second word, which gives more rights');
+  } catch (error) {
+    throw asCause(error);
+  } finally {
+    conceal(false);
+  }
 }
 
 /** Waits for the first prompt of a session. */
-export async function awaitPrompt(input: Pick<ProcedureRun, 'family' | 'shell' | 'timeScale' | 'signal'>): Promise<void> {
+export async function awaitPrompt(input: ShellRun): Promise<void> {
   try {
-    await answerOf(input as ProcedureRun, { limit: input.family.shell.limit }, undefined);
+    await answerOf(input, { limit: input.family.shell.limit }, undefined);
   } catch (error) {
     throw asCause(error);
   }
@@ -72,7 +114,8 @@ async function runSteps(
   lookup: (n: string) => string | undefined,
 ): Promise<void> {
   for (const step of steps) {
-    if ('say' in step) await runSay(step, input, values, lookup);
+    if ('say' in step) await runSay(step, withShell(input), values, lookup);
+    else if ('get' in step) await runGet(step, input, values, lookup);
     else if ('check' in step) {
       if (!holds(step.check, lookup)) throw new CauseError(asCode(step.cause), fill(step.detail, lookup));
     } else if ('set' in step) {
@@ -97,9 +140,79 @@ async function runSteps(
   }
 }
 
+/** The most rows that one answer yields. */
+const mostRows = 1000;
+
+async function runGet(step: GetStep, input: ProcedureRun, values: Values, lookup: (n: string) => string | undefined): Promise<void> {
+  if (!input.web) throw new CauseError('service-fault', "the procedure needs the device's web server");
+  const path = fill(step.get, lookup);
+  const limit = Math.max(shortestLimit, (step.limit ?? 30_000) / input.timeScale);
+  const { status, body } = await input.web.get(path, limit);
+  if (status !== 200) throw new CauseError('unexpected-answer', `to ${path} the device answered with status ${status}`);
+  takeAnswer(step, body, values, (line) => `to ${path} the device said: ${line}`);
+  if (!step.json && !step.fields) return;
+  let read: unknown;
+  try {
+    read = JSON.parse(body);
+  } catch {
+    throw new CauseError('unexpected-answer', `${path} is not JSON: ${safeText(body, 100)}`);
+  }
+  for (const [key, from] of Object.entries(step.fields ?? {})) {
+    const value = scalar((read as Record<string, unknown> | null)?.[from]);
+    if (value !== null) values.single.set(key, value);
+  }
+  if (step.json) {
+    const list = step.json.at === undefined ? read : (read as Record<string, unknown> | null)?.[step.json.at];
+    if (!Array.isArray(list)) throw new CauseError('unexpected-answer', `${path} has no list${step.json.at ? ` "${step.json.at}"` : ''}`);
+    values.tables.set(
+      step.json.into,
+      list.slice(0, mostRows).map((one: unknown) =>
+        Object.fromEntries(
+          Object.entries(one !== null && typeof one === 'object' ? one : {}).flatMap(([key, value]) => {
+            const text = scalar(value);
+            return text === null ? [] : [[key, text]];
+          }),
+        ),
+      ),
+    );
+  }
+}
+
+const scalar = (value: unknown): string | null =>
+  typeof value === 'string' || typeof value === 'number' || typeof value === 'boolean' ? safeText(String(value).trim(), 400) : null;
+
+/** Looks in an answer for failures, single values and rows. */
+function takeAnswer(
+  step: Pick<GetStep, 'capture' | 'rows' | 'keep' | 'fails'>,
+  answer: string,
+  values: Values,
+  said: (line: string) => string,
+): void {
+  for (const fail of step.fails ?? []) {
+    const match = pattern(fail.when, multiline).matcher(answer);
+    if (match.find()) throw new CauseError(asCode(fail.cause), said(safeText(lineAround(answer, match.start()), 300)));
+  }
+  for (const source of step.capture ?? []) {
+    const match = pattern(source, multiline).matcher(answer);
+    if (!match.find()) continue;
+    for (const [key, text] of Object.entries(match.getNamedGroups() as Record<string, string | null>))
+      if (text !== null) values.single.set(key, safeText(text.trim(), 400));
+  }
+  if (step.rows) {
+    const rows: Record<string, string>[] = [];
+    const match = pattern(step.rows.pattern, multiline).matcher(answer);
+    while (rows.length < mostRows && match.find()) {
+      const groups = match.getNamedGroups() as Record<string, string | null>;
+      rows.push(Object.fromEntries(Object.entries(groups).map(([k, v]) => [k, safeText((v ?? '').trim(), 400)])));
+    }
+    values.tables.set(step.rows.into, rows);
+  }
+  if (step.keep) values.single.set(step.keep, answer);
+}
+
 async function runSay(
   step: Extract<ProcedureStep, { say: string }>,
-  input: ProcedureRun,
+  input: ShellRun,
   values: Values,
   lookup: (n: string) => string | undefined,
 ): Promise<void> {
@@ -112,31 +225,16 @@ async function runSay(
   const raw = await answerOf(input, step, step.progress);
   // The device echoes what was typed; its answer is what follows.
   const answer = raw.startsWith(said) ? raw.slice(said.length).replace(/^\n/, '') : raw;
-  for (const fail of [...(step.fails ?? []), ...input.family.shell.fails]) {
-    const match = pattern(fail.when, multiline).matcher(answer);
-    if (match.find())
-      throw new CauseError(asCode(fail.cause), `to "${said}" the device said: ${safeText(lineAround(answer, match.start()), 300)}`);
-  }
-  for (const source of step.capture ?? []) {
-    const match = pattern(source, multiline).matcher(answer);
-    if (!match.find()) continue;
-    for (const [key, text] of Object.entries(match.getNamedGroups() as Record<string, string | null>))
-      if (text !== null) values.single.set(key, safeText(text.trim(), 400));
-  }
-  if (step.rows) {
-    const rows: Record<string, string>[] = [];
-    const match = pattern(step.rows.pattern, multiline).matcher(answer);
-    while (rows.length < 1000 && match.find()) {
-      const groups = match.getNamedGroups() as Record<string, string | null>;
-      rows.push(Object.fromEntries(Object.entries(groups).map(([k, v]) => [k, safeText((v ?? '').trim(), 400)])));
-    }
-    values.tables.set(step.rows.into, rows);
-  }
-  if (step.keep) values.single.set(step.keep, answer);
+  takeAnswer(
+    { ...step, fails: [...(step.fails ?? []), ...input.family.shell.fails] },
+    answer,
+    values,
+    (line) => `to "${said}" the device said: ${line}`,
+  );
 }
 
 /** Reads until the prompt (or another end), turning pages and telling progress on the way; line ends become LF. */
-async function answerOf(input: ProcedureRun, step: { until?: string; limit?: number }, progress: string | undefined): Promise<string> {
+async function answerOf(input: ShellRun, step: { until?: string; limit?: number }, progress: string | undefined): Promise<string> {
   const { shell, family } = input;
   const end = pattern(step.until ?? family.shell.prompt);
   const paging = family.shell.paging ? { when: pattern(family.shell.paging.when), answer: family.shell.paging.answer } : null;
@@ -210,7 +308,10 @@ export function asCause(error: unknown): Error {
     refused: 'unreachable',
     'login-refused': 'login-refused',
     'host-key-changed': 'host-key-changed',
-    'no-common-algorithm': 'unexpected-answer',
+    'login-slow': 'login-slow',
+    'sessions-full': 'sessions-full',
+    'clock-wrong': 'clock-wrong',
+    'no-common-algorithm': 'no-common-algorithm',
     lost: 'session-lost',
     timeout: 'no-answer-in-time',
     malformed: 'unexpected-answer',

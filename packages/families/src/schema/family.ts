@@ -56,6 +56,20 @@ const sayStep = z.strictObject({
   endsSession: z.boolean().optional(),
 });
 
+const getStep = z.strictObject({
+  /** A page of the device, read over HTTP with the credential that fits. */
+  get: template,
+  limit: span.optional(),
+  capture: z.array(patternText).optional(),
+  rows: z.strictObject({ into: name, pattern: patternText }).optional(),
+  /** A list in a JSON answer: every object of it becomes a row. `at` names the key that holds it. */
+  json: z.strictObject({ into: name, at: z.string().optional() }).optional(),
+  /** Single values of a JSON answer: names to keys. */
+  fields: z.record(name, z.string()).optional(),
+  keep: name.optional(),
+  fails: z.array(failPattern).optional(),
+});
+
 const checkStep = z.strictObject({ check: condition, cause: z.enum(causeCodes), detail: template });
 const setStep = z.strictObject({ set: z.record(name, template) });
 const pickStep = z.strictObject({
@@ -64,6 +78,7 @@ const pickStep = z.strictObject({
 });
 
 type SayStep = z.infer<typeof sayStep>;
+export type GetStep = z.infer<typeof getStep>;
 type CheckStep = z.infer<typeof checkStep>;
 type SetStep = z.infer<typeof setStep>;
 type PickStep = z.infer<typeof pickStep>;
@@ -76,7 +91,7 @@ export interface RepeatStep {
   repeat: { every: number; limit: number; until: Condition; otherwise: string };
   do: ProcedureStep[];
 }
-export type ProcedureStep = SayStep | CheckStep | SetStep | PickStep | WhenStep | RepeatStep;
+export type ProcedureStep = SayStep | GetStep | CheckStep | SetStep | PickStep | WhenStep | RepeatStep;
 
 const whenStep: z.ZodType<WhenStep> = z.lazy(() => z.strictObject({ when: condition, do: z.array(step) })) as never;
 const repeatStep: z.ZodType<RepeatStep> = z.lazy(() =>
@@ -86,7 +101,7 @@ const repeatStep: z.ZodType<RepeatStep> = z.lazy(() =>
   }),
 ) as never;
 
-const stepKinds = { say: sayStep, check: checkStep, set: setStep, pick: pickStep, when: whenStep, repeat: repeatStep };
+const stepKinds = { say: sayStep, get: getStep, check: checkStep, set: setStep, pick: pickStep, when: whenStep, repeat: repeatStep };
 
 /** One plain step; which kind it is, its first key says. */
 const step: z.ZodType<ProcedureStep> = z.unknown().transform((raw, context): ProcedureStep => {
@@ -106,25 +121,43 @@ const procedure = z.strictObject({
   do: z.array(step),
   /** What the procedure finds, from its values. */
   gives: z.record(name, template).optional(),
+  /** Tables that the procedure finds: every row of `from`, written anew by templates over its columns. */
+  yields: z.record(name, z.strictObject({ from: name, row: z.record(name, template) })).optional(),
 });
 export type Procedure = z.infer<typeof procedure>;
 
-/** What a procedure is for; `record` to `configuration` ask, the rest act. */
+/** What a procedure is for; the first ones only ask. */
 export const procedureNames = [
   'record',
+  'children',
+  'neighbours',
   'ready',
   'unsaved',
-  'save',
   'configuration',
+  'next-boot',
+  'save',
   'transfer',
   'verify-image',
   'activate',
+  'reboot',
+  'locate',
+] as const;
+/** Without these a family can be discovered and recorded, and not upgraded. */
+const neededToUpgrade = [
+  'record',
+  'ready',
+  'unsaved',
+  'configuration',
   'next-boot',
+  'save',
+  'transfer',
+  'verify-image',
+  'activate',
   'reboot',
 ] as const;
 export type ProcedureName = (typeof procedureNames)[number];
 
-export const familySchema = z.strictObject({
+const familyShape = z.strictObject({
   family: z.string().regex(/^[a-z][a-z0-9-]*$/, 'a family is named in small letters, digits and hyphens'),
   title: z.string().min(1),
   maker: z.string().min(1),
@@ -141,54 +174,108 @@ export const familySchema = z.strictObject({
   recognise: z
     .array(
       z.strictObject({
-        snmp: z.strictObject({ objectId: patternText.optional(), description: patternText.optional() }),
+        snmp: z.strictObject({ objectId: patternText.optional(), description: patternText.optional() }).optional(),
+        ssh: z.strictObject({ identification: patternText.optional() }).optional(),
+        http: z.strictObject({ server: patternText.optional(), realm: patternText.optional(), title: patternText.optional() }).optional(),
+        onvif: z
+          .strictObject({ manufacturer: patternText.optional(), model: patternText.optional(), hardware: patternText.optional() })
+          .optional(),
+        sip: z.strictObject({ userAgent: patternText.optional(), server: patternText.optional() }).optional(),
+        lldp: z
+          .strictObject({ maker: patternText.optional(), model: patternText.optional(), description: patternText.optional() })
+          .optional(),
       }),
     )
-    .min(1),
+    .default([]),
+  /** How a person could find out what the device or its parent does not tell. */
+  howToFind: z.strictObject({ firmware: z.string().min(1).optional() }).default({}),
   versions: z.strictObject({
     patterns: z.array(patternText).min(1),
     order: z.array(z.strictObject({ part: z.string(), absent: z.enum(['first', 'last']).default('first') })).min(1),
     write: z.string().min(1),
   }),
-  storage: z.strictObject({
-    how: z.enum(['two-slots', 'one-flash']),
-    /** What is said of it in a plan. */
-    note: z.string(),
-  }),
-  travel: z.strictObject({ how: z.literal('device-pulls'), protocol: z.literal('tftp') }),
-  pointOfNoReturn: z.enum(stepNames),
-  rebootsItself: z.boolean(),
-  settings: z.enum(['kept', 'reset']),
+  storage: z
+    .strictObject({
+      how: z.enum(['two-slots', 'one-flash']),
+      /** What is said of it in a plan. */
+      note: z.string(),
+    })
+    .optional(),
+  travel: z.strictObject({ how: z.literal('device-pulls'), protocol: z.literal('tftp') }).optional(),
+  pointOfNoReturn: z.enum(stepNames).optional(),
+  rebootsItself: z.boolean().optional(),
+  settings: z.enum(['kept', 'reset']).optional(),
   /** Usual durations on a device of this family; `transferPerMiB` is added for the size of the image. */
-  durations: z.strictObject({
-    preflight: span,
-    backup: span,
-    transfer: span,
-    transferPerMiB: span,
-    'verify-image': span,
-    activate: span,
-    'confirm-next-boot': span,
-    reboot: span,
-    return: span,
-    checks: span,
-    /** How long to wait for the device after a reboot before it counts as lost. */
-    returnLimit: span,
-  }),
-  configuration: z.strictObject({
-    /** Lines that change by themselves, left out when configurations are compared. */
-    ignoreLines: z.array(patternText),
-    /** Patterns whose group `secret` is hidden wherever settings are shown or recorded. */
-    secrets: z.array(patternText).default([]),
-  }),
-  shell: z.strictObject({
-    /** Found at the end of the output when the device waits for a command. */
-    prompt: patternText,
-    paging: z.strictObject({ when: patternText, answer: z.string() }).optional(),
-    limit: span,
-    fails: z.array(failPattern).default([]),
-  }),
-  procedures: z.strictObject(Object.fromEntries(procedureNames.map((n) => [n, procedure])) as Record<ProcedureName, typeof procedure>),
+  durations: z
+    .strictObject({
+      preflight: span,
+      backup: span,
+      transfer: span,
+      transferPerMiB: span,
+      'verify-image': span,
+      activate: span,
+      'confirm-next-boot': span,
+      reboot: span,
+      return: span,
+      checks: span,
+      /** How long to wait for the device after a reboot before it counts as lost. */
+      returnLimit: span,
+    })
+    .optional(),
+  configuration: z
+    .strictObject({
+      /** Lines that change by themselves, left out when configurations are compared. */
+      ignoreLines: z.array(patternText),
+      /** Patterns whose group `secret` is hidden wherever settings are shown or recorded. */
+      secrets: z.array(patternText).default([]),
+    })
+    .optional(),
+  shell: z
+    .strictObject({
+      /** Found at the end of the output when the device waits for a command. */
+      prompt: patternText,
+      paging: z.strictObject({ when: patternText, answer: z.string() }).optional(),
+      /** How more rights are asked for, with the second word of the credential. */
+      raise: z.strictObject({ say: z.string(), asks: patternText, refused: patternText.optional() }).optional(),
+      limit: span,
+      fails: z.array(failPattern).default([]),
+    })
+    .optional(),
+  procedures: z
+    .strictObject(
+      Object.fromEntries(procedureNames.map((n) => [n, procedure.optional()])) as Record<ProcedureName, z.ZodOptional<typeof procedure>>,
+    )
+    .default({}),
+});
+
+const upgradeKeys = ['storage', 'travel', 'pointOfNoReturn', 'rebootsItself', 'settings', 'durations', 'configuration', 'shell'] as const;
+
+/** A family says nothing of upgrades, or all of it; and procedures say where they are carried out. */
+export const familySchema = familyShape.superRefine((family, context) => {
+  if (family.procedures.transfer !== undefined || family.travel !== undefined) {
+    for (const key of upgradeKeys)
+      if (family[key] === undefined)
+        context.addIssue({ code: 'custom', path: [key], message: `${key} is missing, without which nothing can be upgraded` });
+    for (const key of neededToUpgrade)
+      if (family.procedures[key] === undefined)
+        context.addIssue({
+          code: 'custom',
+          path: ['procedures', key],
+          message: `the procedure ${key} is missing, without which nothing can be upgraded`,
+        });
+  }
+  for (const [key, procedure] of Object.entries(family.procedures))
+    if (procedure?.do.some((s) => 'say' in s) && family.shell === undefined)
+      context.addIssue({ code: 'custom', path: ['procedures', key], message: 'it says something, and the family has no shell' });
 });
 
 /** A family file, checked and read. */
-export type Family = z.infer<typeof familySchema>;
+export type Family = z.infer<typeof familyShape>;
+/** A family whose devices can be upgraded. */
+export type UpgradableFamily = Family & { [K in (typeof upgradeKeys)[number]]: NonNullable<Family[K]> };
+export type FamilyWithShell = Family & { shell: NonNullable<Family['shell']> };
+
+export const isUpgradable = (family: Family): family is UpgradableFamily => family.travel !== undefined;
+export const hasShell = (family: Family): family is FamilyWithShell => family.shell !== undefined;
+/** Whether a procedure talks to the device's shell, rather than its pages. */
+export const usesShell = (procedure: Procedure): boolean => JSON.stringify(procedure.do).includes('"say":');

@@ -1,5 +1,5 @@
 import { defineEntity, p, type EntitySchema, type InferEntity } from '@mikro-orm/core';
-import type { Plan, RolloutEvent, RolloutSummary, Role } from '@barrow/core';
+import type { Around, Flag, Plan, RolloutEvent, RolloutSummary, Role, StackMember } from '@barrow/core';
 
 /** Any table of ours. */
 // eslint-disable-next-line @typescript-eslint/no-explicit-any -- the library's own bound for "any entity"
@@ -27,6 +27,12 @@ export const NetworkEntity = defineEntity({
     credentials: p.json<string[]>(),
     packetsPerSecond: p.integer(),
     storeAddress: p.string().nullable(),
+    httpPort: p.integer(),
+    httpsPort: p.integer(),
+    wsDiscoveryPort: p.integer(),
+    sipPort: p.integer(),
+    /** What is tried there, besides credentials. */
+    probes: p.json<string[]>(),
   },
 });
 export type NetworkRow = Row<typeof NetworkEntity>;
@@ -40,6 +46,9 @@ export const CredentialEntity = defineEntity({
     kind: p.string(),
     user: p.string().nullable(),
     sealed: p.text(),
+    /** The privacy key of SNMP v3, the passphrase of a key, the second word that gives more rights. */
+    second: p.text().nullable(),
+    settings: p.json<{ auth?: 'sha1' | 'sha256' }>(),
     createdAt: moment(),
   },
 });
@@ -71,9 +80,77 @@ export const DeviceEntity = defineEntity({
     upSince: moment().nullable(),
     firstSeen: moment(),
     lastSeen: moment(),
+    /** Other addresses of its own. */
+    addresses: p.json<string[]>(),
+    /** Members of a stack. */
+    members: p.json<StackMember[]>(),
+    parent: p.string().nullable(),
+    onParent: p.json<OnParent | null>().nullable(),
+    outlets: p.json<{ outlet: string; label: string }[]>(),
+    /** Which probe told each field. */
+    believedBy: p.json<Record<string, string>>(),
+    /** Why the firmware is not known, and how one could find out. */
+    firmwareNote: p.text().nullable(),
+    flags: p.json<DeviceFlag[]>(),
+    /** Fields that a person set and no probe changes. */
+    byHand: p.json<string[]>(),
+    tags: p.json<string[]>(),
+    note: p.text(),
+    feedByHand: p.json<ByHandEnd | null>().nullable(),
+    uplinkByHand: p.json<ByHandEnd | null>().nullable(),
+    /** The credential that worked last, by protocol. */
+    credentials: p.json<Record<string, string>>(),
+    /** A key that it showed instead of the pinned one. */
+    shownHostKey: p.string().nullable(),
   },
 });
 export type DeviceRow = Row<typeof DeviceEntity>;
+export interface OnParent {
+  readonly port: string | null;
+  readonly link: 'wired' | 'wireless' | 'none';
+  readonly powered: boolean;
+  /** Whether the parent says that it is there. */
+  readonly present: boolean;
+}
+export interface ByHandEnd {
+  readonly device: string;
+  readonly port: string | null;
+}
+export interface DeviceFlag {
+  readonly flag: Flag['flag'] | 'host-key' | 'displaced';
+  readonly detail: string;
+  readonly other: string | null;
+  readonly at: number;
+}
+
+/** What a device's own tables told last of what is around it. */
+export const SurroundingsEntity = defineEntity({
+  name: 'Surroundings',
+  tableName: 'surroundings',
+  properties: { device: p.string().primary(), at: moment(), data: p.json<Around>() },
+});
+
+/** What changed in a record, when, and by which probe it was seen. */
+export const HistoryEntity = defineEntity({
+  name: 'History',
+  tableName: 'history',
+  properties: {
+    id: p.integer().primary().autoincrement(),
+    device: p.string(),
+    at: moment(),
+    field: p.string(),
+    before: p.text().nullable(),
+    after: p.text().nullable(),
+    probe: p.string(),
+  },
+});
+
+/** A credential that an address refused: it is not tried there again for a while, or the account might be locked. */
+export const RefusalEntity = defineEntity({
+  name: 'Refusal',
+  tableName: 'refusal',
+  properties: { id: p.string().primary(), credential: p.string(), address: p.string(), at: moment() },
+});
 
 export const ObservationEntity = defineEntity({
   name: 'Observation',
@@ -84,6 +161,10 @@ export const ObservationEntity = defineEntity({
     probe: p.string(),
     address: p.string(),
     at: moment(),
+    /** The same answers were heard again until then, this often. */
+    lastAt: moment(),
+    times: p.integer(),
+    digest: p.string(),
     raw: p.json<Record<string, unknown>>(),
     parsed: p.json<Record<string, unknown>>(),
   },
@@ -245,6 +326,9 @@ export const entities = [
   CredentialEntity,
   DeviceEntity,
   ObservationEntity,
+  SurroundingsEntity,
+  HistoryEntity,
+  RefusalEntity,
   ImageEntity,
   TargetEntity,
   OfferEntity,

@@ -1,7 +1,7 @@
 import { Migration } from '@mikro-orm/migrations';
 
 /** The layout of the tables; written into `PRAGMA user_version`, so that an older Barrow can refuse a newer database. */
-export const schemaVersion = 1;
+export const schemaVersion = 2;
 
 class First extends Migration {
   override up(): void {
@@ -54,4 +54,41 @@ class First extends Migration {
   }
 }
 
-export const migrations = [{ name: '2026-11-23-first', class: First }];
+/** Discovery by every standard probe, parents and children, the map, and what people enter. */
+class Discovering extends Migration {
+  override up(): void {
+    const columns: Record<string, readonly string[]> = {
+      network: [
+        'http_port integer not null default 80',
+        'https_port integer not null default 443',
+        'ws_discovery_port integer not null default 3702',
+        'sip_port integer not null default 5060',
+        `probes json not null default '["snmp","ssh","http","onvif","sip"]'`,
+      ],
+      credential: ['second text', `settings json not null default '{}'`],
+      device: [
+        ...['addresses', 'members', 'outlets', 'flags', 'by_hand', 'tags'].map((c) => `${c} json not null default '[]'`),
+        ...['believed_by', 'credentials'].map((c) => `${c} json not null default '{}'`),
+        ...['on_parent', 'feed_by_hand', 'uplink_by_hand'].map((c) => `${c} json`),
+        ...['parent', 'firmware_note', 'shown_host_key'].map((c) => `${c} text`),
+        `note text not null default ''`,
+      ],
+      observation: ['last_at integer not null default 0', 'times integer not null default 1', `digest text not null default ''`],
+    };
+    for (const [table, added] of Object.entries(columns))
+      for (const column of added) this.addSql(`alter table ${table} add column ${column};`);
+    this.addSql('update observation set last_at = at;');
+    this.addSql('create table surroundings (device text primary key, at integer not null, data json not null);');
+    this.addSql(`create table history (id integer primary key autoincrement, device text not null, at integer not null, field text not null,
+      before text, after text, probe text not null);`);
+    this.addSql('create table refusal (id text primary key, credential text not null, address text not null, at integer not null);');
+    this.addSql('create index history_device on history (device, at);');
+    this.addSql('create index device_parent on device (parent);');
+    this.addSql('pragma user_version = 2;');
+  }
+}
+
+export const migrations = [
+  { name: '2026-11-23-first', class: First },
+  { name: '2026-11-23-discovering', class: Discovering },
+];

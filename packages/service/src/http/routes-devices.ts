@@ -1,8 +1,14 @@
 import { z, type OpenAPIHono } from '@hono/zod-openapi';
 import {
+  deviceChange,
+  deviceDetailSchema,
+  deviceEntry,
   deviceSchema,
   discoverySchema,
-  observationSchema,
+  historySchema,
+  importInput,
+  importResult,
+  mapSchema,
   pageOf,
   standings,
   targetInput,
@@ -12,12 +18,24 @@ import {
   type Target,
 } from '@barrow/core';
 import { rfc3339 } from '../context.js';
-import { DeviceEntity, NetworkEntity, ObservationEntity, TargetEntity, type TargetRow } from '../data/entities.js';
+import { hasShell } from '@barrow/families';
+import {
+  CredentialEntity,
+  DeviceEntity,
+  HistoryEntity,
+  NetworkEntity,
+  ObservationEntity,
+  TargetEntity,
+  type TargetRow,
+} from '../data/entities.js';
 import { newId } from '../data/seal.js';
+import { deviceOnly } from '../devices/devices.js';
 import { notFound, Refusal } from '../errors.js';
+import { DeviceSession } from '../runner/session.js';
 import type { Parts } from '../service.js';
 import type { Env } from './auth.js';
 import { addOperation, idParam } from './operation.js';
+import { need } from './auth.js';
 
 const listQuery = z.object({
   text: z.string().max(200).optional(),
@@ -25,13 +43,46 @@ const listQuery = z.object({
   kind: z.string().optional(),
   family: z.string().optional(),
   standing: z.enum(standings).optional(),
+  maker: z.string().optional(),
+  model: z.string().optional(),
+  firmware: z.string().optional(),
+  network: z.string().optional(),
+  tag: z.string().optional(),
+  parent: z.string().optional(),
+  only: z.enum(deviceOnly).optional(),
   limit: z.coerce.number().int().min(1).max(10_000).default(200),
   cursor: z.string().optional(),
 });
 
+/** What somebody who writes a family file for a device would begin with, from what it answered. */
+function whatAFamilyNeeds(observations: readonly { probe: string; parsed: Record<string, unknown> }[]): string[] {
+  const told = (probe: string, key: string): string | null => {
+    const found = observations.find((o) => o.probe.startsWith(probe) && typeof o.parsed[key] === 'string');
+    return (found?.parsed[key] as string | undefined) ?? null;
+  };
+  const rules: [string, string | null][] = [
+    ['recognise by snmp.objectId', told('SNMP', 'objectId')],
+    ['recognise by snmp.description', told('SNMP', 'description')],
+    ['recognise by ssh.identification', told('SSH', 'identification')],
+    ['recognise by http.server', told('HTTP', 'server')],
+    ['recognise by http.title', told('HTTP', 'title')],
+    ['recognise by sip.userAgent', told('SIP', 'says')],
+  ];
+  const lines = rules.flatMap(([what, value]) => (value === null ? [] : [`${what}: it answers "${value}"`]));
+  const firmware = told('SNMP', 'firmware');
+  return [
+    ...lines,
+    firmware === null
+      ? 'a pattern or a procedure `record` that finds its version: no standard answer tells it'
+      : `versions: a pattern that reads "${firmware}"`,
+    'its models and hardware revisions',
+    'to upgrade it besides: how an image travels, where the point of no return is, and the procedures that do it',
+  ];
+}
+
 /** Discovery, devices, targets. */
 export function deviceRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
-  const { context, devices, discovery } = parts;
+  const { context, devices, discovery, map, byHand } = parts;
   const { db } = context;
 
   addOperation(app, {
@@ -39,7 +90,11 @@ export function deviceRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     path: '/api/v1/discoveries',
     role: 'operator',
     summary: 'Look for devices in the configured networks',
-    body: z.strictObject({ networks: z.array(z.string()).default([]) }),
+    body: z.strictObject({
+      networks: z.array(z.string()).default([]),
+      /** Asked for when it would ask more than 65,536 addresses. */
+      sure: z.boolean().default(false),
+    }),
     answer: discoverySchema,
     status: 201,
     run: async ({ body, who }) => {
@@ -49,7 +104,7 @@ export function deviceRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
         if (!found) throw notFound('network', asked, '`barrow network list` shows them; nothing else is ever scanned.');
         return found;
       });
-      return discovery.start(chosen.length > 0 ? chosen : all, who.name);
+      return discovery.start(chosen.length > 0 ? chosen : all, who.name, body.sure);
     },
   });
   addOperation(app, {
@@ -92,21 +147,222 @@ export function deviceRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     },
   });
   addOperation(app, {
+    method: 'post',
+    path: '/api/v1/devices',
+    role: 'operator',
+    summary: 'Enter a device by hand',
+    body: deviceEntry,
+    answer: deviceSchema,
+    status: 201,
+    run: async ({ body, who }) => devices.view(await devices.get(await byHand.enter(body, who.name))),
+  });
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/devices/import',
+    role: 'operator',
+    summary: 'Take a list of devices in; a dry run says row by row what would change',
+    body: importInput,
+    answer: importResult,
+    run: async ({ body, who }) => byHand.import(body.form, body.text, body.dryRun, who.name),
+  });
+  for (const form of ['csv', 'json'] as const)
+    app.get(`/api/v1/devices/export.${form}`, async (c) => {
+      need(c.get('who'), 'viewer');
+      const query = listQuery.safeParse(c.req.query());
+      if (!query.success)
+        throw new Refusal(400, 'request-malformed', 'The request was not understood', query.error.issues[0]!.message, 'See /api/docs.');
+      const text = await byHand.export(
+        form,
+        (await devices.list(query.data)).map((d) => devices.view(d)),
+      );
+      return c.body(text, 200, {
+        'content-type': form === 'csv' ? 'text/csv; charset=utf-8; header=present' : 'application/json',
+        'content-disposition': `attachment; filename="devices.${form}"`,
+      });
+    });
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/map',
+    role: 'viewer',
+    summary: 'Links and feeds between devices, with their evidence',
+    answer: mapSchema,
+    run: async () => map.whole(),
+  });
+  addOperation(app, {
     method: 'get',
     path: '/api/v1/devices/{id}',
     role: 'viewer',
-    summary: 'One device, by id, name, address, serial or MAC, with its latest observations',
+    summary: 'One device, by id, name, address, serial or MAC, with what it answered, what hangs on it, and what goes dark with it',
     params: idParam,
-    answer: deviceSchema.extend({ hostKey: z.string().nullable(), observations: z.array(observationSchema) }),
+    answer: deviceDetailSchema,
     run: async ({ params }) => {
       const found = await devices.get(params.id);
-      const rows = await db.find(ObservationEntity, { device: found.row.id }, { orderBy: { id: 'desc' }, limit: 20 });
-      const row = await db.findOne(DeviceEntity, { id: found.row.id });
+      const { row } = found;
+      const [observations, around, credentials] = await Promise.all([
+        db.find(ObservationEntity, { device: row.id }, { orderBy: { lastAt: 'desc', id: 'asc' }, limit: 40 }),
+        map.around(row.id),
+        db.find(CredentialEntity),
+      ]);
+      const nameOf = new Map(credentials.map((c) => [c.id, c.name]));
+      const family = row.family === null ? undefined : context.families.get(row.family);
       return {
         ...devices.view(found),
-        hostKey: row?.hostKey ?? null,
-        observations: rows.map(({ probe, address, at, raw, parsed }) => ({ probe, address, at: rfc3339(at), raw, parsed })),
+        ...around,
+        hostKey: row.hostKey,
+        shownHostKey: row.shownHostKey,
+        addresses: row.addresses,
+        members: row.members,
+        believedBy: row.believedBy,
+        byHand: row.byHand,
+        feedByHand: row.feedByHand,
+        uplinkByHand: row.uplinkByHand,
+        credentials: Object.fromEntries(Object.entries(row.credentials).map(([k, id]) => [k, nameOf.get(id) ?? id])),
+        canLocate: family?.procedures.locate !== undefined && row.address !== '',
+        familyWouldNeed: family ? [] : whatAFamilyNeeds(observations),
+        observations: observations.map(({ probe, address, at, lastAt, times, raw, parsed }) => ({
+          probe,
+          address,
+          at: rfc3339(at),
+          lastAt: rfc3339(lastAt),
+          times,
+          raw,
+          parsed,
+        })),
       };
+    },
+  });
+  addOperation(app, {
+    method: 'put',
+    path: '/api/v1/devices/{id}',
+    role: 'operator',
+    summary: 'Set what a person knows of a device; null gives a field back to the probes',
+    params: idParam,
+    body: deviceChange,
+    answer: deviceSchema,
+    run: async ({ params, body, who }) => {
+      const { row } = await devices.get(params.id);
+      await byHand.change(row, body, who.name);
+      return devices.view(await devices.get(row.id));
+    },
+  });
+  addOperation(app, {
+    method: 'delete',
+    path: '/api/v1/devices/{id}',
+    role: 'operator',
+    summary: 'Forget a device and what was observed of it; its backups stay',
+    params: idParam,
+    answer: z.object({ removed: z.string() }),
+    run: async ({ params }) => {
+      const found = await devices.get(params.id);
+      const rollout = parts.runner.rolloutOf(found.row.id);
+      if (rollout !== null)
+        throw new Refusal(
+          409,
+          'device-in-rollout',
+          'The device stays',
+          `Rollout ${rollout} is upgrading it.`,
+          'Wait until the rollout has ended.',
+        );
+      await byHand.remove(found.row);
+      return { removed: found.row.name };
+    },
+  });
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/devices/{id}/history',
+    role: 'viewer',
+    summary: 'What changed in the record of a device, when, and by which probe it was seen; newest first',
+    params: idParam,
+    answer: z.object({ items: z.array(historySchema) }),
+    run: async ({ params }) => {
+      const { row } = await devices.get(params.id);
+      const rows = await db.find(HistoryEntity, { device: row.id }, { orderBy: { id: 'desc' }, limit: 500 });
+      const nameOf = new Map((await devices.all()).map((d) => [d.row.id, d.row.name]));
+      const shown = (field: string, value: string | null): string | null =>
+        field === 'parent' && value !== null ? (nameOf.get(value) ?? value) : value;
+      return {
+        items: rows.map(({ at, field, before, after, probe }) => ({
+          at: rfc3339(at),
+          field,
+          before: shown(field, before),
+          after: shown(field, after),
+          probe,
+        })),
+      };
+    },
+  });
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/devices/{id}/locate',
+    role: 'operator',
+    summary: 'Blink its light or screen, where its family can',
+    params: idParam,
+    body: z.strictObject({ seconds: z.number().int().min(1).max(600).default(30) }),
+    answer: z.object({ device: z.string(), seconds: z.number().int() }),
+    run: async ({ params, body }) => {
+      const { row } = await devices.get(params.id);
+      const family = row.family === null ? undefined : context.families.get(row.family);
+      if (!family?.procedures.locate || !hasShell(family))
+        throw new Refusal(
+          422,
+          'locate-unknown',
+          'Nothing blinks',
+          family ? `The family ${family.family} does not say how one of its devices is made to blink.` : `No family fits ${row.name}.`,
+          'A family file with a procedure `locate` would teach it.',
+        );
+      const session = await DeviceSession.open(context, row, family, { given: { seconds: String(body.seconds) } });
+      try {
+        await session.run('locate');
+      } finally {
+        session.close();
+      }
+      return { device: row.name, seconds: body.seconds };
+    },
+  });
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/devices/{id}/host-key',
+    role: 'operator',
+    summary: 'Accept the SSH host key that the device showed instead of the pinned one',
+    params: idParam,
+    body: z.strictObject({ accept: z.string().min(1) }),
+    answer: deviceSchema,
+    run: async ({ params, body, who }) => {
+      const { row } = await devices.get(params.id);
+      if (row.shownHostKey === null)
+        throw new Refusal(
+          409,
+          'host-key-same',
+          'There is nothing to accept',
+          `${row.name} shows the key that is pinned.`,
+          'Discover again if you expect another one.',
+        );
+      // The key is named, so that nobody accepts one that they have not seen.
+      if (body.accept !== row.shownHostKey)
+        throw new Refusal(
+          409,
+          'host-key-other',
+          'The key was not accepted',
+          `${row.name} showed ${row.shownHostKey}, not ${body.accept}.`,
+          'Compare the key with the one on the device, and name the one that it showed.',
+        );
+      await db.write(async (em) => {
+        await em.nativeUpdate(DeviceEntity, { id: row.id }, {
+          hostKey: row.shownHostKey,
+          shownHostKey: null,
+          flags: row.flags.filter((f) => f.flag !== 'host-key'),
+        } as never);
+        await em.insert(HistoryEntity, {
+          device: row.id,
+          at: Date.now(),
+          field: 'SSH host key',
+          before: row.hostKey,
+          after: row.shownHostKey,
+          probe: `accepted by ${who.name}`,
+        } as never);
+      });
+      context.live.changed('devices');
+      return devices.view(await devices.get(row.id));
     },
   });
 

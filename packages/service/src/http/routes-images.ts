@@ -12,6 +12,7 @@ import {
 } from '@barrow/core';
 import { DeviceEntity } from '../data/entities.js';
 import { notFound, Refusal } from '../errors.js';
+import { hasShell } from '@barrow/families';
 import { DeviceSession } from '../runner/session.js';
 import type { Parts } from '../service.js';
 import { need, type Env } from './auth.js';
@@ -187,13 +188,13 @@ export function imageRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     run: async ({ body }) => {
       const { row } = await devices.get(body.device);
       const family = row.family === null ? undefined : context.families.get(row.family);
-      if (!family)
+      if (!family?.procedures.configuration || !hasShell(family))
         throw new Refusal(
           422,
           'family-unknown',
           'Nothing was saved',
-          `No family is known for ${row.name}, so that Barrow cannot ask for its settings.`,
-          'A family file would teach it.',
+          `${family ? `The family ${family.family} does not say how` : 'No family is known'}: Barrow cannot ask ${row.name} for its settings.`,
+          'A family file with a procedure `configuration` would teach it.',
         );
       const session = await DeviceSession.open(context, row, family);
       try {

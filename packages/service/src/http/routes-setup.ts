@@ -13,6 +13,7 @@ import {
   type Credential,
   type Network,
 } from '@barrow/core';
+import { isUpgradable } from '@barrow/families';
 import { rfc3339, rfc3339OrNull } from '../context.js';
 import { CredentialEntity, DeviceEntity, NetworkEntity, type CredentialRow, type NetworkRow } from '../data/entities.js';
 import { newId } from '../data/seal.js';
@@ -24,12 +25,17 @@ import { addOperation, idParam } from './operation.js';
 const removed = z.object({ removed: z.string() });
 
 function networkView(row: NetworkRow, nameOf: ReadonlyMap<string, string>): Network {
-  return { ...row, credentials: row.credentials.map((id) => nameOf.get(id) ?? id), addresses: addressesOf(row.ranges, row.exclude).length };
+  return {
+    ...row,
+    probes: row.probes as Network['probes'],
+    credentials: row.credentials.map((id) => nameOf.get(id) ?? id),
+    addresses: addressesOf(row.ranges, row.exclude).length,
+  };
 }
 
 /** Networks, credentials, families, tokens, and what service this is. */
 export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
-  const { context, tokens } = parts;
+  const { context, tokens, devices } = parts;
   const { db } = context;
 
   addOperation(app, {
@@ -118,11 +124,14 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     },
   });
 
-  const credentialView = (row: CredentialRow, networks: readonly NetworkRow[]): Credential => ({
+  const credentialView = (row: CredentialRow, networks: readonly NetworkRow[], devices: number): Credential => ({
     id: row.id,
     name: row.name,
     kind: row.kind as Credential['kind'],
     user: row.user,
+    auth: row.settings.auth ?? null,
+    hasSecond: row.second !== null,
+    devices,
     createdAt: rfc3339(row.createdAt),
     networks: networks.filter((n) => n.credentials.includes(row.id)).map((n) => n.name),
   });
@@ -134,7 +143,15 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     answer: z.object({ items: z.array(credentialSchema) }),
     run: async () => {
       const networks = await db.find(NetworkEntity);
-      return { items: (await db.find(CredentialEntity, {}, { orderBy: { name: 'asc' } })).map((c) => credentialView(c, networks)) };
+      const used = new Map<string, number>();
+      for (const { row } of await devices.all())
+        for (const id of new Set([row.snmpCredential, ...Object.values(row.credentials)]))
+          if (id !== null) used.set(id, (used.get(id) ?? 0) + 1);
+      return {
+        items: (await db.find(CredentialEntity, {}, { orderBy: { name: 'asc' } })).map((c) =>
+          credentialView(c, networks, used.get(c.id) ?? 0),
+        ),
+      };
     },
   });
   addOperation(app, {
@@ -154,13 +171,28 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
           `There is a credential "${body.name}" already.`,
           'Choose another name, or remove that one first.',
         );
-      if (body.kind === 'ssh-password' && !body.user)
-        throw new Refusal(
-          422,
-          'credential-without-user',
-          'The credential was not added',
-          'An SSH password belongs to a user.',
-          'Give the user with --user.',
+      const refuse = (code: string, why: string, next: string): never => {
+        throw new Refusal(422, code, 'The credential was not added', why, next);
+      };
+      if (body.kind !== 'snmp-v2c' && body.kind !== 'http-token' && !body.user)
+        refuse('credential-without-user', `A credential of kind ${body.kind} belongs to a user.`, 'Give the user with --user.');
+      if (body.kind === 'snmp-v3')
+        for (const [what, key] of [
+          ['authentication', body.secret],
+          ['privacy', body.second],
+        ] as const)
+          // RFC 3414 §11.2: passwords of the user-based security model have at least eight characters.
+          if (key !== null && key.length < 8)
+            refuse(
+              'credential-too-short',
+              `The ${what} key has ${key.length} characters; SNMP v3 asks for at least 8.`,
+              'Give the key as it was set on the devices.',
+            );
+      if (body.kind === 'ssh-key' && !body.secret.includes('PRIVATE KEY'))
+        refuse(
+          'credential-no-key',
+          'This is no private key.',
+          'Give the file of the private key (PEM or OpenSSH form), not the public one.',
         );
       const row: CredentialRow = {
         id: newId('c'),
@@ -168,11 +200,13 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
         kind: body.kind,
         user: body.user,
         sealed: context.sealer.seal(body.secret),
+        second: body.second === null ? null : context.sealer.seal(body.second),
+        settings: body.kind === 'snmp-v3' ? { auth: body.auth ?? 'sha256' } : {},
         createdAt: Date.now(),
       };
       await db.write(async (em) => em.insert(CredentialEntity, row));
       context.live.changed('credentials');
-      return credentialView(row, []);
+      return credentialView(row, [], 0);
     },
   });
   addOperation(app, {
@@ -204,7 +238,7 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     method: 'get',
     path: '/api/v1/families',
     role: 'viewer',
-    summary: 'The families that Barrow can upgrade',
+    summary: 'The families that Barrow knows, and which of them it can upgrade',
     answer: z.object({ items: z.array(familySummarySchema) }),
     run: async () => {
       const counts = new Map<string, number>();
@@ -217,9 +251,12 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
           maker: f.maker,
           kind: f.kind,
           models: f.models,
-          storage: f.storage.note,
-          travel: `the device pulls by ${f.travel.protocol.toUpperCase()}`,
-          pointOfNoReturn: f.pointOfNoReturn,
+          upgradable: isUpgradable(f),
+          recognisedBy: [...new Set(f.recognise.flatMap((r) => Object.keys(r)))],
+          procedures: Object.keys(f.procedures),
+          storage: f.storage?.note ?? null,
+          travel: f.travel ? `the device pulls by ${f.travel.protocol.toUpperCase()}` : null,
+          pointOfNoReturn: f.pointOfNoReturn ?? null,
           devices: counts.get(f.family) ?? 0,
         })),
       };

@@ -1,5 +1,5 @@
 import { makePlan, planInput, stepNames, type Candidate, type Ms, type Plan, type PlanInput, type StepName } from '@barrow/core';
-import type { Family } from '@barrow/families';
+import { isUpgradable, type UpgradableFamily } from '@barrow/families';
 import type { Context } from '../context.js';
 import { newId } from '../data/seal.js';
 import type { Devices, KnownDevice } from '../devices/devices.js';
@@ -8,7 +8,7 @@ import { Refusal } from '../errors.js';
 const mebibyte = 1024 * 1024;
 
 /** Usual durations of each step for an image of this size, in our time. */
-export function typicalDurations(family: Family, bytes: number, timeScale: number): Record<StepName, Ms> {
+export function typicalDurations(family: UpgradableFamily, bytes: number, timeScale: number): Record<StepName, Ms> {
   const { durations } = family;
   return Object.fromEntries(
     stepNames.map((step) => {
@@ -42,7 +42,11 @@ export async function planRollout(context: Context, devices: Devices, asked: Pla
       leave('its serial is not known, so that nobody could tell it from another device');
       continue;
     }
-    const family = context.families.get(row.family)!;
+    const family = context.families.get(row.family);
+    if (!family || !isUpgradable(family)) {
+      leave(`family ${row.family} can be recorded, and Barrow cannot upgrade it yet`);
+      continue;
+    }
     const key = `${row.family}/${image.sha256}`;
     const typicalMs = durations.get(key) ?? typicalDurations(family, image.bytes, context.options.timeScale);
     durations.set(key, typicalMs);

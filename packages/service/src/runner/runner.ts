@@ -15,6 +15,7 @@ import {
   type RolloutSummary,
   type StepName,
 } from '@barrow/core';
+import { isUpgradable } from '@barrow/families';
 import type { Context } from '../context.js';
 import { ConversationEntity, DeviceEntity, RolloutEntity } from '../data/entities.js';
 import { notFound, Refusal } from '../errors.js';
@@ -341,7 +342,8 @@ export class Runner {
     const parts = this.#parts;
     const device = await context.db.findOne(DeviceEntity, { id: run.device });
     const family = context.families.get(run.family);
-    if (!device || !family) throw new CauseError('service-fault', `the ${device ? `family ${run.family}` : 'device'} is no longer known`);
+    if (!device || !family || !isUpgradable(family))
+      throw new CauseError('service-fault', `the ${device ? `family ${run.family}` : 'device'} is no longer known`);
     const image = await parts.images.get(run.image).catch(() => {
       throw new CauseError('image-missing', `image ${run.image.slice(0, 12)}… is no longer in the store`);
     });

@@ -1,6 +1,7 @@
 import { recordFromSnmp, systemObjects, type RunningTime, type SnmpRecord } from '@barrow/core';
 import { WireError } from '@barrow/wire';
 import type { Context } from '../context.js';
+import { snmpAccess } from '../discovery/access.js';
 import { CredentialEntity, NetworkEntity, type DeviceRow } from '../data/entities.js';
 
 /** Reads the system objects of a device by SNMP; null when it does not answer within the time. */
@@ -10,7 +11,7 @@ export async function readSystem(context: Context, device: DeviceRow, timeoutMs:
   if (!network || !credential) return null;
   try {
     const values = await context.snmp.get(
-      { address: device.address, port: network.snmpPort, community: context.sealer.open(credential.sealed), timeoutMs, retries },
+      { address: device.address, port: network.snmpPort, access: snmpAccess(context, credential), timeoutMs, retries },
       Object.values(systemObjects),
     );
     return recordFromSnmp(new Map([...values].map(([oid, v]) => [oid, v.value])));

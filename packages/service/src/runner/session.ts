@@ -1,19 +1,34 @@
 import { CauseError, pattern } from '@barrow/core';
-import { asCause, awaitPrompt, runProcedure, type Family, type ProcedureName, type ProcedureResult } from '@barrow/families';
+import {
+  asCause,
+  awaitPrompt,
+  raise,
+  runProcedure,
+  type Family,
+  type FamilyWithShell,
+  type ProcedureName,
+  type ProcedureResult,
+} from '@barrow/families';
 import { ShellSession, type ShellEntry } from '@barrow/wire';
 import type { Context } from '../context.js';
-import { CredentialEntity, DeviceEntity, NetworkEntity, type DeviceRow } from '../data/entities.js';
+import { CredentialEntity, DeviceEntity, NetworkEntity, type CredentialRow, type DeviceRow } from '../data/entities.js';
 
 const handshakeMs = 10_000;
 /** Stands in a conversation where a device told its settings. */
 const concealed = '‹the settings, kept sealed as a backup›\n';
 const longestConversation = 64 * 1024;
 
+interface SessionUse {
+  readonly given?: Readonly<Record<string, string>>;
+  readonly signal?: AbortSignal;
+  readonly onProgress?: (percent: number) => void;
+}
+
 /** A login on a device, by its family's procedures. */
 export class DeviceSession {
   private constructor(
     private readonly shell: ShellSession,
-    private readonly family: Family,
+    private readonly family: FamilyWithShell,
     private readonly timeScale: number,
     private readonly given: Readonly<Record<string, string>>,
     private readonly signal: AbortSignal | undefined,
@@ -21,36 +36,33 @@ export class DeviceSession {
   ) {}
 
   /**
-   * Logs in with the SSH credentials of the device's network, in their order. A host key seen for the first time is
-   * pinned; another one later is refused.
+   * Logs in with the credential that worked last, then with the SSH credentials of the device's network in their order.
+   * A host key seen for the first time is pinned; another one later is refused.
    * @throws CauseError
    */
-  static async open(
-    context: Context,
-    device: DeviceRow,
-    family: Family,
-    use: { given?: Readonly<Record<string, string>>; signal?: AbortSignal; onProgress?: (percent: number) => void } = {},
-  ): Promise<DeviceSession> {
-    const network = await context.db.findOne(NetworkEntity, { name: device.network });
-    const all = await context.db.find(CredentialEntity, { kind: 'ssh-password' });
-    const credentials = (network?.credentials ?? []).flatMap((id) => all.filter((c) => c.id === id));
+  static async open(context: Context, device: DeviceRow, family: FamilyWithShell, use: SessionUse = {}): Promise<DeviceSession> {
+    const [network, all, row] = await Promise.all([
+      context.db.findOne(NetworkEntity, { name: device.network }),
+      context.db.find(CredentialEntity, { kind: { $in: ['ssh-password', 'ssh-key'] } }),
+      context.db.findOne(DeviceEntity, { id: device.id }),
+    ]);
+    const order = new Set([...(row?.credentials['ssh'] ? [row.credentials['ssh']] : []), ...(network?.credentials ?? [])]);
+    const credentials = [...order].flatMap((id) => all.filter((c) => c.id === id));
     if (!network || credentials.length === 0) throw new CauseError('no-credential', `network ${device.network} names no SSH credential`);
-    const pinned = (await context.db.findOne(DeviceEntity, { id: device.id }))?.hostKey ?? null;
+    const pinned = row?.hostKey ?? null;
     let refused: Error | null = null;
     for (const credential of credentials) {
       try {
-        const shell = await ShellSession.open({
-          host: device.address,
-          port: network.sshPort,
-          username: credential.user ?? '',
-          password: context.sealer.open(credential.sealed),
-          hostKey: pinned,
-          readyTimeoutMs: handshakeMs,
-        });
-        if (pinned === null)
-          await context.db.write(async (em) => em.nativeUpdate(DeviceEntity, { id: device.id }, { hostKey: shell.hostKey }));
-        const session = new DeviceSession(shell, family, context.options.timeScale, use.given ?? {}, use.signal, use.onProgress);
-        await awaitPrompt({ family, shell, timeScale: context.options.timeScale, signal: use.signal });
+        const at = { address: device.address, port: network.sshPort, hostKey: pinned };
+        const session = await DeviceSession.openWith(context, at, family, credential, use);
+        if (pinned === null || row?.credentials['ssh'] !== credential.id)
+          await context.db.write(async (em) =>
+            em.nativeUpdate(
+              DeviceEntity,
+              { id: device.id },
+              { hostKey: session.shell.hostKey, credentials: { ...row?.credentials, ssh: credential.id } },
+            ),
+          );
         return session;
       } catch (error) {
         const cause = asCause(error);
@@ -60,6 +72,46 @@ export class DeviceSession {
       }
     }
     throw refused!;
+  }
+
+  /** Logs in at an address with one credential, and asks for more rights where the family needs them. @throws CauseError */
+  static async openWith(
+    context: Context,
+    at: { address: string; port: number; hostKey: string | null },
+    family: FamilyWithShell,
+    credential: CredentialRow,
+    use: SessionUse = {},
+  ): Promise<DeviceSession> {
+    const secret = context.sealer.open(credential.sealed);
+    const second = credential.second === null ? null : context.sealer.open(credential.second);
+    const isKey = credential.kind === 'ssh-key';
+    let shell: ShellSession;
+    try {
+      shell = await ShellSession.open({
+        host: at.address,
+        port: at.port,
+        username: credential.user ?? '',
+        ...(isKey ? { privateKey: secret, ...(second === null ? {} : { passphrase: second }) } : { password: secret }),
+        hostKey: at.hostKey,
+        readyTimeoutMs: handshakeMs,
+      });
+    } catch (error) {
+      throw asCause(error);
+    }
+    const session = new DeviceSession(shell, family, context.options.timeScale, use.given ?? {}, use.signal, use.onProgress);
+    try {
+      const input = { family, shell, timeScale: context.options.timeScale, signal: use.signal };
+      await awaitPrompt(input);
+      if (family.shell.raise) {
+        if (second === null || isKey)
+          throw new CauseError('no-credential', `credential ${credential.name} has no second word, which this family asks for`);
+        await raise(input, second, (hide) => shell.conceal(hide ? '‹the second word›\n' : null));
+      }
+      return session;
+    } catch (error) {
+      session.close();
+      throw error;
+    }
   }
 
   async run(name: ProcedureName): Promise<ProcedureResult> {
@@ -94,7 +146,7 @@ export function hideSecrets(text: string, family: Family): string {
   return text
     .split('\n')
     .map((line) => {
-      for (const source of family.configuration.secrets) {
+      for (const source of family.configuration?.secrets ?? []) {
         // A compared configuration marks its lines with +, - or a space.
         const lead = /^[+ -]?/.exec(line)![0];
         for (const from of new Set([0, lead.length])) {

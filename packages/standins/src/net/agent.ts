@@ -1,10 +1,21 @@
 import { createSocket, type Socket } from 'node:dgram';
 import snmp, { type Agent } from 'net-snmp';
+import { capabilityBits, type Capability, type Part, type Surroundings } from '../surroundings.js';
+
+/** A user of SNMP v3 (RFC 3414) with SHA-1 or SHA-256 (RFC 7860) and AES-128 (RFC 3826). */
+export interface AgentUser {
+  readonly name: string;
+  readonly auth: 'sha1' | 'sha256';
+  readonly authKey: string;
+  readonly privKey: string;
+}
 
 export interface AgentFacts {
   readonly address: string;
   readonly port: number;
-  readonly community: string;
+  /** null: the agent speaks v3 only. */
+  readonly community: string | null;
+  readonly user?: AgentUser | undefined;
   readonly sysDescr: string;
   readonly sysObjectId: string;
   readonly sysName: () => string;
@@ -13,14 +24,10 @@ export interface AgentFacts {
   readonly upTicks: () => number;
   readonly engineId: Buffer;
   readonly engineBoots: number;
-  readonly maker: string;
-  readonly model: string;
-  readonly hardwareRevision: string;
-  readonly bootLoader: string;
-  readonly firmware: string;
-  readonly serial: string;
-  readonly mac: Buffer;
-  readonly ports: number;
+  /** RFC 3418: 2 for a bridge, 4 for a router, 72 for a host. */
+  readonly services: number;
+  readonly parts: readonly Part[];
+  readonly around: Surroundings;
 }
 
 /** The decoder of the SNMP library ends the process on a malformed packet; a device would only drop it. */
@@ -45,22 +52,64 @@ const guarded = {
   },
 };
 
-/** Starts a device's SNMP v2c agent: system (RFC 3418), IF-MIB (RFC 2863), ENTITY-MIB (RFC 6933), SNMP-FRAMEWORK-MIB (RFC 3411). */
+type Column = readonly [number, string, number];
+type Index = readonly { columnName: string; length?: boolean | number }[];
+
+const octets = (mac: string): Buffer => Buffer.from(mac.replaceAll(':', ''), 'hex');
+const addressOctets = (address: string): Buffer => Buffer.from(address.split('.').map(Number));
+
+/** IEEE 802.1AB: bits count from the most significant one. */
+function capabilityOctets(capabilities: readonly Capability[]): Buffer {
+  const bits = Buffer.alloc(2);
+  for (const c of capabilities) bits[capabilityBits[c] >> 3]! |= 0x80 >> (capabilityBits[c] & 7);
+  return bits;
+}
+
+/**
+ * Starts a device's SNMP agent, v2c or v3: system (RFC 3418), IF-MIB (RFC 2863), ENTITY-MIB (RFC 6933), SNMP-FRAMEWORK-MIB (RFC 3411),
+ * and of what is around it LLDP-MIB and LLDP-EXT-MED-MIB, POWER-ETHERNET-MIB (RFC 3621), Q-BRIDGE-MIB (RFC 4363), BRIDGE-MIB (RFC 4188),
+ * IP-MIB (RFC 4293), IEEE8023-LAG-MIB.
+ */
 export function startAgent(facts: AgentFacts): Agent {
+  const { around } = facts;
   const agent = snmp.createAgent(
-    { port: facts.port, address: facts.address, disableAuthorization: false, dgramModule: guarded },
+    {
+      port: facts.port,
+      address: facts.address,
+      disableAuthorization: false,
+      // Without a model of access the library answers anonymous v3 requests.
+      accessControlModelType: snmp.AccessControlModelType.Simple,
+      engineID: facts.engineId,
+      dgramModule: guarded,
+    },
     () => undefined,
   );
-  agent.getAuthorizer().addCommunity(facts.community);
+  const authorizer = agent.getAuthorizer();
+  if (facts.community !== null) authorizer.addCommunity(facts.community);
+  if (facts.user) {
+    const { name, auth, authKey, privKey } = facts.user;
+    authorizer.addUser({
+      name,
+      level: snmp.SecurityLevel['authPriv'],
+      authProtocol: snmp.AuthProtocols[auth === 'sha1' ? 'sha' : 'sha256'],
+      authKey,
+      privProtocol: snmp.PrivProtocols['aes'],
+      privKey,
+    });
+  }
+  // RFC 3414 §2.2.2: boots and time of the engine, which the library leaves standing still.
+  Object.defineProperty(agent.engine, 'engineBoots', { get: () => facts.engineBoots });
+  Object.defineProperty(agent.engine, 'engineTime', { get: () => Math.floor(facts.upTicks() / 100) });
+
   const mib = agent.getMib();
-  const { ObjectType: types, MaxAccess: access } = snmp;
+  const { ObjectType: types, MaxAccess: may } = snmp;
   const scalar = (name: string, oid: string, type: number, value: unknown, now?: () => unknown): void => {
     agent.registerProvider({
       name,
       type: snmp.MibProviderType.Scalar,
       oid,
       scalarType: type,
-      maxAccess: access['read-only'],
+      maxAccess: may['read-only'],
       handler: now
         ? (request: { done(): void }) => {
             mib.setScalarValue(name, now());
@@ -70,37 +119,58 @@ export function startAgent(facts: AgentFacts): Agent {
     });
     mib.setScalarValue(name, now ? now() : value);
   };
-  scalar('sysDescr', '1.3.6.1.2.1.1.1', types['OctetString']!, facts.sysDescr);
+  const text = types['OctetString']!;
+  const whole = types['Integer']!;
+  const gauge = types['Gauge']!;
+  const ip = types['IpAddress']!;
+
+  scalar('sysDescr', '1.3.6.1.2.1.1.1', text, facts.sysDescr);
   scalar('sysObjectID', '1.3.6.1.2.1.1.2', types['OID']!, facts.sysObjectId);
   scalar('sysUpTime', '1.3.6.1.2.1.1.3', types['TimeTicks']!, 0, facts.upTicks);
-  scalar('sysContact', '1.3.6.1.2.1.1.4', types['OctetString']!, 'network room, Quay House');
-  scalar('sysName', '1.3.6.1.2.1.1.5', types['OctetString']!, '', facts.sysName);
-  scalar('sysLocation', '1.3.6.1.2.1.1.6', types['OctetString']!, facts.sysLocation);
-  scalar('sysServices', '1.3.6.1.2.1.1.7', types['Integer']!, 6);
-  scalar('snmpEngineID', '1.3.6.1.6.3.10.2.1.1', types['OctetString']!, facts.engineId);
-  scalar('snmpEngineBoots', '1.3.6.1.6.3.10.2.1.2', types['Integer']!, facts.engineBoots);
-  const table = (name: string, oid: string, columns: [number, string, number][], index: string): void =>
+  scalar('sysContact', '1.3.6.1.2.1.1.4', text, 'network room, Quay House');
+  scalar('sysName', '1.3.6.1.2.1.1.5', text, '', facts.sysName);
+  scalar('sysLocation', '1.3.6.1.2.1.1.6', text, facts.sysLocation);
+  scalar('sysServices', '1.3.6.1.2.1.1.7', whole, facts.services);
+  scalar('snmpEngineID', '1.3.6.1.6.3.10.2.1.1', text, facts.engineId);
+  scalar('snmpEngineBoots', '1.3.6.1.6.3.10.2.1.2', whole, facts.engineBoots);
+
+  /** A table; columns that are an index are given in rows too, and told to nobody unless `told`. */
+  const table = (
+    name: string,
+    oid: string,
+    columns: readonly Column[],
+    index: Index,
+    rows: readonly (readonly unknown[])[],
+    told: readonly string[] = [],
+  ): void => {
+    if (rows.length === 0) return;
+    const hidden = new Set(index.map((i) => i.columnName));
     agent.registerProvider({
       name,
       type: snmp.MibProviderType.Table,
       oid,
-      maxAccess: access['not-accessible'],
+      maxAccess: may['not-accessible'],
       tableColumns: columns.map(([number, column, type]) => ({
         number,
         name: column,
         type,
-        maxAccess: access[column === index ? 'not-accessible' : 'read-only'],
+        maxAccess: may[hidden.has(column) && !told.includes(column) ? 'not-accessible' : 'read-only'],
       })),
-      tableIndex: [{ columnName: index }],
+      tableIndex: index,
     });
-  const text = types['OctetString']!;
+    for (const row of rows) mib.addTableRow(name, [...row]);
+  };
+  const by = (...columnNames: string[]): Index => columnNames.map((columnName) => ({ columnName }));
+
   table(
     'entPhysicalEntry',
     '1.3.6.1.2.1.47.1.1.1.1',
     [
-      [1, 'entPhysicalIndex', types['Integer']!],
+      [1, 'entPhysicalIndex', whole],
       [2, 'entPhysicalDescr', text],
-      [5, 'entPhysicalClass', types['Integer']!],
+      [4, 'entPhysicalContainedIn', whole],
+      [5, 'entPhysicalClass', whole],
+      [7, 'entPhysicalName', text],
       [8, 'entPhysicalHardwareRev', text],
       [9, 'entPhysicalFirmwareRev', text],
       [10, 'entPhysicalSoftwareRev', text],
@@ -108,36 +178,223 @@ export function startAgent(facts: AgentFacts): Agent {
       [12, 'entPhysicalMfgName', text],
       [13, 'entPhysicalModelName', text],
     ],
-    'entPhysicalIndex',
+    by('entPhysicalIndex'),
+    facts.parts.map((p) => [
+      p.index,
+      p.description,
+      p.containedIn,
+      p.class,
+      p.name,
+      p.hardware,
+      p.loader,
+      p.firmware,
+      p.serial,
+      p.maker,
+      p.model,
+    ]),
   );
-  mib.addTableRow('entPhysicalEntry', [
-    1,
-    `${facts.maker} ${facts.model}`,
-    3,
-    facts.hardwareRevision,
-    facts.bootLoader,
-    facts.firmware,
-    facts.serial,
-    facts.maker,
-    facts.model,
-  ]);
   table(
     'ifEntry',
     '1.3.6.1.2.1.2.2.1',
     [
-      [1, 'ifIndex', types['Integer']!],
+      [1, 'ifIndex', whole],
       [2, 'ifDescr', text],
-      [3, 'ifType', types['Integer']!],
+      [3, 'ifType', whole],
+      [5, 'ifSpeed', gauge],
       [6, 'ifPhysAddress', text],
-      [7, 'ifAdminStatus', types['Integer']!],
-      [8, 'ifOperStatus', types['Integer']!],
+      [7, 'ifAdminStatus', whole],
+      [8, 'ifOperStatus', whole],
     ],
-    'ifIndex',
+    by('ifIndex'),
+    around.ports.map((p) => [p.index, p.name, p.type, Math.min(p.speedMbps * 1_000_000, 4_294_967_295), octets(p.mac), 1, p.up ? 1 : 2]),
   );
-  for (let i = 1; i <= facts.ports; i++) {
-    const mac = Buffer.from(facts.mac);
-    mac[5] = (mac[5]! + i - 1) & 0xff;
-    mib.addTableRow('ifEntry', [i, `port ${i}`, 6, mac, 1, i % 3 === 0 ? 2 : 1]);
+  table(
+    'ifXEntry',
+    '1.3.6.1.2.1.31.1.1.1',
+    [
+      [1, 'ifName', text],
+      [15, 'ifHighSpeed', gauge],
+      [18, 'ifAlias', text],
+      [19, 'ifXIndex', whole],
+    ],
+    by('ifXIndex'),
+    around.ports.map((p) => [p.name, p.speedMbps, p.alias, p.index]),
+  );
+  table(
+    'ipAddrEntry',
+    '1.3.6.1.2.1.4.20.1',
+    [
+      [1, 'ipAdEntAddr', ip],
+      [2, 'ipAdEntIfIndex', whole],
+    ],
+    by('ipAdEntAddr'),
+    around.addresses.map((a) => [a, 1]),
+    ['ipAdEntAddr'],
+  );
+  table(
+    'ipNetToMediaEntry',
+    '1.3.6.1.2.1.4.22.1',
+    [
+      [1, 'ipNetToMediaIfIndex', whole],
+      [2, 'ipNetToMediaPhysAddress', text],
+      [3, 'ipNetToMediaNetAddress', ip],
+      [4, 'ipNetToMediaType', whole],
+    ],
+    by('ipNetToMediaIfIndex', 'ipNetToMediaNetAddress'),
+    around.arp.map((a) => [a.port, octets(a.mac), a.address, 3]),
+    ['ipNetToMediaIfIndex', 'ipNetToMediaNetAddress'],
+  );
+  if (around.neighbours.length > 0 || around.capabilities.length > 0) {
+    scalar('lldpLocChassisIdSubtype', '1.0.8802.1.1.2.1.3.1', whole, 4);
+    scalar('lldpLocChassisId', '1.0.8802.1.1.2.1.3.2', text, around.ports[0] ? octets(around.ports[0].mac) : Buffer.alloc(6));
+    scalar('lldpLocSysCapEnabled', '1.0.8802.1.1.2.1.3.6', text, capabilityOctets(around.capabilities));
   }
+  table(
+    'lldpLocPortEntry',
+    '1.0.8802.1.1.2.1.3.7.1',
+    [
+      [1, 'lldpLocPortNum', whole],
+      [2, 'lldpLocPortIdSubtype', whole],
+      [3, 'lldpLocPortId', text],
+      [4, 'lldpLocPortDesc', text],
+    ],
+    by('lldpLocPortNum'),
+    around.neighbours.length > 0 ? around.ports.map((p) => [p.index, 5, p.name, p.alias]) : [],
+  );
+  table(
+    'lldpRemEntry',
+    '1.0.8802.1.1.2.1.4.1.1',
+    [
+      [1, 'lldpRemTimeMark', types['TimeTicks']!],
+      [2, 'lldpRemLocalPortNum', whole],
+      [3, 'lldpRemIndex', whole],
+      [4, 'lldpRemChassisIdSubtype', whole],
+      [5, 'lldpRemChassisId', text],
+      [6, 'lldpRemPortIdSubtype', whole],
+      [7, 'lldpRemPortId', text],
+      [8, 'lldpRemPortDesc', text],
+      [9, 'lldpRemSysName', text],
+      [10, 'lldpRemSysDesc', text],
+      [11, 'lldpRemSysCapSupported', text],
+      [12, 'lldpRemSysCapEnabled', text],
+    ],
+    by('lldpRemTimeMark', 'lldpRemLocalPortNum', 'lldpRemIndex'),
+    around.neighbours.map((n, i) => [
+      0,
+      n.port,
+      i + 1,
+      4,
+      octets(n.chassisMac),
+      5,
+      n.portName,
+      '',
+      n.sysName,
+      n.sysDescr,
+      capabilityOctets(n.capabilities),
+      capabilityOctets(n.capabilities),
+    ]),
+  );
+  table(
+    'lldpRemManAddrEntry',
+    '1.0.8802.1.1.2.1.4.2.1',
+    [
+      [1, 'lldpRemManAddrSubtype', whole],
+      [2, 'lldpRemManAddr', text],
+      [3, 'lldpRemManAddrIfSubtype', whole],
+      [4, 'lldpRemManAddrIfId', whole],
+      [6, 'manTimeMark', types['TimeTicks']!],
+      [7, 'manLocalPortNum', whole],
+      [8, 'manIndex', whole],
+    ],
+    by('manTimeMark', 'manLocalPortNum', 'manIndex', 'lldpRemManAddrSubtype', 'lldpRemManAddr'),
+    around.neighbours.flatMap((n, i) => (n.address === null ? [] : [[1, addressOctets(n.address), 2, 1, 0, n.port, i + 1]])),
+  );
+  const med = around.neighbours.map((n, i) => ({ n, i })).filter(({ n }) => n.inventory !== null);
+  table(
+    'lldpXMedRemInventoryEntry',
+    '1.0.8802.1.1.2.1.5.4795.1.3.3.1',
+    [
+      [1, 'lldpXMedRemHardwareRev', text],
+      [2, 'lldpXMedRemFirmwareRev', text],
+      [3, 'lldpXMedRemSoftwareRev', text],
+      [4, 'lldpXMedRemSerialNum', text],
+      [5, 'lldpXMedRemMfgName', text],
+      [6, 'lldpXMedRemModelName', text],
+      [8, 'medTimeMark', types['TimeTicks']!],
+      [9, 'medLocalPortNum', whole],
+      [10, 'medIndex', whole],
+    ],
+    by('medTimeMark', 'medLocalPortNum', 'medIndex'),
+    med.map(({ n, i }) => [
+      n.inventory!.hardware,
+      '',
+      n.inventory!.firmware,
+      n.inventory!.serial,
+      n.inventory!.maker,
+      n.inventory!.model,
+      0,
+      n.port,
+      i + 1,
+    ]),
+  );
+  table(
+    'lldpXMedRemXPoEPDEntry',
+    '1.0.8802.1.1.2.1.5.4795.1.3.7.1',
+    [
+      [1, 'lldpXMedRemXPoEPDPowerReq', gauge],
+      [4, 'pdTimeMark', types['TimeTicks']!],
+      [5, 'pdLocalPortNum', whole],
+      [6, 'pdIndex', whole],
+    ],
+    by('pdTimeMark', 'pdLocalPortNum', 'pdIndex'),
+    around.neighbours.flatMap((n, i) => (n.powerTenths > 0 ? [[n.powerTenths, 0, n.port, i + 1]] : [])),
+  );
+  table(
+    'pethPsePortEntry',
+    '1.3.6.1.2.1.105.1.1.1',
+    [
+      [1, 'pethPsePortGroupIndex', whole],
+      [2, 'pethPsePortIndex', whole],
+      [3, 'pethPsePortAdminEnable', whole],
+      [6, 'pethPsePortDetectionStatus', whole],
+      [10, 'pethPsePortPowerClassifications', whole],
+    ],
+    by('pethPsePortGroupIndex', 'pethPsePortIndex'),
+    // RFC 3621: detection status 3 is deliveringPower, 2 is searching; classes count from 1.
+    around.power.map((p) => [1, p.port, 1, p.delivering ? 3 : 2, p.class + 1]),
+  );
+  table(
+    'dot1dBasePortEntry',
+    '1.3.6.1.2.1.17.1.4.1',
+    [
+      [1, 'dot1dBasePort', whole],
+      [2, 'dot1dBasePortIfIndex', whole],
+    ],
+    by('dot1dBasePort'),
+    around.forwarding.length > 0 ? around.ports.map((p) => [p.index, p.index]) : [],
+    ['dot1dBasePort'],
+  );
+  table(
+    'dot1qTpFdbEntry',
+    '1.3.6.1.2.1.17.7.1.2.2.1',
+    [
+      [1, 'dot1qTpFdbAddress', text],
+      [2, 'dot1qTpFdbPort', whole],
+      [3, 'dot1qTpFdbStatus', whole],
+      [4, 'dot1qFdbId', whole],
+    ],
+    [{ columnName: 'dot1qFdbId' }, { columnName: 'dot1qTpFdbAddress', length: 6 }],
+    around.forwarding.map((f) => [octets(f.mac), f.port, 3, 10]),
+  );
+  table(
+    'dot3adAggPortEntry',
+    '1.2.840.10006.300.43.1.2.1.1',
+    [
+      [1, 'dot3adAggPortIndex', whole],
+      [13, 'dot3adAggPortAttachedAggID', whole],
+    ],
+    by('dot3adAggPortIndex'),
+    around.aggregates.map((a) => [a.port, a.into]),
+  );
   return agent;
 }

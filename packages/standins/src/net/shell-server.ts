@@ -26,6 +26,16 @@ export interface ShellServerOptions {
   readonly port: number;
   readonly hostKey: string;
   readonly mayLogIn: (user: string, password: string) => boolean;
+  /** What it says of itself in its identification, RFC 4253 §4.2. */
+  readonly ident?: string;
+  /** How it asks for the password; `keyboard-interactive` is RFC 4256. */
+  readonly method?: 'password' | 'keyboard-interactive';
+  /** Sessions at once; more are turned away before the handshake. */
+  readonly mostSessions?: number;
+  /** Host key algorithms that it offers; those of its key when absent. */
+  readonly algorithms?: object;
+  /** Milliseconds that a login is left waiting, as by a login server that does not answer; Infinity: for ever. */
+  readonly loginDelayMs?: () => number;
   readonly banner: string;
   readonly prompt: () => string;
   readonly command: (line: string, terminal: Terminal) => Promise<void>;
@@ -43,13 +53,28 @@ export interface ShellServer {
 /** Starts a device's SSH server with a terminal of its own. */
 export function startShellServer(options: ShellServerOptions): Promise<ShellServer> {
   const connections = new Set<Connection>();
-  const server = new Server({ hostKeys: [options.hostKey] }, (connection) => {
+  const method = options.method ?? 'password';
+  const config = { hostKeys: [options.hostKey], ident: options.ident, ...(options.algorithms ? { algorithms: options.algorithms } : {}) };
+  const server = new Server(config as never, (connection) => {
+    if (connections.size >= (options.mostSessions ?? Infinity)) {
+      connection.on('error', () => undefined);
+      (connection as unknown as { _sock?: { destroy(): void } })._sock?.destroy();
+      return;
+    }
     connections.add(connection);
     connection.on('error', () => undefined);
     connection.on('close', () => connections.delete(connection));
     connection.on('authentication', (context) => {
-      if (context.method !== 'password') return context.reject(['password']);
-      return options.mayLogIn(context.username, context.password) ? context.accept() : context.reject(['password']);
+      const decide = (password: string): void => {
+        const answer = (): void => (options.mayLogIn(context.username, password) ? context.accept() : context.reject([method]));
+        const delay = options.loginDelayMs?.() ?? 0;
+        if (delay === 0) answer();
+        else if (Number.isFinite(delay)) setTimeout(answer, delay);
+      };
+      if (context.method === 'password' && method === 'password') decide(context.password);
+      else if (context.method === 'keyboard-interactive' && method === 'keyboard-interactive')
+        context.prompt([{ prompt: 'Word: ', echo: false }], (answers) => decide(answers[0] ?? ''));
+      else context.reject([method]);
     });
     connection.on('ready', () => {
       connection.on('session', (accept) => {

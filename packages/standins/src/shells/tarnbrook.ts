@@ -19,6 +19,7 @@ function factory(device: StandIn): string[] {
 
 /** The made-up command language of the made-up Tarnbrook switches. */
 export const tarnbrookShell: ShellStyle = {
+  ident: 'Tarnbrook_1',
   banner: 'Tarnbrook switch. Say help for the words.',
   prompt: (name) => `${name} :: `,
   pagePrompt: '-- space goes on --',
@@ -99,6 +100,9 @@ export const tarnbrookShell: ShellStyle = {
         device.choose(slot.name);
         terminal.line(`chosen slot ${slot.name}`);
       }
+    } else if (is('blink') && words[1]) {
+      device.counters.located++;
+      terminal.line(`blinking for ${words[1]} s`);
     } else if (is('restart')) {
       const answer = await terminal.ask('Restart this switch? Say yes or no: ');
       if (answer.trim() === 'yes') device.restart();
@@ -111,6 +115,7 @@ export const tarnbrookShell: ShellStyle = {
         'fetch HOST PORT FILE',
         'test slot N',
         'choose slot N',
+        'blink SECONDS',
         'restart',
         'leave',
       ])

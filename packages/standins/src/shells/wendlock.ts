@@ -2,6 +2,7 @@ import type { ShellStyle } from '../device.js';
 
 /** The made-up command language of the made-up Wendlock routers. */
 export const wendlockShell: ShellStyle = {
+  ident: 'Wendlock_1',
   banner: '*** Wendlock router ***',
   prompt: (name) => `<${name}> `,
   pagePrompt: '(more: n)',

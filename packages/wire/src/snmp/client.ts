@@ -9,10 +9,20 @@ export interface SnmpValue {
   readonly value: string | number;
 }
 
+/** A user of the user-based security model, RFC 3414; SHA-256 by RFC 7860, AES-128 by RFC 3826. */
+export interface SnmpUser {
+  readonly name: string;
+  readonly auth: 'sha1' | 'sha256';
+  readonly authKey: string;
+  /** null: authenticated and not encrypted. */
+  readonly privKey: string | null;
+}
+
 export interface SnmpTarget {
   readonly address: string;
   readonly port: number;
-  readonly community: string;
+  /** A community for v2c, or a user for v3. */
+  readonly access: { readonly community: string } | { readonly user: SnmpUser };
   readonly timeoutMs?: number;
   readonly retries?: number;
 }
@@ -40,25 +50,28 @@ export function readable(octets: Buffer): string {
   return /^[^\u0000-\u0008\u000e-\u001f\u007f\ufffd]*$/.test(text) ? text : `0x${octets.toString('hex')}`;
 }
 
-/** Reads SNMP v2c (RFC 3416) from many devices over one socket. */
+/** Reads SNMP v2c (RFC 3416) and v3 (RFC 3414) from many devices over one socket. */
 export class SnmpClient {
   readonly #shared = new SharedSocket();
 
   #session(target: SnmpTarget): Session {
-    const session = snmp.createSession(target.address, target.community, {
-      version: snmp.Version2c,
+    const options = {
       port: target.port,
       timeout: target.timeoutMs ?? 1000,
       retries: target.retries ?? 2,
       dgramModule: this.#shared.moduleFor(target.address, target.port),
-    });
+    };
+    const session =
+      'community' in target.access
+        ? snmp.createSession(target.address, target.access.community, { ...options, version: snmp.Version2c })
+        : snmp.createV3Session(target.address, v3User(target.access.user), options);
     session.on('error', () => undefined);
     return session;
   }
 
   /**
    * Reads single objects; those that the device does not have are absent from the answer.
-   * @throws WireError `timeout` when nothing answers, `malformed` otherwise.
+   * @throws WireError `timeout` when nothing answers, `login-refused` when a v3 user is refused, `malformed` otherwise.
    */
   get(target: SnmpTarget, oids: readonly string[]): Promise<Map<string, SnmpValue>> {
     const session = this.#session(target);
@@ -76,21 +89,31 @@ export class SnmpClient {
   }
 
   /** Walks a subtree by GETBULK; stops after `most` objects, so that a looping device ends somewhere. */
-  walk(target: SnmpTarget, root: string, most = 5000): Promise<SnmpValue[]> {
+  walk(target: SnmpTarget, root: string, most = 5000, signal?: AbortSignal): Promise<SnmpValue[]> {
     const session = this.#session(target);
     const found: SnmpValue[] = [];
     return new Promise<SnmpValue[]>((resolve, reject) => {
+      const abort = (): void => reject(new WireError('cancelled', 'stopped'));
+      if (signal?.aborted) return abort();
+      signal?.addEventListener('abort', abort, { once: true });
       session.subtree(
         root,
-        20,
+        40,
         (varbinds) => {
           for (const varbind of varbinds) {
             const value = toValue(varbind);
             if (value) found.push(value);
           }
-          if (found.length > most) resolve(found.slice(0, most));
+          // The library ends a walk early when this says true.
+          if (found.length <= most) return false;
+          resolve(found.slice(0, most));
+          return true;
         },
-        (error) => (error ? reject(asWireError(error, target)) : resolve(found)),
+        (error) => {
+          signal?.removeEventListener('abort', abort);
+          if (error) reject(asWireError(error, target));
+          else resolve(found);
+        },
       );
     }).finally(() => session.close());
   }
@@ -100,8 +123,22 @@ export class SnmpClient {
   }
 }
 
+function v3User(user: SnmpUser): object {
+  return {
+    name: user.name,
+    level: snmp.SecurityLevel[user.privKey === null ? 'authNoPriv' : 'authPriv'],
+    authProtocol: snmp.AuthProtocols[user.auth === 'sha1' ? 'sha' : 'sha256'],
+    authKey: user.authKey,
+    ...(user.privKey === null ? {} : { privProtocol: snmp.PrivProtocols['aes'], privKey: user.privKey }),
+  };
+}
+
 function asWireError(error: unknown, target: SnmpTarget): WireError {
   const where = `${target.address}:${target.port}`;
   if (error instanceof snmp.RequestTimedOutError) return new WireError('timeout', `no SNMP answer from ${where}`);
-  return new WireError('malformed', `SNMP with ${where}: ${error instanceof Error ? error.message : String(error)}`);
+  const message = error instanceof Error ? error.message : String(error);
+  // RFC 3414 §3.2: reports of usmStatsUnknownUserNames, WrongDigests, UnsupportedSecLevels and DecryptionErrors refuse the user.
+  if (/Unknown User Name|Wrong Digest|Unsupported Security Level|Decryption Error/.test(message))
+    return new WireError('login-refused', `SNMP v3 of ${where} refuses the user: ${message}`);
+  return new WireError('malformed', `SNMP with ${where}: ${message}`);
 }

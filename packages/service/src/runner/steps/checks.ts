@@ -57,7 +57,6 @@ export const checks: Step = async (step) => {
       raw: { conversation: session.conversation().slice(0, 8000) },
       parsed: { ...gives },
     },
-    false,
   );
   const facts = { checks: made, firmware: gives['firmware'] ?? null, nextBoot: gives['nextBoot'] ?? null };
   const failed = made.find((c) => c.result === 'failed');

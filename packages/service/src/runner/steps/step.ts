@@ -1,5 +1,5 @@
 import type { Instant, Plan, PlannedRun, StepName } from '@barrow/core';
-import type { Family } from '@barrow/families';
+import type { UpgradableFamily } from '@barrow/families';
 import type { Context } from '../../context.js';
 import type { DeviceRow, ImageRow } from '../../data/entities.js';
 import type { Devices } from '../../devices/devices.js';
@@ -23,7 +23,7 @@ export interface StepContext {
   readonly context: Context;
   readonly plan: Plan;
   readonly run: PlannedRun;
-  readonly family: Family;
+  readonly family: UpgradableFamily;
   readonly device: DeviceRow;
   readonly image: ImageRow;
   readonly images: ImageStore;

@@ -1,0 +1,56 @@
+import type { DeviceRow } from '../data/entities.js';
+import { notFound, Refusal } from '../errors.js';
+
+/** Finds devices among many by what people call them, each in one step. */
+export class DeviceBook {
+  readonly byId = new Map<string, DeviceRow>();
+  readonly #by = {
+    serial: new Map<string, DeviceRow[]>(),
+    mac: new Map<string, DeviceRow[]>(),
+    address: new Map<string, DeviceRow[]>(),
+    name: new Map<string, DeviceRow[]>(),
+  };
+
+  constructor(rows: Iterable<DeviceRow>) {
+    for (const row of rows) this.add(row);
+  }
+
+  add(row: DeviceRow): void {
+    this.byId.set(row.id, row);
+    const put = (map: Map<string, DeviceRow[]>, key: string | null): void => {
+      if (key === null || key === '') return;
+      const list = map.get(key);
+      if (list) list.push(row);
+      else map.set(key, [row]);
+    };
+    put(this.#by.serial, row.serial?.toLowerCase() ?? null);
+    put(this.#by.mac, row.mac);
+    put(this.#by.address, row.address);
+    put(this.#by.name, row.name.toLowerCase());
+  }
+
+  /** Those that bear this serial, MAC, address or name. */
+  with(what: 'serial' | 'mac' | 'address' | 'name', text: string): readonly DeviceRow[] {
+    return this.#by[what].get(text.toLowerCase()) ?? [];
+  }
+
+  /** One device by id, name, address, serial or MAC. @throws Refusal when there is none, or more than one. */
+  get(asked: string): DeviceRow {
+    const found = this.all(asked);
+    if (found.length === 1) return found[0]!;
+    if (found.length > 1)
+      throw new Refusal(
+        409,
+        'device-ambiguous',
+        'More than one device is meant',
+        `"${asked}" fits ${found.map((f) => f.id).join(', ')}.`,
+        'Give the id, which `barrow device list` shows.',
+      );
+    throw notFound('device', asked, '`barrow device list` shows what is known; `barrow discover` looks for more.');
+  }
+
+  all(asked: string): DeviceRow[] {
+    const id = this.byId.get(asked);
+    return [...new Set([...(id ? [id] : []), ...(['name', 'address', 'serial', 'mac'] as const).flatMap((w) => [...this.with(w, asked)])])];
+  }
+}

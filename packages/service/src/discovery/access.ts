@@ -1,0 +1,115 @@
+import type { CredentialKind } from '@barrow/core';
+import type { HttpAccess, SnmpTarget } from '@barrow/wire';
+import type { Context } from '../context.js';
+import { CredentialEntity, DeviceEntity, RefusalEntity, type CredentialRow, type NetworkRow } from '../data/entities.js';
+import { digestOf } from '../data/seal.js';
+
+/** A credential that was refused is not tried at that address again for so long, or an account might be locked. */
+const refusalHoldsMs = 12 * 3_600_000;
+/** A login that had worked, refused by so many devices, was changed or its server is away: it is tried no more. */
+const refusedByMany = 3;
+
+/** The protocols of credentials; one credential is remembered for each. */
+export type Protocol = 'snmp' | 'ssh' | 'http' | 'onvif';
+const kindsOf: Record<Protocol, readonly CredentialKind[]> = {
+  snmp: ['snmp-v2c', 'snmp-v3'],
+  ssh: ['ssh-password', 'ssh-key'],
+  http: ['http-basic', 'http-digest', 'http-token'],
+  onvif: ['onvif'],
+};
+
+/** Which credential is tried where, in which order, and which is left alone. One for each discovery. */
+export class Access {
+  readonly #refused = new Set<string>();
+  readonly #remembered = new Map<string, Record<string, string>>();
+  readonly #byMany = new Map<string, Set<string>>();
+  readonly #suspended = new Set<string>();
+
+  private constructor(
+    private readonly context: Context,
+    readonly all: ReadonlyMap<string, CredentialRow>,
+  ) {}
+
+  static async load(context: Context): Promise<Access> {
+    const { db } = context;
+    const [credentials, refusals, devices] = await Promise.all([
+      db.find(CredentialEntity),
+      db.find(RefusalEntity, { at: { $gt: Date.now() - refusalHoldsMs } }),
+      db.find(DeviceEntity, {}, { fields: ['id', 'address', 'credentials', 'snmpCredential'] }),
+    ]);
+    const access = new Access(context, new Map(credentials.map((c) => [c.id, c])));
+    for (const { credential, address, at } of refusals)
+      // A credential that was put in anew since then may be tried.
+      if ((access.all.get(credential)?.createdAt ?? Infinity) < at) access.#refused.add(`${credential}|${address}`);
+    for (const { address, credentials: worked, snmpCredential } of devices)
+      if (address !== '') access.#remembered.set(address, { ...(snmpCredential === null ? {} : { snmp: snmpCredential }), ...worked });
+    return access;
+  }
+
+  /** What to try at an address: what worked last first, then in the network's order; nothing that was refused there. */
+  candidates(protocol: Protocol, network: NetworkRow, address: string): CredentialRow[] {
+    const kinds = kindsOf[protocol] as readonly string[];
+    const remembered = this.#remembered.get(address)?.[protocol];
+    const ids = [...new Set([...(remembered === undefined ? [] : [remembered]), ...network.credentials])];
+    return ids
+      .map((id) => this.all.get(id))
+      .filter((c): c is CredentialRow => c !== undefined && kinds.includes(c.kind))
+      .filter((c) => !this.#suspended.has(c.id) && !this.#refused.has(`${c.id}|${address}`));
+  }
+
+  /** Credentials of the network that were refused here lately, so that they are left alone. */
+  leftAlone(protocol: Protocol, network: NetworkRow, address: string): string[] {
+    const kinds = kindsOf[protocol] as readonly string[];
+    return network.credentials.flatMap((id) => {
+      const c = this.all.get(id);
+      return c && kinds.includes(c.kind) && (this.#refused.has(`${id}|${address}`) || this.#suspended.has(id)) ? [c.name] : [];
+    });
+  }
+
+  isSuspended(credential: CredentialRow): boolean {
+    return this.#suspended.has(credential.id);
+  }
+
+  /** Notes a refusal. Communities are not accounts: they lock nothing, and are not kept. */
+  async refused(credential: CredentialRow, protocol: Protocol, address: string): Promise<void> {
+    if (credential.kind === 'snmp-v2c') return;
+    this.#refused.add(`${credential.id}|${address}`);
+    if (this.#remembered.get(address)?.[protocol] === credential.id) {
+      const by = this.#byMany.get(credential.id) ?? new Set();
+      by.add(address);
+      this.#byMany.set(credential.id, by);
+      if (by.size >= refusedByMany) this.#suspended.add(credential.id);
+    }
+    const row = { credential: credential.id, address, at: Date.now() };
+    await this.context.db.write(async (em) =>
+      em.upsert(RefusalEntity, { ...row, id: digestOf(`${credential.id}|${address}`).slice(0, 20) }),
+    );
+  }
+
+  /** What a person must know of credentials that were given up. */
+  problems(): string[] {
+    return [...this.#suspended].map((id) => {
+      const by = [...(this.#byMany.get(id) ?? [])];
+      return `credential ${this.all.get(id)?.name ?? id} had worked and is now refused by ${by.slice(0, 3).join(', ')}${by.length > 3 ? ` and ${by.length - 3} more` : ''}: Barrow stopped trying it. Its secret was probably changed, or a login server is away.`;
+    });
+  }
+}
+
+export function snmpAccess(context: Context, credential: CredentialRow): SnmpTarget['access'] {
+  const secret = context.sealer.open(credential.sealed);
+  if (credential.kind === 'snmp-v2c') return { community: secret };
+  return {
+    user: {
+      name: credential.user ?? '',
+      auth: credential.settings.auth ?? 'sha256',
+      authKey: secret,
+      privKey: credential.second === null ? null : context.sealer.open(credential.second),
+    },
+  };
+}
+
+export function httpAccess(context: Context, credential: CredentialRow): HttpAccess {
+  const secret = context.sealer.open(credential.sealed);
+  if (credential.kind === 'http-token') return { how: 'token', token: secret };
+  return { how: credential.kind === 'http-digest' ? 'digest' : 'basic', user: credential.user ?? '', password: secret };
+}

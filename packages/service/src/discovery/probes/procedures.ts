@@ -1,0 +1,120 @@
+import { CauseError } from '@barrow/core';
+import { hasShell, runProcedure, usesShell, type ProcedureName, type ProcedureResult } from '@barrow/families';
+import { askHttp, WireError } from '@barrow/wire';
+import type { Context } from '../../context.js';
+import { DeviceSession } from '../../runner/session.js';
+import { httpAccess, type Access } from '../access.js';
+import type { Reading } from '../reading.js';
+import { webTarget } from './web.js';
+
+/** Carries out a procedure that only asks, over the device's shell or its pages; null when nobody may. Tells why in the reading. */
+async function ask(
+  context: Context,
+  access: Access,
+  reading: Reading,
+  name: ProcedureName,
+  pinned: string | null,
+  signal: AbortSignal,
+): Promise<ProcedureResult | null> {
+  const { address, network } = reading;
+  const { family } = reading.recognised!;
+  const procedure = family.procedures[name]!;
+  const overShell = usesShell(procedure);
+  const protocol = overShell ? 'ssh' : 'http';
+  const probe = overShell ? 'SSH login' : 'web login';
+  const candidates = access.candidates(protocol, network, address);
+  if (candidates.length === 0) {
+    const left = access.leftAlone(protocol, network, address);
+    reading.troubles.push({
+      probe,
+      cause: left.length > 0 ? 'login-refused' : 'no-credential',
+      detail:
+        left.length > 0
+          ? `${left.join(', ')} was refused here before and is not tried again yet`
+          : `its network names no ${overShell ? 'SSH' : 'HTTP'} credential, which its family needs to tell ${name === 'children' ? 'what it manages' : 'more'}`,
+    });
+    return null;
+  }
+  const { timeScale } = context.options;
+  for (const credential of candidates)
+    try {
+      if (overShell) {
+        if (!hasShell(family)) return null;
+        const session = await DeviceSession.openWith(context, { address, port: network.sshPort, hostKey: pinned }, family, credential, {
+          signal,
+        });
+        try {
+          const found = await session.run(name);
+          reading.credentials['ssh'] = credential.id;
+          return found;
+        } finally {
+          session.close();
+        }
+      }
+      const login = httpAccess(context, credential);
+      const secure = reading.seen.some((s) => s.probe === 'HTTPS') && !reading.seen.some((s) => s.probe === 'HTTP');
+      const found = await runProcedure(name, {
+        family,
+        shell: null,
+        web: { get: (path, limit) => askHttp(webTarget(reading, secure, login, signal, limit), path) },
+        given: {},
+        timeScale,
+        signal,
+      });
+      reading.credentials['http'] = credential.id;
+      return found;
+    } catch (error) {
+      const cause = error instanceof CauseError ? error : error instanceof WireError ? new CauseError('service-fault', error.detail) : null;
+      if (cause === null) throw error;
+      if (signal.aborted) return null;
+      if (cause.code === 'login-refused') {
+        // The next credential may be the right one; only when none is, it is a trouble.
+        await access.refused(credential, protocol, address);
+        if (credential !== candidates[candidates.length - 1]) continue;
+      }
+      const suspended = cause.code === 'login-refused' && access.isSuspended(credential);
+      reading.troubles.push({ probe, cause: suspended ? 'credential-suspended' : cause.code, detail: cause.detail });
+      return null;
+    }
+  return null;
+}
+
+/** What a family's own procedures add: what the device is when the standards do not tell, its children, its outlets. */
+export async function probeFamily(
+  context: Context,
+  access: Access,
+  reading: Reading,
+  pinned: string | null,
+  signal: AbortSignal,
+): Promise<void> {
+  const family = reading.recognised?.family;
+  if (!family) return;
+  const { procedures } = family;
+  const knows = (field: 'firmware' | 'serial'): boolean => reading.findings.some((f) => (f.values[field] ?? '') !== '');
+  if (procedures.record && !(knows('firmware') && knows('serial'))) {
+    const found = await ask(context, access, reading, 'record', pinned, signal);
+    if (found) {
+      const { name, model, hardwareRevision, variant, serial, mac, firmware, bootLoader } = found.gives;
+      const probe = usesShell(procedures.record) ? 'SSH login' : 'web login';
+      reading.findings.unshift({
+        probe,
+        values: { name, maker: family.maker, model, hardwareRevision, variant, serial, mac, firmware, bootLoader },
+      });
+      reading.seen.push({ probe, raw: { ...found.gives }, parsed: { ...found.gives } });
+    }
+  }
+  if (procedures.children) {
+    const found = await ask(context, access, reading, 'children', pinned, signal);
+    reading.children = found?.tables['children'] ?? null;
+    if (reading.children)
+      reading.seen.push({ probe: 'what it manages', raw: { rows: reading.children }, parsed: { count: reading.children.length } });
+  }
+  if (procedures.neighbours) {
+    const found = await ask(context, access, reading, 'neighbours', pinned, signal);
+    const outlets = found?.tables['outlets'];
+    if (outlets) {
+      reading.outlets = outlets.map((o) => ({ outlet: o['outlet'] ?? '', label: o['label'] ?? '' }));
+      reading.seen.push({ probe: 'outlets', raw: { outlets }, parsed: { count: outlets.length } });
+    }
+  }
+}

@@ -1,0 +1,126 @@
+import {
+  aroundFromSnmp,
+  aroundSubtrees,
+  entityTable,
+  physicalAddresses,
+  recordFromSnmp,
+  systemObjects,
+  type Around,
+  type SnmpRecord,
+} from '@barrow/core';
+import { WireError, type SnmpTarget } from '@barrow/wire';
+import type { Context } from '../../context.js';
+import { snmpAccess, type Access } from '../access.js';
+import type { Reading, Swept } from '../reading.js';
+
+/** Subtrees that are walked at the same time on one device: its agent is small. */
+const walksAtOnce = 4;
+/** No device is walked for longer. */
+const longestWalkMs = 60_000;
+
+export interface SnmpReading {
+  readonly raw: Map<string, string | number>;
+  readonly aroundRaw: Map<string, string | number>;
+  readonly record: SnmpRecord;
+  readonly around: Around;
+}
+
+/** Reads the standard objects that say what a device is, and the tables that say what is around it. @throws WireError */
+export async function readSnmp(context: Pick<Context, 'snmp'>, target: SnmpTarget, signal?: AbortSignal): Promise<SnmpReading> {
+  const system = await context.snmp.get(target, Object.values(systemObjects));
+  const limit = AbortSignal.any([AbortSignal.timeout(longestWalkMs), ...(signal ? [signal] : [])]);
+  const raw = new Map<string, string | number>();
+  const aroundRaw = new Map<string, string | number>();
+  for (const { oid, value } of system.values()) raw.set(oid, value);
+  const walks: [string, number, Map<string, string | number>][] = [
+    [entityTable, 2000, raw],
+    [physicalAddresses, 2000, raw],
+    ...Object.values(aroundSubtrees).map(([oid, most]): [string, number, Map<string, string | number>] => [oid, most, aroundRaw]),
+  ];
+  const queue = [...walks];
+  const walker = async (): Promise<void> => {
+    for (let next = queue.shift(); next !== undefined; next = queue.shift())
+      for (const { oid, value } of await context.snmp.walk(target, next[0], next[1], limit)) next[2].set(oid, value);
+  };
+  await Promise.all(Array.from({ length: walksAtOnce }, walker));
+  const all = new Map([...raw, ...aroundRaw]);
+  return { raw, aroundRaw, record: recordFromSnmp(raw), around: aroundFromSnmp(all) };
+}
+
+/** Asks by SNMP with the credentials that fit, and says when none does. */
+export async function probeSnmp(context: Context, access: Access, reading: Reading, swept: Swept, signal: AbortSignal): Promise<void> {
+  const { address, network } = reading;
+  reading.engineId = swept.engineId;
+  // A community that was answered in the sweep is known to work; v3 users are tried where the engine answered.
+  const users = access.candidates('snmp', network, address).filter((c) => c.kind === 'snmp-v3');
+  const candidates = swept.community !== null ? [swept.community] : swept.engineId === null ? [] : users;
+  for (const credential of candidates) {
+    const target: SnmpTarget = { address, port: network.snmpPort, access: snmpAccess(context, credential) };
+    const probe = credential.kind === 'snmp-v3' ? 'SNMP v3' : 'SNMP v2c';
+    let read: SnmpReading;
+    try {
+      read = await readSnmp(context, target, signal);
+    } catch (error) {
+      if (!(error instanceof WireError)) throw error;
+      if (error.fault === 'login-refused') await access.refused(credential, 'snmp', address);
+      // RFC 3414 lets an agent drop what it cannot authenticate, so that silence may be a refusal.
+      const detail =
+        error.fault === 'timeout' && credential.kind === 'snmp-v3'
+          ? `user ${credential.user} gets no answer, though the engine answers: its keys or its rights are probably others`
+          : error.detail;
+      if (error.fault !== 'cancelled')
+        reading.troubles.push({ probe, cause: error.fault === 'timeout' ? 'login-refused' : causeOf(error), detail });
+      continue;
+    }
+    const { record, around } = read;
+    reading.credentials['snmp'] = credential.id;
+    reading.engineId = record.engineId ?? reading.engineId;
+    reading.heard.snmp = { objectId: record.objectId, description: record.description };
+    reading.around = around;
+    reading.agentUptime = record.agentUptime;
+    reading.members = record.members;
+    reading.services = record.services;
+    reading.capabilities = around.capabilities;
+    reading.findings.push({ probe, values: { ...record, mac: around.chassisMac ?? record.mac } });
+    reading.seen.push({ probe, raw: Object.fromEntries(read.raw), parsed: { ...record, agentUptime: undefined } });
+    if (read.aroundRaw.size > 0)
+      reading.seen.push({
+        probe: 'SNMP, what is around it',
+        raw: Object.fromEntries(read.aroundRaw),
+        parsed: {
+          ports: around.ports.length,
+          neighbours: around.neighbours.map((n) => n.name ?? n.chassisMac ?? n.addresses[0] ?? 'unnamed'),
+          powerPorts: around.power.filter((p) => p.delivering).length,
+          bridgeTable: around.forwarding.length,
+          addressTable: around.arp.length,
+        },
+      });
+    reading.troubles.splice(0);
+    return;
+  }
+  if (swept.engineId !== null) {
+    const left = access.leftAlone('snmp', network, address);
+    if (reading.troubles.length === 0)
+      reading.troubles.push({
+        probe: 'SNMP',
+        cause: left.length > 0 ? 'login-refused' : 'no-credential',
+        detail:
+          left.length > 0
+            ? `it tells its engine ID; ${left.join(', ')} was refused here before and is not tried again yet`
+            : 'it tells its engine ID to anybody, and answers none of the communities and users of its network',
+      });
+    reading.seen.push({ probe: 'SNMP v3 engine', raw: { engineId: swept.engineId }, parsed: { engineId: swept.engineId } });
+  }
+}
+
+export function causeOf(error: WireError): string {
+  const causes: Partial<Record<WireError['fault'], string>> = {
+    refused: 'unreachable',
+    unreachable: 'unreachable',
+    lost: 'session-lost',
+    timeout: 'no-answer-in-time',
+    malformed: 'unexpected-answer',
+    cancelled: 'session-lost',
+  };
+  return causes[error.fault] ?? error.fault;
+}

@@ -1,0 +1,127 @@
+import { DarkIf, drawTopology, type DeviceDetail, type DeviceMap, type Kind, type Link, type MapDevice, type Topology } from '@barrow/core';
+import type { Context } from '../context.js';
+import { DeviceEntity, SurroundingsEntity, type DeviceRow } from '../data/entities.js';
+
+interface Drawn {
+  readonly rows: ReadonlyMap<string, DeviceRow>;
+  readonly topology: Topology;
+  readonly dark: DarkIf;
+  readonly ports: ReadonlyMap<string, number>;
+}
+
+/** Links and feeds from all evidence; drawn when somebody looks, and again only after something changed. */
+export class MapService {
+  #drawn: Promise<Drawn> | null = null;
+
+  constructor(private readonly context: Context) {
+    context.live.listen((event) => {
+      if (event.kind === 'changed' && event.what === 'devices') this.#drawn = null;
+    });
+  }
+
+  #draw(): Promise<Drawn> {
+    return (this.#drawn ??= this.#read());
+  }
+
+  async #read(): Promise<Drawn> {
+    const { db } = this.context;
+    const [rows, surroundings] = await Promise.all([db.find(DeviceEntity), db.find(SurroundingsEntity)]);
+    const around = new Map(surroundings.map((s) => [s.device, s.data]));
+    const devices: MapDevice[] = rows.map((row) => ({
+      id: row.id,
+      name: row.name,
+      kind: row.kind as Kind,
+      site: row.site,
+      parent: row.parent,
+      macs: row.mac === null ? [] : [row.mac],
+      addresses: [row.address, ...row.addresses].filter((a) => a !== '' && !row.flags.some((f) => f.flag === 'displaced')),
+      around: around.get(row.id) ?? null,
+      onParent: row.onParent,
+      outlets: row.outlets,
+      feedByHand: row.feedByHand,
+      uplinkByHand: row.uplinkByHand,
+    }));
+    const topology = drawTopology(devices);
+    return {
+      rows: new Map(rows.map((r) => [r.id, r])),
+      topology,
+      dark: new DarkIf(devices, topology),
+      ports: new Map([...around].map(([id, a]) => [id, a.ports.length])),
+    };
+  }
+
+  async whole(): Promise<DeviceMap> {
+    const { rows, topology, ports } = await this.#draw();
+    const view = views(rows);
+    return {
+      devices: [...rows.values()].sort(bySiteAndName).map((row) => ({
+        id: row.id,
+        name: row.name,
+        kind: row.kind as Kind,
+        site: row.site,
+        address: row.address === '' ? null : row.address,
+        model: row.model,
+        firmware: row.firmware,
+        parent: row.parent,
+        ports: ports.get(row.id) ?? 0,
+        noUplink: topology.noUplink.has(row.id),
+        noFeed: topology.noFeed.has(row.id),
+        flagged: row.flags.length > 0,
+      })),
+      links: topology.links.map(view.link),
+      feeds: topology.feeds.map(view.feed),
+      strangers: topology.strangers.map(view.stranger),
+      unknownFeeds: topology.unknownFeeds.map(view.end),
+    };
+  }
+
+  /** What hangs on one device, what it hangs on, and what goes dark with it. */
+  async around(id: string): Promise<Pick<DeviceDetail, 'links' | 'feeds' | 'strangers' | 'dark' | 'children'>> {
+    const { rows, topology, dark } = await this.#draw();
+    const view = views(rows);
+    const children = [...rows.values()].filter((r) => r.parent === id);
+    return {
+      links: topology.links.filter((l) => l.a.device === id || l.b.device === id).map(view.link),
+      feeds: topology.feeds.filter((f) => f.from.device === id || f.to === id).map(view.feed),
+      strangers: topology.strangers.filter((s) => s.heardBy === id).map(view.stranger),
+      children: children.map((c) => ({
+        id: c.id,
+        name: c.name,
+        kind: c.kind as Kind,
+        firmware: c.firmware,
+        present: c.onParent?.present ?? true,
+      })),
+      dark: dark.of(id).map((d) => {
+        const row = rows.get(d.device)!;
+        return { ...d, name: row.name, kind: row.kind as Kind, site: row.site, through: rows.get(d.through)?.name ?? d.through };
+      }),
+    };
+  }
+}
+
+const collate = new Intl.Collator('en', { numeric: true });
+const bySiteAndName = (a: DeviceRow, b: DeviceRow): number => collate.compare(a.site, b.site) || collate.compare(a.name, b.name);
+
+/** Writes ends with the names of their devices. */
+function views(rows: ReadonlyMap<string, DeviceRow>) {
+  const nameOf = (id: string): string => rows.get(id)?.name ?? id;
+  const end = (e: { device: string; port: string | null }) => ({ ...e, name: nameOf(e.device) });
+  return {
+    end,
+    link: (l: Link) => ({ ...l, a: end(l.a), b: end(l.b), evidence: [...l.evidence] }),
+    feed: (f: Topology['feeds'][number]) => ({
+      ...f,
+      from: end(f.from),
+      to: end({ device: f.to, port: null }),
+      evidence: [...f.evidence],
+    }),
+    stranger: (s: Topology['strangers'][number]) => ({
+      name: s.name,
+      description: s.description,
+      mac: s.mac,
+      addresses: [...s.addresses],
+      heardBy: nameOf(s.heardBy),
+      port: s.port,
+    }),
+  };
+}

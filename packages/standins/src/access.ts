@@ -1,0 +1,20 @@
+/** Where the simulated devices answer, and what opens them. Made up, and good for nothing else. */
+export const snmpPort = 16161;
+export const sshPort = 2222;
+export const httpPort = 8080;
+export const httpsPort = 8443;
+/** The ports that WS-Discovery 1.1 and RFC 3261 give. */
+export const wsDiscoveryPort = 3702;
+export const sipPort = 5060;
+
+export const community = 'ferry-read';
+export const login = { user: 'ferry', password: 'heron-at-low-tide' } as const;
+/** The second word that a controller asks for before it tells more. */
+export const raiseWord = 'spring-tide-only';
+export const webLogin = { user: 'ferry', password: 'lantern-on-the-mole' } as const;
+export const snmpUser = {
+  name: 'ferry-watch',
+  auth: 'sha256',
+  authKey: 'ebb-and-flood-by-night',
+  privKey: 'chart-of-the-channel',
+} as const;

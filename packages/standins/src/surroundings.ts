@@ -1,0 +1,76 @@
+/** IEEE 802.1AB system capabilities (LldpSystemCapabilitiesMap), by bit. */
+export const capabilityBits = { other: 0, repeater: 1, bridge: 2, 'access-point': 3, router: 4, phone: 5, docsis: 6, station: 7 } as const;
+export type Capability = keyof typeof capabilityBits;
+
+/** One port as IF-MIB tells it. */
+export interface Port {
+  readonly index: number;
+  readonly name: string;
+  readonly mac: string;
+  readonly speedMbps: number;
+  readonly up: boolean;
+  /** IANAifType: 6 ethernetCsmacd, 161 ieee8023adLag, 71 ieee80211. */
+  readonly type: number;
+  readonly alias: string;
+}
+
+/** What LLDP heard on a port. */
+export interface HeardNeighbour {
+  readonly port: number;
+  readonly chassisMac: string;
+  readonly portName: string;
+  readonly sysName: string;
+  readonly sysDescr: string;
+  readonly capabilities: readonly Capability[];
+  readonly address: string | null;
+  /** LLDP-MED inventory; null when the neighbour sends none. */
+  readonly inventory: null | {
+    readonly hardware: string;
+    readonly firmware: string;
+    readonly serial: string;
+    readonly maker: string;
+    readonly model: string;
+  };
+  /** LLDP-MED power asked for, in tenths of a watt; 0: none. */
+  readonly powerTenths: number;
+}
+
+/** Everything around a device that its agent can tell. */
+export interface Surroundings {
+  readonly ports: readonly Port[];
+  readonly capabilities: readonly Capability[];
+  readonly neighbours: readonly HeardNeighbour[];
+  /** Ports of POWER-ETHERNET-MIB; `class` is the IEEE 802.3 power class. */
+  readonly power: readonly { readonly port: number; readonly delivering: boolean; readonly class: number }[];
+  readonly forwarding: readonly { readonly mac: string; readonly port: number }[];
+  readonly arp: readonly { readonly port: number; readonly address: string; readonly mac: string }[];
+  readonly aggregates: readonly { readonly port: number; readonly into: number }[];
+  readonly addresses: readonly string[];
+}
+
+export const nothingAround: Surroundings = {
+  ports: [],
+  capabilities: [],
+  neighbours: [],
+  power: [],
+  forwarding: [],
+  arp: [],
+  aggregates: [],
+  addresses: [],
+};
+
+/** A row of ENTITY-MIB entPhysicalTable (RFC 6933). */
+export interface Part {
+  readonly index: number;
+  readonly description: string;
+  /** 3 chassis, 6 powerSupply, 9 module, 10 port, 11 stack. */
+  readonly class: number;
+  readonly containedIn: number;
+  readonly name: string;
+  readonly hardware: string;
+  readonly loader: string;
+  readonly firmware: string;
+  readonly serial: string;
+  readonly maker: string;
+  readonly model: string;
+}

@@ -1,0 +1,173 @@
+import { request as plainRequest, type IncomingMessage } from 'node:http';
+import { request as secureRequest } from 'node:https';
+import type { PeerCertificate, TLSSocket } from 'node:tls';
+import { WireError } from '../errors.js';
+import { answerDigest, readChallenges } from './digest.js';
+
+/** `guess`: digest or basic, whichever is asked for. A password is never sent in the clear to a server that offers digest. */
+export type HttpAccess =
+  | { readonly how: 'basic' | 'digest' | 'guess'; readonly user: string; readonly password: string }
+  | { readonly how: 'token'; readonly token: string };
+
+export interface HttpTarget {
+  readonly host: string;
+  readonly port: number;
+  readonly secure: boolean;
+  readonly access: HttpAccess | null;
+  readonly timeoutMs: number;
+  /** The most of a body that is read; the rest is left. */
+  readonly mostBytes?: number;
+  readonly signal?: AbortSignal;
+}
+
+export interface HttpAnswer {
+  readonly status: number;
+  readonly headers: Readonly<Record<string, string>>;
+  readonly body: string;
+  /** The body went on after `mostBytes`. */
+  readonly cut: boolean;
+  readonly certificate: HttpCertificate | null;
+}
+
+export interface HttpCertificate {
+  readonly subject: string;
+  readonly issuer: string;
+  readonly validTo: string;
+  /** Upper-case hexadecimal SHA-256, with colons. */
+  readonly fingerprint: string;
+}
+
+const mostBytes = 256 * 1024;
+
+/**
+ * One request to a device, with at most one answer to its challenge. A certificate that nobody signed is accepted and told:
+ * devices rarely have another.
+ * @throws WireError `refused`, `unreachable`, `timeout`, `login-refused`, `malformed`.
+ */
+export async function askHttp(
+  target: HttpTarget,
+  path: string,
+  use: { method?: 'GET' | 'POST'; body?: string; type?: string } = {},
+): Promise<HttpAnswer> {
+  const method = use.method ?? 'GET';
+  const headers: Record<string, string> = use.body === undefined ? {} : { 'content-type': use.type ?? 'text/plain' };
+  const { access } = target;
+  if (access?.how === 'token') headers['authorization'] = `Bearer ${access.token}`;
+  const first = await once(target, method, path, headers, use.body);
+  if (first.status !== 401 || access === null || access.how === 'token') {
+    if (first.status === 401 && access !== null) throw refused(target, path);
+    return first;
+  }
+  const challenges = readChallenges(first.headers['www-authenticate'] ?? '');
+  const digest = challenges.find((c) => c.scheme === 'digest');
+  const authorization =
+    digest && access.how !== 'basic'
+      ? answerDigest(digest, { method, uri: path, user: access.user, password: access.password })
+      : access.how !== 'digest' && challenges.some((c) => c.scheme === 'basic')
+        ? `Basic ${Buffer.from(`${access.user}:${access.password}`).toString('base64')}`
+        : null;
+  if (authorization === null)
+    throw new WireError('login-refused', `${where(target, path)} asks for ${challenges.map((c) => c.scheme).join(', ') || 'a login'} only`);
+  const second = await once(target, method, path, { ...headers, authorization }, use.body);
+  if (second.status === 401) throw refused(target, path);
+  return second;
+}
+
+const where = (target: HttpTarget, path: string): string =>
+  `${target.secure ? 'https' : 'http'}://${target.host.includes(':') ? `[${target.host}]` : target.host}:${target.port}${path}`;
+const refused = (target: HttpTarget, path: string): WireError => new WireError('login-refused', `${where(target, path)} refused the login`);
+
+function once(
+  target: HttpTarget,
+  method: string,
+  path: string,
+  headers: Record<string, string>,
+  body: string | undefined,
+): Promise<HttpAnswer> {
+  const at = where(target, path);
+  return new Promise((resolve, reject) => {
+    let settled = false;
+    const end = (done: () => void): void => {
+      if (settled) return;
+      settled = true;
+      clearTimeout(timer);
+      request.destroy();
+      done();
+    };
+    const fail = (error: WireError): void => end(() => reject(error));
+    // The whole exchange has this long, not each of its packets: a device that drips octets ends too.
+    const timer = setTimeout(() => fail(new WireError('timeout', `${at} did not answer within ${target.timeoutMs} ms`)), target.timeoutMs);
+    const options = {
+      host: target.host,
+      port: target.port,
+      method,
+      path,
+      headers: { ...headers, connection: 'close', ...(body === undefined ? {} : { 'content-length': String(Buffer.byteLength(body)) }) },
+      agent: false as const,
+      maxHeaderSize: 32 * 1024,
+      signal: target.signal,
+    };
+    const hear = (response: IncomingMessage): void => {
+      const certificate = target.secure ? certificateOf((response.socket as TLSSocket).getPeerCertificate()) : null;
+      const most = target.mostBytes ?? mostBytes;
+      const parts: Buffer[] = [];
+      let size = 0;
+      const done = (cut: boolean): void =>
+        end(() =>
+          resolve({
+            status: response.statusCode ?? 0,
+            headers: Object.fromEntries(
+              Object.entries(response.headers).map(([name, value]) => [name, Array.isArray(value) ? value.join(', ') : (value ?? '')]),
+            ),
+            body: Buffer.concat(parts).subarray(0, most).toString('utf8'),
+            cut,
+            certificate,
+          }),
+        );
+      response.on('data', (data: Buffer) => {
+        parts.push(data);
+        size += data.length;
+        if (size > most) done(true);
+      });
+      response.on('end', () => done(false));
+      response.on('error', () => done(true));
+    };
+    const request = target.secure ? secureRequest({ ...options, rejectUnauthorized: false }, hear) : plainRequest(options, hear);
+    request.on('error', (error: NodeJS.ErrnoException) => {
+      if (target.signal?.aborted) return fail(new WireError('cancelled', 'stopped'));
+      if (error.code === 'ECONNREFUSED') return fail(new WireError('refused', `${at} refused the connection`));
+      if (error.code?.startsWith('HPE_')) return fail(new WireError('malformed', `${at} does not speak HTTP: ${error.code}`));
+      return fail(new WireError(error.code === 'ECONNRESET' ? 'lost' : 'unreachable', `${at}: ${error.code ?? error.message}`));
+    });
+    request.end(body);
+  });
+}
+
+function certificateOf(certificate: PeerCertificate | undefined): HttpCertificate | null {
+  if (!certificate?.fingerprint256) return null;
+  const name = (parts: object | undefined): string =>
+    Object.entries(parts ?? {})
+      .map(([key, value]) => `${key}=${String(value)}`)
+      .join(', ');
+  return {
+    subject: name(certificate.subject),
+    issuer: name(certificate.issuer),
+    validTo: certificate.valid_to,
+    fingerprint: certificate.fingerprint256,
+  };
+}
+
+/** The text of the first `<title>`, without mark-up. */
+export function titleOf(body: string): string | null {
+  const from = body.slice(0, 65_536);
+  const begin = from.search(/<title[\s>]/i);
+  if (begin < 0) return null;
+  const open = from.indexOf('>', begin);
+  const close = from.toLowerCase().indexOf('</title', open);
+  if (open < 0 || close < 0) return null;
+  const text = from
+    .slice(open + 1, close)
+    .replace(/\s+/g, ' ')
+    .trim();
+  return text === '' ? null : text;
+}

@@ -1,0 +1,91 @@
+import { createHash } from 'node:crypto';
+import { connect } from 'node:net';
+import { Client } from 'ssh2';
+import { WireError } from '../errors.js';
+
+/** RFC 4253 §4.2 allows lines before the identification; they and it are read up to this much. */
+const longestGreeting = 8 * 1024;
+
+export interface SshGreeting {
+  /** `SSH-2.0-…`, RFC 4253 §4.2. */
+  readonly identification: string;
+  /** Lines that came before it. */
+  readonly before: string;
+}
+
+/**
+ * Reads what an SSH server says of itself to anybody.
+ * @throws WireError `refused`, `unreachable`, `timeout` (it accepts and never speaks), `lost`, `malformed` (no SSH, or no end).
+ */
+export function sshGreeting(host: string, port: number, timeoutMs: number): Promise<SshGreeting> {
+  const where = `${host}:${port}`;
+  return new Promise((resolve, reject) => {
+    const socket = connect({ host, port });
+    let said = '';
+    const end = (result: SshGreeting | WireError): void => {
+      clearTimeout(timer);
+      socket.destroy();
+      if (result instanceof WireError) reject(result);
+      else resolve(result);
+    };
+    const timer = setTimeout(
+      () =>
+        end(
+          new WireError(
+            'timeout',
+            said === '' ? `${where} accepts the connection and says nothing` : `${where} does not finish its greeting`,
+          ),
+        ),
+      timeoutMs,
+    );
+    socket.on('data', (data: Buffer) => {
+      said += data.toString('latin1');
+      const match = /(?:^|\n)(SSH-[^\r\n]{1,255})\r?\n/.exec(said);
+      if (match) return end({ identification: match[1]!, before: said.slice(0, match.index).slice(0, 2000) });
+      if (said.length > longestGreeting) end(new WireError('malformed', `${where} sends a greeting without end`));
+    });
+    socket.on('error', (error: NodeJS.ErrnoException) =>
+      end(new WireError(error.code === 'ECONNREFUSED' ? 'refused' : 'unreachable', `${where}: ${error.code ?? error.message}`)),
+    );
+    socket.on('close', () => end(new WireError(said === '' ? 'sessions-full' : 'malformed', closedEarly(where, said))));
+  });
+}
+
+const closedEarly = (where: string, said: string): string =>
+  said === '' ? `${where} closes the connection before it says anything` : `${where} does not speak SSH`;
+
+/** The fingerprint of a host key: `SHA256:` and base64 without padding (RFC 4648 §4). */
+export const fingerprint = (key: Buffer): string => `SHA256:${createHash('sha256').update(key).digest('base64').replace(/=+$/, '')}`;
+
+/** Reads the host key by the key exchange alone; nobody logs in. @throws WireError */
+export function sshHostKey(host: string, port: number, timeoutMs: number): Promise<string> {
+  const client = new Client();
+  return new Promise((resolve, reject) => {
+    let key: string | null = null;
+    const end = (error: Error | null): void => {
+      clearTimeout(timer);
+      client.destroy();
+      if (key !== null) resolve(key);
+      else
+        reject(
+          new WireError(
+            error !== null && /no matching/.test(error.message) ? 'no-common-algorithm' : 'lost',
+            `${host}:${port}: ${error?.message ?? 'no host key'}`,
+          ),
+        );
+    };
+    const timer = setTimeout(() => end(new Error('the key exchange did not end')), timeoutMs);
+    client.on('error', (error: Error) => end(error));
+    client.on('close', () => end(null));
+    client.connect({
+      host,
+      port,
+      username: 'nobody',
+      readyTimeout: timeoutMs,
+      hostVerifier: (shown: Buffer) => {
+        key = fingerprint(shown);
+        return false;
+      },
+    });
+  });
+}
