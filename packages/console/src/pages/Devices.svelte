@@ -11,8 +11,11 @@
     tableFeatures,
     type ColumnDef,
   } from '@tanstack/svelte-table';
+  import { createVirtualizer } from '@tanstack/svelte-virtual';
   import { standings, type Device, type Discovery, type Standing } from '@barrow/core';
+  import { get } from 'svelte/store';
   import Empty from '../parts/Empty.svelte';
+  import KindIcon from '../parts/KindIcon.svelte';
   import PlanDialog from '../parts/PlanDialog.svelte';
   import State from '../parts/State.svelte';
   import Trouble from '../parts/Trouble.svelte';
@@ -27,6 +30,8 @@
   let text = $state('');
   let site = $state('');
   let standing = $state<Standing | ''>('');
+  let kind = $state('');
+  let only = $state<'' | 'flagged' | 'unrecognised' | 'firmware-unknown'>('');
   let planning = $state(false);
 
   async function load() {
@@ -53,6 +58,12 @@
   });
 
   const sites = $derived([...new Set((devices ?? []).map((d) => d.site))].sort());
+  const kindsHere = $derived([...new Set((devices ?? []).map((d) => d.kind))].sort());
+  const onlyTests: Record<Exclude<typeof only, ''>, (d: Device) => boolean> = {
+    flagged: (d) => d.flags.length > 0,
+    unrecognised: (d) => d.family === null,
+    'firmware-unknown': (d) => d.firmware === null,
+  };
   const counts = $derived.by(() => {
     const found = new Map<Standing, number>();
     for (const d of devices ?? []) found.set(d.standing, (found.get(d.standing) ?? 0) + 1);
@@ -64,8 +75,12 @@
       (d) =>
         (site === '' || d.site === site) &&
         (standing === '' || d.standing === standing) &&
+        (kind === '' || d.kind === kind) &&
+        (only === '' || onlyTests[only](d)) &&
         (wanted === '' ||
-          [d.name, d.address, d.serial, d.mac, d.model, d.firmware, d.maker].some((f) => f?.toLowerCase().includes(wanted))),
+          [d.name, d.address, d.serial, d.mac, d.model, d.firmware, d.maker, d.note, d.parentName, ...d.tags].some((f) =>
+            f?.toLowerCase().includes(wanted),
+          )),
     );
   });
   const behind = $derived(shown.filter((d) => d.standing === 'behind' && d.rollout === null));
@@ -83,8 +98,7 @@
     ['model', 'Maker, model', (d) => [d.maker, d.model].filter(Boolean).join(' ')],
     ['hardware', 'Hw', (d) => d.hardwareRevision ?? ''],
     ['serial', 'Serial', (d) => d.serial ?? ''],
-    ['firmware', 'Firmware', (d) => d.firmware ?? ''],
-    ['loader', 'Loader', (d) => d.bootLoader ?? ''],
+    ['firmware', 'Firmware', (d) => d.firmware ?? 'unknown'],
     ['target', 'Target', (d) => d.target ?? ''],
     ['standing', 'Standing', (d) => d.standing],
     ['seen', 'Last seen', (d) => d.lastSeen],
@@ -114,6 +128,25 @@
     }
   }
   const looking = $derived(discovery?.state === 'running');
+
+  // Only the rows in view are in the page, so that ten thousand scroll like ten.
+  const rowHeight = 33;
+  let scroller = $state<HTMLElement | null>(null);
+  const rows = $derived(table.getRowModel().rows);
+  const virtualizer = createVirtualizer<HTMLElement, HTMLTableRowElement>({
+    count: 0,
+    getScrollElement: () => scroller,
+    estimateSize: () => rowHeight,
+    overscan: 12,
+    // Before the list is measured a screenful is drawn.
+    initialRect: { width: 1200, height: 700 },
+  });
+  $effect(() => {
+    get(virtualizer).setOptions({ count: rows.length, getScrollElement: () => scroller });
+  });
+  const inView = $derived($virtualizer.getVirtualItems().filter((v) => v.index < rows.length));
+  const above = $derived(inView[0]?.start ?? 0);
+  const below = $derived(Math.max(0, rows.length * rowHeight - (inView.at(-1)?.end ?? 0)));
 </script>
 
 <div class="head">
@@ -126,13 +159,16 @@
     <option value="">all sites</option>
     {#each sites as s (s)}<option>{s}</option>{/each}
   </select>
-  <div class="chips" role="group" aria-label="Standing">
-    {#each counts as { standing: s, count } (s)}
-      <button class="chipbtn" aria-pressed={standing === s} onclick={() => (standing = standing === s ? '' : s)}
-        ><State word={s} /><b>{count}</b></button
-      >
-    {/each}
-  </div>
+  <select class="select" aria-label="Kind" bind:value={kind}>
+    <option value="">all kinds</option>
+    {#each kindsHere as k (k)}<option>{k}</option>{/each}
+  </select>
+  <select class="select" aria-label="Only" bind:value={only}>
+    <option value="">any state</option>
+    <option value="flagged">flagged</option>
+    <option value="unrecognised">no family fits</option>
+    <option value="firmware-unknown">firmware unknown</option>
+  </select>
   <span class="grow"></span>
   {#if may('operator')}
     <button class="btn preset-outlined-surface-300-700" onclick={look} disabled={looking}
@@ -144,17 +180,23 @@
   {/if}
 </div>
 
+<div class="chips" role="group" aria-label="Standing">
+  {#each counts as { standing: s, count } (s)}
+    <button class="chipbtn" aria-pressed={standing === s} onclick={() => (standing = standing === s ? '' : s)}
+      ><State word={s} /><b>{count}</b></button
+    >
+  {/each}
+</div>
+
 {#if looking && discovery}
   <p class="quiet told" role="status">
-    {discovery.asked} of {discovery.addresses} addresses asked, {discovery.answered} answered, {discovery.found.length} read.
+    {discovery.asked} of {discovery.addresses} addresses asked, {discovery.answered} answered.
+    <a class="anchor" href="/discovery">Watch it</a>
   </p>
 {:else if discovery}
   <p class="quiet told" role="status">
-    Discovery ended {when(discovery.endedAt)}: {discovery.answered} answered; {discovery.found.filter((f) => f.what === 'new').length} new,
-    {discovery.found.filter((f) => f.what === 'changed').length} changed, {discovery.silent.length} silent{discovery.silent.length > 0
-      ? ` (${discovery.silent.map((s) => s.name).join(', ')})`
-      : ''}.
-    {#each discovery.problems as problem (problem)}<br />! {problem}{/each}
+    Discovery ended {when(discovery.endedAt)}: {discovery.counts.new} new, {discovery.counts.changed} changed, {discovery.counts.moved} moved,
+    {discovery.silent.length} silent. <a class="anchor" href="/discovery">See all of it</a>
   </p>
 {/if}
 {#if failure}<Trouble {failure} />{/if}
@@ -164,19 +206,19 @@
 {:else if devices && devices.length === 0}
   <div class="sheet">
     <Empty title="No devices yet"
-      >Barrow looks only where it was told: add a network with <code>barrow network add</code>, then press Discover.</Empty
+      >Barrow looks only where it was told: add a network, then press Discover. <a class="anchor" href="/where">Where to look</a></Empty
     >
   </div>
 {:else if devices && shown.length === 0}
   <div class="sheet">
     <Empty title="No device fits"
       >{devices.length} devices are hidden by the search.
-      <button class="anchor" onclick={() => ((text = ''), (site = ''), (standing = ''))}>Show all</button></Empty
+      <button class="anchor" onclick={() => ((text = ''), (site = ''), (standing = ''), (kind = ''), (only = ''))}>Show all</button></Empty
     >
   </div>
 {:else if devices}
-  <div class="sheet scroll">
-    <table class="list">
+  <div class="sheet scroll" bind:this={scroller}>
+    <table class="list" aria-rowcount={rows.length}>
       <thead>
         {#each table.getHeaderGroups() as group (group.id)}
           <tr>
@@ -196,12 +238,22 @@
         {/each}
       </thead>
       <tbody>
-        {#each table.getRowModel().rows as row (row.id)}
+        {#if above > 0}<tr aria-hidden="true"><td style:height="{above}px" colspan={shownOf.length}></td></tr>{/if}
+        {#each inView as item (item.key)}
+          {@const row = rows[item.index]!}
           {@const d = row.original}
           <tr>
             {#each row.getAllCells() as cell (cell.id)}
               <td class:mono={mono.has(cell.column.id)}>
-                {#if cell.column.id === 'name'}<a class="name" href="/devices/{d.id}">{d.name}</a>
+                {#if cell.column.id === 'name'}<a class="name" href="/devices/{d.id}">{d.name}</a>{#if d.flags.length > 0}<span
+                      class="bad"
+                      title={d.flags.map((f) => f.detail).join('; ')}
+                    >
+                      ! {d.flags[0]!.flag}</span
+                    >{/if}
+                {:else if cell.column.id === 'firmware' && d.firmware === null}<span class="care" title={d.firmwareNote}>unknown</span>
+                {:else if cell.column.id === 'address' && d.address === null}<span class="quiet">through {d.parentName ?? 'nobody'}</span>
+                {:else if cell.column.id === 'kind'}<span class="kind"><KindIcon kind={d.kind} />{d.kind}</span>
                 {:else if cell.column.id === 'standing'}<State word={d.standing} note={d.standingReason ?? ''} />{#if d.rollout}<a
                       class="anchor in"
                       href="/rollouts/{d.rollout}">in a rollout</a
@@ -212,6 +264,7 @@
             {/each}
           </tr>
         {/each}
+        {#if below > 0}<tr aria-hidden="true"><td style:height="{below}px" colspan={shownOf.length}></td></tr>{/if}
       </tbody>
     </table>
   </div>
@@ -246,7 +299,7 @@
   }
   .search input {
     padding-left: 2rem;
-    width: 16rem;
+    width: 14rem;
     background: var(--sheet);
   }
   .search input,
@@ -260,6 +313,7 @@
     background-color: var(--sheet);
   }
   .chips {
+    margin-bottom: 0.6rem;
     display: flex;
     gap: 0.35rem;
   }
@@ -284,10 +338,26 @@
   }
   .scroll {
     overflow: auto;
-    max-height: calc(100vh - 11rem);
+    max-height: calc(100vh - 12.4rem);
   }
   td {
     white-space: nowrap;
+    height: 33px;
+    padding-block: 0;
+  }
+  .kind {
+    display: inline-flex;
+    align-items: center;
+    gap: 0.4rem;
+  }
+  .kind :global(svg) {
+    color: var(--quiet);
+  }
+  .bad {
+    color: var(--bad);
+  }
+  .care {
+    color: var(--care);
   }
   .name {
     font-weight: 600;

@@ -35,7 +35,7 @@ export class DeviceBook {
   }
 
   /** One device by id, name, address, serial or MAC. @throws Refusal when there is none, or more than one. */
-  get(asked: string): DeviceRow {
+  get(asked: string, as?: string): DeviceRow {
     const found = this.all(asked);
     if (found.length === 1) return found[0]!;
     if (found.length > 1)
@@ -46,7 +46,7 @@ export class DeviceBook {
         `"${asked}" fits ${found.map((f) => f.id).join(', ')}.`,
         'Give the id, which `barrow device list` shows.',
       );
-    throw notFound('device', asked, '`barrow device list` shows what is known; `barrow discover` looks for more.');
+    throw notFound(as ?? 'device', asked, '`barrow device list` shows what is known; `barrow discover` looks for more.');
   }
 
   all(asked: string): DeviceRow[] {

@@ -171,7 +171,7 @@ function nextOf(row: DeviceRow, change: Change, book: DeviceBook): Partial<Devic
     byHand.delete('parent');
     if (row.byHand.includes('parent')) next.parent = null;
   } else if (change.parent !== undefined) {
-    const parent = book.get(change.parent);
+    const parent = book.get(change.parent, 'parent');
     refuseRing(row, parent, book);
     byHand.add('parent');
     next.parent = parent.id;
@@ -203,7 +203,7 @@ function endOf(row: DeviceRow, text: string | null, what: string, book: DeviceBo
   if (text === null) return null;
   const colon = text.lastIndexOf(':');
   const isWhole = book.all(text).length > 0 || colon <= 0;
-  const device = book.get(isWhole ? text : text.slice(0, colon));
+  const device = book.get(isWhole ? text : text.slice(0, colon), what);
   if (device.id === row.id)
     throw new Refusal(422, `${what}-itself`, `The ${what} was not set`, `${row.name} cannot be its own ${what}.`, 'Name another device.');
   return { device: device.id, port: isWhole ? null : none(text.slice(colon + 1)) };
@@ -324,7 +324,7 @@ function differences(row: DeviceRow, cells: Cells, book: DeviceBook): { change: 
   if (cells.tags !== undefined) differ('tags', row.tags.join(' ') || null, tagsOf(cells.tags).join(' ') || null, tagsOf(cells.tags));
   if (cells.note !== undefined) differ('note', none(row.note), none(cells.note), cells.note);
   if (cells.parent !== undefined) {
-    const parent = cells.parent === '' ? null : book.get(cells.parent);
+    const parent = cells.parent === '' ? null : book.get(cells.parent, 'parent');
     // A parent that a probe tells is not taken away by an empty cell.
     if (parent !== null || row.byHand.includes('parent'))
       differ('parent', row.parent === null ? null : nameOf(row.parent), parent?.name ?? null, parent?.id ?? null);

@@ -26,6 +26,7 @@ export class MapService {
   async #read(): Promise<Drawn> {
     const { db } = this.context;
     const [rows, surroundings] = await Promise.all([db.find(DeviceEntity), db.find(SurroundingsEntity)]);
+    rows.sort(bySiteAndName);
     const around = new Map(surroundings.map((s) => [s.device, s.data]));
     const devices: MapDevice[] = rows.map((row) => ({
       id: row.id,
@@ -54,7 +55,7 @@ export class MapService {
     const { rows, topology, ports } = await this.#draw();
     const view = views(rows);
     return {
-      devices: [...rows.values()].sort(bySiteAndName).map((row) => ({
+      devices: [...rows.values()].map((row) => ({
         id: row.id,
         name: row.name,
         kind: row.kind as Kind,

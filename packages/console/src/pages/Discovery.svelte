@@ -1,0 +1,361 @@
+<script lang="ts">
+  import Radar from '@lucide/svelte/icons/radar';
+  import Square from '@lucide/svelte/icons/square';
+  import type { Discovery } from '@barrow/core';
+  import Empty from '../parts/Empty.svelte';
+  import KindIcon from '../parts/KindIcon.svelte';
+  import Trouble from '../parts/Trouble.svelte';
+  import { hear } from '../lib/live.svelte.js';
+  import { ProblemError } from '@barrow/client';
+  import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
+  import { when } from '../lib/format.js';
+
+  let view = $state.raw<Discovery | null>(null);
+  let found = $state.raw<Discovery['found']>([]);
+  let troubles = $state.raw<Discovery['troubles']>([]);
+  let failure = $state<Failure | null>(null);
+  let none = $state(false);
+  let only = $state<'all' | 'changes' | 'unrecognised'>('all');
+  let large = $state<Failure | null>(null);
+
+  async function load() {
+    try {
+      const whole = await client().discovery();
+      view = whole;
+      found = whole.found;
+      troubles = whole.troubles;
+      none = false;
+    } catch (error) {
+      if (error instanceof ProblemError && error.problem.status === 404) none = true;
+      else failure = failureOf(error);
+    }
+  }
+  $effect(() => {
+    void load();
+    return hear((event) => {
+      if (event.kind !== 'discovery') return;
+      const now = event.discovery;
+      // Live events carry the last finds only; they are laid over what is here, and the whole is read at the end.
+      if (view?.id !== now.id) [found, troubles] = [[], []];
+      const known = new Set(found.map((f) => f.device));
+      found = [...found, ...now.found.filter((f) => !known.has(f.device))];
+      if (now.troubles.length > 0) {
+        const had = new Set(troubles.map((t) => `${t.address} ${t.probe} ${t.detail}`));
+        troubles = [...troubles, ...now.troubles.filter((t) => !had.has(`${t.address} ${t.probe} ${t.detail}`))];
+      }
+      view = now;
+      none = false;
+      if (now.state !== 'running') void load();
+    }, load);
+  });
+
+  async function start(sure = false) {
+    try {
+      failure = null;
+      large = null;
+      view = await client().discover([], sure);
+      found = [];
+      troubles = [];
+      none = false;
+    } catch (error) {
+      if (error instanceof ProblemError && error.problem.code === 'many-addresses') large = failureOf(error);
+      else failure = failureOf(error);
+    }
+  }
+  const stop = () =>
+    client()
+      .stopDiscovery()
+      .catch((error: unknown) => (failure = failureOf(error)));
+
+  const running = $derived(view?.state === 'running');
+  const share = $derived(view && view.addresses > 0 ? Math.round((100 * view.asked) / view.addresses) : 0);
+  const stages = {
+    asking: 'asking every address',
+    connecting: 'trying connections',
+    reading: 'reading what answered',
+    following: 'following neighbours',
+    settling: 'settling who is who',
+    ended: 'ended',
+  } as const;
+  const listed = $derived.by(() => {
+    const wanted = found.filter((f) =>
+      only === 'changes' ? f.what !== 'same' || f.flags.length > 0 : only === 'unrecognised' ? !f.recognised : true,
+    );
+    return running ? [...wanted].reverse() : [...wanted].sort((a, b) => a.name.localeCompare(b.name, 'en', { numeric: true }));
+  });
+  const shapes = { new: '+', changed: '≠', moved: '→', same: '=' } as const;
+</script>
+
+<div class="head">
+  <h1>Discovery</h1>
+  {#if view}
+    <span class="quiet"
+      >{running ? `begun ${when(view.startedAt)}` : `${view.state === 'done' ? 'ended' : view.state} ${when(view.endedAt)}`} by {view.startedBy},
+      {view.networks.length === 1 ? `network ${view.networks[0]}` : `${view.networks.length} networks`}</span
+    >
+  {/if}
+  <span class="grow"></span>
+  {#if may('operator')}
+    {#if running}<button class="btn preset-outlined-surface-300-700" onclick={stop}><Square size={14} aria-hidden="true" />Stop</button>
+    {:else}<button class="btn preset-filled-primary-600-400" onclick={() => start()}><Radar size={16} aria-hidden="true" />Discover</button
+      >{/if}
+  {/if}
+</div>
+{#if failure}<Trouble {failure} />{/if}
+{#if large}
+  <Trouble failure={large} />
+  <p class="sure"><button class="btn preset-filled-warning-600-400" onclick={() => start(true)}>I am sure: ask them all</button></p>
+{/if}
+
+{#if none && !view}
+  <div class="sheet">
+    <Empty title="Nothing was looked for yet">Say <a class="anchor" href="/where">where to look</a>, then press Discover.</Empty>
+  </div>
+{:else if view}
+  <div class="counts">
+    <div class="sheet now">
+      {#if running}
+        <p><b>{stages[view.stage]}</b> <span class="quiet">{view.asked} of {view.addresses} addresses</span></p>
+        <div class="track" role="progressbar" aria-valuenow={share} aria-valuemin="0" aria-valuemax="100">
+          <i style:width="{share}%"></i>
+        </div>
+        <p class="quiet trying">
+          {view.trying.length > 0 ? view.trying.slice(0, 4).join(', ') : ' '}{view.trying.length > 4
+            ? ` and ${view.trying.length - 4} more`
+            : ''}
+        </p>
+      {:else}
+        <p><b>{view.answered}</b> of {view.addresses} addresses answered.</p>
+        <p class="quiet">
+          {found.length} devices, those behind a parent among them.{view.strangeDatagrams > 0
+            ? ` ${view.strangeDatagrams} datagrams came from where nobody was asked.`
+            : ''}
+        </p>
+      {/if}
+    </div>
+    {#each [['new', view.counts.new, 'new'], ['changed', view.counts.changed, 'changed'], ['moved', view.counts.moved, 'moved'], ['as before', view.counts.same, 'same'], ['silent', view.silent.length, 'silent'], ['unrecognised', view.counts.unrecognised, 'unrecognised']] as [word, count, key] (key)}
+      <div class="sheet tile" class:zero={count === 0}><b>{count}</b><span>{word}</span></div>
+    {/each}
+  </div>
+
+  {#each view.problems as problem (problem)}<p class="problem">! {problem}</p>{/each}
+
+  {#if troubles.length > 0}
+    <section class="sheet" aria-label="Could not be read">
+      <h2>What would not let us in, or made no sense</h2>
+      <table class="list">
+        <tbody>
+          {#each troubles as t (`${t.address} ${t.probe} ${t.detail}`)}
+            <tr><td class="mono">{t.address}</td><td>{t.probe}</td><td class="bad">{t.cause}</td><td>{t.detail}</td></tr>
+          {/each}
+        </tbody>
+      </table>
+    </section>
+  {/if}
+  {#if view.silent.length > 0}
+    <section class="sheet" aria-label="Silent">
+      <h2>Known, and silent this time</h2>
+      <table class="list">
+        <tbody>
+          {#each view.silent as s (s.device)}
+            <tr
+              ><td><a class="anchor" href="/devices/{s.device}">{s.name}</a></td><td class="mono">{s.address ?? '–'}</td><td class="quiet"
+                >last seen {when(s.lastSeen)}</td
+              ></tr
+            >
+          {/each}
+        </tbody>
+      </table>
+    </section>
+  {/if}
+  {#if view.seen.length > 0}
+    <section class="sheet" aria-label="Named by a neighbour">
+      <h2>Named by a neighbour, and not in the records</h2>
+      <table class="list">
+        <tbody>
+          {#each view.seen as s, i (i)}
+            <tr
+              ><td>{s.name ?? s.mac ?? 'unnamed'}</td><td class="mono">{s.address ?? '–'}</td><td>{s.heardBy} {s.port ?? ''}</td><td
+                class="quiet">{s.why === 'out-of-range' ? 'lies outside of every network' : 'did not answer'}</td
+              ></tr
+            >
+          {/each}
+        </tbody>
+      </table>
+    </section>
+  {/if}
+
+  <section class="sheet" aria-label="Found">
+    <div class="bar">
+      <h2>Found{running ? ', newest first' : ''}</h2>
+      <span class="grow"></span>
+      <select class="select" aria-label="Which" bind:value={only}>
+        <option value="all">all {found.length}</option>
+        <option value="changes">changes only</option>
+        <option value="unrecognised">unrecognised only</option>
+      </select>
+    </div>
+    {#if listed.length === 0}
+      <Empty title={running ? 'Nothing has been read yet' : only === 'changes' ? 'Nothing has changed' : 'Nothing of this kind'}
+        >{running ? 'What answers appears here at once.' : 'Choose "all" to see everything that was found.'}</Empty
+      >
+    {:else}
+      <div class="scroll">
+        <table class="list">
+          <thead><tr><th>What</th><th>Device</th><th>Address</th><th>Kind</th><th>Detail</th></tr></thead>
+          <tbody>
+            {#each listed.slice(0, 500) as f (f.device)}
+              <tr>
+                <td class="what" data-what={f.what}><span aria-hidden="true">{shapes[f.what]}</span> {f.what}</td>
+                <td><a class="anchor name" href="/devices/{f.device}">{f.name}</a></td>
+                <td class="mono">{f.address ?? '–'}</td>
+                <td class="kind"><KindIcon kind={f.kind} /> {f.kind}</td>
+                <td
+                  >{f.detail}{#if !f.recognised}<span class="care"> no family fits</span>{/if}{#each f.flags as flag (flag)}<span
+                      class="bad"
+                    >
+                      ! {flag}</span
+                    >{/each}</td
+                >
+              </tr>
+            {/each}
+          </tbody>
+        </table>
+      </div>
+      {#if listed.length > 500}<p class="quiet more">and {listed.length - 500} more; the device list has them all</p>{/if}
+    {/if}
+  </section>
+{:else if !failure}
+  <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
+{/if}
+
+<style>
+  .head {
+    display: flex;
+    align-items: baseline;
+    gap: 0.9rem;
+    margin-bottom: 0.75rem;
+  }
+  .head :global(.btn) {
+    align-self: center;
+  }
+  h1 {
+    font-size: 1.25rem;
+    font-weight: 650;
+  }
+  h2 {
+    font-weight: 650;
+    padding: 0.6rem 0.9rem;
+  }
+  .bar h2 {
+    padding: 0;
+  }
+  .bar {
+    display: flex;
+    align-items: center;
+    padding: 0.5rem 0.9rem;
+  }
+  .bar .select {
+    width: auto;
+    height: 2rem;
+    padding-block: 0;
+  }
+  .grow {
+    flex: 1;
+  }
+  .counts {
+    display: grid;
+    grid-template-columns: minmax(22rem, 1fr) repeat(6, 6.9rem);
+    gap: 0.6rem;
+    margin-bottom: 0.9rem;
+  }
+  .now {
+    padding: 0.6rem 0.9rem;
+  }
+  .tile {
+    padding: 0.6rem 0.3rem;
+  }
+  .tile {
+    display: grid;
+    align-content: center;
+    justify-items: center;
+  }
+  .tile b {
+    font-size: 1.35rem;
+    font-weight: 650;
+    line-height: 1.2;
+  }
+  .tile.zero {
+    color: var(--quiet);
+  }
+  .tile.zero b {
+    font-weight: 400;
+  }
+  .track {
+    height: 6px;
+    border-radius: 3px;
+    background: var(--ground);
+    overflow: hidden;
+    margin: 0.4rem 0;
+  }
+  .track i {
+    display: block;
+    height: 100%;
+    background: var(--now);
+  }
+  .trying {
+    white-space: nowrap;
+    overflow: hidden;
+    text-overflow: ellipsis;
+    min-height: 1.3em;
+    font-size: 0.8125rem;
+  }
+  section {
+    margin-bottom: 0.9rem;
+  }
+  .scroll {
+    overflow: auto;
+  }
+  .name {
+    font-weight: 600;
+  }
+  .what {
+    white-space: nowrap;
+    color: var(--quiet);
+  }
+  .what[data-what='new'] {
+    color: var(--good);
+    font-weight: 600;
+  }
+  .what[data-what='changed'],
+  .what[data-what='moved'] {
+    color: var(--care);
+    font-weight: 600;
+  }
+  .kind {
+    white-space: nowrap;
+  }
+  .kind :global(svg) {
+    display: inline;
+    vertical-align: -2px;
+    color: var(--quiet);
+  }
+  .bad {
+    color: var(--bad);
+  }
+  td .care,
+  td .bad {
+    margin-left: 0.6rem;
+  }
+  .care {
+    color: var(--care);
+  }
+  .problem {
+    color: var(--bad);
+    margin-bottom: 0.6rem;
+  }
+  .sure,
+  .more {
+    padding: 0.6rem 0;
+  }
+</style>

@@ -1,0 +1,411 @@
+<script lang="ts">
+  import { Controls, SvelteFlow, type Edge, type Node } from '@xyflow/svelte';
+  import '@xyflow/svelte/dist/style.css';
+  import type { DeviceMap } from '@barrow/core';
+  import Empty from '../parts/Empty.svelte';
+  import KindIcon from '../parts/KindIcon.svelte';
+  import MapDevice from '../parts/MapDevice.svelte';
+  import MapSite from '../parts/MapSite.svelte';
+  import Trouble from '../parts/Trouble.svelte';
+  import { hear } from '../lib/live.svelte.js';
+  import { layOut } from '../lib/map-layout.js';
+  import { mode } from '../lib/mode.svelte.js';
+  import { client, failureOf, type Failure } from '../lib/session.svelte.js';
+
+  /** More devices than this begin folded up by site. */
+  const foldFrom = 160;
+
+  let map = $state.raw<DeviceMap | null>(null);
+  let failure = $state<Failure | null>(null);
+  let folded = $state.raw<ReadonlySet<string> | null>(null);
+  let looked = $state<string | null>(null);
+  let showPower = $state(true);
+  let wanted = $state('');
+  let width = $state(1200);
+  let height = $state(680);
+
+  async function load() {
+    try {
+      const found = await client().map();
+      folded ??= found.devices.length > foldFrom ? new Set(found.devices.map((d) => d.site)) : new Set();
+      map = found;
+      failure = null;
+    } catch (error) {
+      failure = failureOf(error);
+    }
+  }
+  let pending: ReturnType<typeof setTimeout> | undefined;
+  $effect(() => {
+    void load();
+    return hear((event) => {
+      if (event.kind !== 'changed' || event.what !== 'devices') return;
+      clearTimeout(pending);
+      pending = setTimeout(load, 400);
+    }, load);
+  });
+
+  const look = (id: string | null) => (looked = id);
+  const fold = (site: string) => {
+    const next = new Set(folded);
+    if (!next.delete(site)) next.add(site);
+    folded = next;
+  };
+  // Laid out anew only when devices, links or folds change, not when somebody looks at one.
+  const layout = $derived(map && folded ? layOut(map, folded, width / Math.max(1, height)) : null);
+  const byId = $derived(new Map((map?.devices ?? []).map((d) => [d.id, d])));
+  const near = $derived.by(() => {
+    if (!looked || !map) return null;
+    const found = new Set([looked]);
+    for (const l of map.links) {
+      if (l.a.device === looked) found.add(l.b.device);
+      if (l.b.device === looked) found.add(l.a.device);
+    }
+    for (const f of map.feeds) {
+      if (f.from.device === looked) found.add(f.to.device);
+      if (f.to.device === looked) found.add(f.from.device);
+    }
+    for (const d of map.devices) if (d.parent === looked) found.add(d.id);
+    const parent = byId.get(looked)?.parent;
+    if (parent) found.add(parent);
+    return found;
+  });
+  const search = $derived(wanted.trim().toLowerCase());
+
+  const nodes = $derived.by((): Node[] => {
+    if (!layout) return [];
+    return [
+      ...layout.sites.map((s): Node => ({
+        id: `site ${s.site}`,
+        type: 'site',
+        position: { x: s.x, y: s.y },
+        width: s.width,
+        height: s.height,
+        draggable: false,
+        selectable: false,
+        focusable: false,
+        zIndex: -1,
+        data: { site: s.site, devices: s.devices, folded: s.folded, fold },
+      })),
+      ...layout.devices.map((d): Node => {
+        const known = byId.get(d.id)!;
+        const fits =
+          search === '' || [known.name, known.address, known.model, known.firmware].some((t) => t?.toLowerCase().includes(search));
+        return {
+          id: d.id,
+          type: 'device',
+          position: { x: d.x, y: d.y },
+          width: d.width,
+          height: d.height,
+          draggable: false,
+          selectable: false,
+          focusable: false,
+          data: {
+            id: d.id,
+            name: d.name,
+            short: d.short,
+            kind: d.kind,
+            flagged: known.flagged,
+            noUplink: known.noUplink,
+            dim: (near !== null && !near.has(d.id)) || !fits,
+            chosen: d.id === looked || (search !== '' && fits),
+            look,
+          },
+        };
+      }),
+    ];
+  });
+  const drawn = $derived(new Set(layout?.devices.map((d) => d.id)));
+  const siteOf = $derived(new Map((map?.devices ?? []).map((d) => [d.id, d.site])));
+  const places = $derived(
+    new Map<string, { x: number; width: number }>([
+      ...(layout?.sites ?? []).map((s) => [`site ${s.site}`, s] as const),
+      ...(layout?.devices ?? []).map((d) => [d.id, d] as const),
+    ]),
+  );
+  /** A line leaves on the side where its other end is; two above each other are joined on the left. */
+  const sides = (source: string, target: string) => {
+    const [a, b] = [places.get(source)!, places.get(target)!];
+    if (b.x >= a.x + a.width) return { sourceHandle: 'from-right', targetHandle: 'to-left' };
+    if (b.x + b.width <= a.x) return { sourceHandle: 'from-left', targetHandle: 'to-right' };
+    return { sourceHandle: 'from-left', targetHandle: 'to-left' };
+  };
+  const edges = $derived.by((): Edge[] => {
+    if (!map || !layout) return [];
+    const endOf = (id: string): string => (drawn.has(id) ? id : `site ${siteOf.get(id)}`);
+    const fed = new Set(map.feeds.map((f) => `${f.from.device}|${f.to.device}`));
+    const seen = new Set<string>();
+    const made: Edge[] = [];
+    const put = (id: string, a: string, b: string, classes: string[]) => {
+      const [source, target] = [endOf(a), endOf(b)];
+      if (source === target) return;
+      // Between folded sites one line stands for all.
+      const key = source.startsWith('site ') || target.startsWith('site ') ? `${source}|${target}` : id;
+      if (seen.has(key)) return;
+      seen.add(key);
+      const on = looked !== null && (a === looked || b === looked);
+      made.push({
+        id,
+        source,
+        target,
+        ...sides(source, target),
+        type: 'default',
+        focusable: false,
+        selectable: false,
+        class: [...classes, looked === null ? '' : on ? 'on' : 'off'].join(' '),
+        zIndex: on ? 5 : 0,
+      });
+    };
+    for (const [i, l] of map.links.entries()) {
+      const powered = showPower && (fed.has(`${l.a.device}|${l.b.device}`) || fed.has(`${l.b.device}|${l.a.device}`));
+      put(`l${i}`, l.a.device, l.b.device, [l.medium, l.sure, l.bundled > 1 ? 'bundled' : '', powered ? 'powered' : '']);
+    }
+    if (showPower) {
+      const linked = new Set(map.links.flatMap((l) => [`${l.a.device}|${l.b.device}`, `${l.b.device}|${l.a.device}`]));
+      for (const [i, f] of map.feeds.entries())
+        if (!linked.has(`${f.from.device}|${f.to.device}`)) put(`f${i}`, f.from.device, f.to.device, ['feed', f.sure]);
+    }
+    return made;
+  });
+
+  /** The card stands where it hides neither the device nor most of its neighbours. */
+  const cardLeft = $derived.by(() => {
+    const place = looked === null ? undefined : places.get(looked);
+    const right = Math.max(0, ...(layout?.sites ?? []).map((s) => s.x + s.width));
+    return place !== undefined && place.x > right / 2;
+  });
+  const shown = $derived(looked === null ? null : (byId.get(looked) ?? null));
+  const shownLinks = $derived.by(() => {
+    if (!map || !looked) return [];
+    return map.links
+      .filter((l) => l.a.device === looked || l.b.device === looked)
+      .map((l) => {
+        const [here, there] = l.a.device === looked ? [l.a, l.b] : [l.b, l.a];
+        return { here, there, l, kind: byId.get(there.device)!.kind };
+      });
+  });
+  const shownFeeds = $derived(map && looked ? map.feeds.filter((f) => f.to.device === looked) : []);
+  const noFeed = $derived((map?.devices ?? []).filter((d) => d.noFeed).length);
+  const noUplink = $derived((map?.devices ?? []).filter((d) => d.noUplink));
+</script>
+
+<div class="head">
+  <h1>Map</h1>
+  <input class="input" type="search" placeholder="Find on the map…" aria-label="Find on the map" bind:value={wanted} />
+  <label class="check"><input class="checkbox" type="checkbox" bind:checked={showPower} /> power</label>
+  <button
+    class="btn preset-outlined-surface-300-700"
+    onclick={() => (folded = new Set(folded?.size ? [] : (map?.devices ?? []).map((d) => d.site)))}
+    >{folded?.size ? 'Draw all sites' : 'Fold all sites'}</button
+  >
+  <span class="legend quiet" aria-label="Legend">
+    <svg width="26" height="8" aria-hidden="true"><path class="wired named" d="M1 4h24" /></svg> wired
+    <svg width="26" height="8" aria-hidden="true"><path class="wireless named" d="M1 4h24" /></svg> wireless
+    <svg width="26" height="8" aria-hidden="true"><path class="wired suggested" d="M1 4h24" /></svg> only suggested
+    <svg width="26" height="8" aria-hidden="true"><path class="wired powered" d="M1 4h24" /></svg> carries power
+    <svg width="26" height="8" aria-hidden="true"><path class="feed" d="M1 4h24" /></svg> outlet
+  </span>
+</div>
+{#if failure}<Trouble {failure} />{/if}
+{#if map && map.devices.length === 0}
+  <div class="sheet">
+    <Empty title="Nothing to draw yet">The map is drawn from what a discovery finds. <a class="anchor" href="/discovery">Discover</a></Empty
+    >
+  </div>
+{:else if layout}
+  <div class="sheet canvas" bind:clientWidth={width} bind:clientHeight={height}>
+    <SvelteFlow
+      {nodes}
+      {edges}
+      nodeTypes={{ device: MapDevice, site: MapSite }}
+      fitView
+      fitViewOptions={{ padding: 0.015, maxZoom: 1.3 }}
+      minZoom={0.1}
+      maxZoom={2.5}
+      nodesConnectable={false}
+      elementsSelectable={false}
+      colorMode={mode.now}
+      proOptions={{ hideAttribution: true }}
+    >
+      <Controls showLock={false} position="bottom-left" />
+    </SvelteFlow>
+    {#if shown}
+      <aside class="sheet card" class:left={cardLeft} aria-live="polite">
+        <h2><KindIcon kind={shown.kind} />{shown.name}</h2>
+        <p class="quiet">
+          {[
+            shown.kind,
+            shown.model,
+            shown.firmware ?? 'version unknown',
+            shown.address ?? `through ${byId.get(shown.parent ?? '')?.name ?? 'nobody'}`,
+          ]
+            .filter(Boolean)
+            .join(' · ')}
+        </p>
+        {#if shownLinks.length > 0}
+          <table>
+            <tbody>
+              {#each shownLinks.slice(0, 14) as { here, there, l } (`${here.port} ${there.device} ${there.port}`)}
+                <tr>
+                  <td class="mono">{here.port ?? '–'}</td>
+                  <td>{there.name}{there.port ? ` ${there.port}` : ''}</td>
+                  <td class="quiet"
+                    >{[
+                      l.speedMbps === null ? '' : l.speedMbps >= 1000 ? `${l.speedMbps / 1000} G` : `${l.speedMbps} M`,
+                      l.medium === 'wireless' ? 'wireless' : '',
+                      l.bundled > 1 ? `${l.bundled} bundled` : '',
+                      l.sure,
+                    ]
+                      .filter(Boolean)
+                      .join(', ')}</td
+                  >
+                </tr>
+              {/each}
+            </tbody>
+          </table>
+          {#if shownLinks.length > 14}<p class="quiet">and {shownLinks.length - 14} more</p>{/if}
+        {:else}<p class="care">What it hangs on is not known.</p>{/if}
+        <p class="quiet">
+          {shownFeeds.length > 0
+            ? `Power from ${shownFeeds.map((f) => `${f.from.name}${f.from.port ? ` ${f.from.port}` : ''} (${f.sure})`).join(' and ')}.`
+            : 'What feeds it is not known.'}
+        </p>
+      </aside>
+    {/if}
+  </div>
+  <p class="quiet foot">
+    {map!.devices.length} devices, {map!.links.length} links, {map!.feeds.length} feeds.
+    {#if noUplink.length > 0}Hanging on nothing known: {noUplink
+        .slice(0, 5)
+        .map((d) => d.name)
+        .join(', ')}{noUplink.length > 5 ? '…' : ''}.{/if}
+    {#if noFeed > 0}Of {noFeed} nobody told what feeds them.{/if}
+    {#if map!.strangers.length > 0}{map!.strangers.length} neighbours are named that are not in the records.{/if}
+  </p>
+{:else if !failure}
+  <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
+{/if}
+
+<style>
+  .head {
+    display: flex;
+    align-items: center;
+    gap: 0.75rem;
+    margin-bottom: 0.6rem;
+    flex-wrap: wrap;
+  }
+  h1 {
+    font-size: 1.25rem;
+    font-weight: 650;
+  }
+  .head input[type='search'] {
+    width: 13rem;
+    height: 2.125rem;
+    background: var(--sheet);
+  }
+  .check,
+  .legend {
+    display: inline-flex;
+    align-items: center;
+    gap: 0.35rem;
+  }
+  .legend {
+    margin-left: auto;
+    font-size: 0.8125rem;
+  }
+  .legend svg {
+    margin-left: 0.5rem;
+  }
+  .canvas {
+    position: relative;
+    height: calc(100vh - 9.6rem);
+    min-height: 24rem;
+    overflow: hidden;
+  }
+  .canvas :global(.svelte-flow) {
+    --xy-background-color: transparent;
+    background: transparent;
+  }
+  .canvas :global(.svelte-flow__node) {
+    cursor: default;
+  }
+  .canvas :global(.svelte-flow__node-site) {
+    pointer-events: none !important;
+  }
+  .canvas :global(.svelte-flow__edge path.svelte-flow__edge-path),
+  .legend path {
+    stroke: var(--quiet);
+    stroke-width: 1.2;
+    fill: none;
+  }
+  .canvas :global(.svelte-flow__edge.bundled path.svelte-flow__edge-path) {
+    stroke-width: 3;
+  }
+  .canvas :global(.svelte-flow__edge.powered path.svelte-flow__edge-path),
+  .legend path.powered {
+    stroke: var(--care);
+    stroke-width: 1.6;
+  }
+  .canvas :global(.svelte-flow__edge.feed path.svelte-flow__edge-path),
+  .legend path.feed {
+    stroke: var(--care);
+    stroke-width: 1;
+    stroke-dasharray: 6 2 1 2;
+    opacity: 0.8;
+  }
+  .canvas :global(.svelte-flow__edge.suggested path.svelte-flow__edge-path),
+  .legend path.suggested {
+    stroke-dasharray: 1.5 3;
+    stroke-linecap: round;
+  }
+  .canvas :global(.svelte-flow__edge.wireless path.svelte-flow__edge-path),
+  .legend path.wireless {
+    stroke-dasharray: 7 4;
+    stroke: var(--now);
+  }
+  .canvas :global(.svelte-flow__edge.off path.svelte-flow__edge-path) {
+    opacity: 0.15;
+  }
+  .canvas :global(.svelte-flow__edge.on path.svelte-flow__edge-path) {
+    stroke-width: 2.4;
+  }
+  .card {
+    position: absolute;
+    right: 0.75rem;
+    bottom: 0.75rem;
+    width: 25rem;
+    max-height: calc(100% - 1.5rem);
+    overflow: auto;
+    padding: 0.7rem 0.9rem;
+    box-shadow: 0 8px 24px #0003;
+    pointer-events: none;
+    font-size: 0.8125rem;
+  }
+  .card.left {
+    right: auto;
+    left: 3.5rem;
+  }
+  .card h2 {
+    display: flex;
+    align-items: center;
+    gap: 0.4rem;
+    font-weight: 650;
+    font-size: 0.9375rem;
+  }
+  .card table {
+    width: 100%;
+    margin-block: 0.4rem;
+  }
+  .card td {
+    padding: 0.06rem 0.5rem 0.06rem 0;
+    vertical-align: top;
+  }
+  .card td:first-child {
+    white-space: nowrap;
+  }
+  .care {
+    color: var(--care);
+  }
+  .foot {
+    margin-top: 0.4rem;
+  }
+</style>

@@ -1,0 +1,388 @@
+<script lang="ts">
+  import Plus from '@lucide/svelte/icons/plus';
+  import Trash2 from '@lucide/svelte/icons/trash-2';
+  import { credentialKinds, probeNames, type Credential, type CredentialKind, type Network, type ProbeName } from '@barrow/core';
+  import Empty from '../parts/Empty.svelte';
+  import FormDialog from '../parts/FormDialog.svelte';
+  import Trouble from '../parts/Trouble.svelte';
+  import { hear } from '../lib/live.svelte.js';
+  import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
+  import { when } from '../lib/format.js';
+
+  let networks = $state.raw<Network[] | null>(null);
+  let credentials = $state.raw<Credential[] | null>(null);
+  let failure = $state<Failure | null>(null);
+  let adding = $state<'network' | 'credential' | null>(null);
+
+  async function load() {
+    try {
+      [networks, credentials] = await Promise.all([client().networks(), client().credentials()]);
+    } catch (error) {
+      failure = failureOf(error);
+    }
+  }
+  $effect(() => {
+    void load();
+    return hear((event) => {
+      if (event.kind === 'changed' && ['networks', 'credentials'].includes(event.what)) void load();
+    }, load);
+  });
+
+  async function remove(work: () => Promise<unknown>) {
+    try {
+      await work();
+      failure = null;
+    } catch (error) {
+      failure = failureOf(error);
+    }
+  }
+
+  let net = $state({
+    name: '',
+    site: '',
+    ranges: '',
+    exclude: '',
+    rate: 500,
+    probes: [...probeNames] as ProbeName[],
+    credentials: [] as string[],
+    snmp: 161,
+    ssh: 22,
+    http: 80,
+    https: 443,
+    wsDiscovery: 3702,
+    sip: 5060,
+  });
+  const words = (text: string): string[] => text.split(/[\s,]+/).filter((w) => w !== '');
+  const addNetwork = () =>
+    client().addNetwork({
+      name: net.name.trim(),
+      site: net.site.trim(),
+      ranges: words(net.ranges),
+      exclude: words(net.exclude),
+      packetsPerSecond: net.rate,
+      probes: net.probes,
+      credentials: net.credentials,
+      snmpPort: net.snmp,
+      sshPort: net.ssh,
+      httpPort: net.http,
+      httpsPort: net.https,
+      wsDiscoveryPort: net.wsDiscovery,
+      sipPort: net.sip,
+    });
+
+  const none = { name: '', kind: 'snmp-v2c' as CredentialKind, user: '', secret: '', second: '', auth: 'sha256' as 'sha1' | 'sha256' };
+  let cred = $state({ ...none });
+  const asks = $derived({
+    user: cred.kind !== 'snmp-v2c' && cred.kind !== 'http-token',
+    secret:
+      { 'snmp-v2c': 'Community', 'snmp-v3': 'Authentication key', 'ssh-key': 'Private key', 'http-token': 'Token' }[cred.kind as string] ??
+      'Password',
+    second:
+      { 'snmp-v3': 'Privacy key (AES-128)', 'ssh-password': 'Second word, for more rights', 'ssh-key': 'Passphrase of the key' }[
+        cred.kind as string
+      ] ?? null,
+  });
+  const addCredential = async () => {
+    await client().addCredential({
+      name: cred.name.trim(),
+      kind: cred.kind,
+      user: asks.user ? cred.user : null,
+      secret: cred.secret,
+      second: asks.second && cred.second !== '' ? cred.second : null,
+      auth: cred.kind === 'snmp-v3' ? cred.auth : null,
+    });
+    cred = { ...none };
+  };
+  const portOf = (n: Network, p: ProbeName): string =>
+    ({
+      snmp: `${n.snmpPort}`,
+      ssh: `${n.sshPort}`,
+      http: `${n.httpPort}, ${n.httpsPort}`,
+      onvif: `${n.wsDiscoveryPort}`,
+      sip: `${n.sipPort}`,
+    })[p];
+  const total = $derived((networks ?? []).reduce((sum, n) => sum + n.addresses, 0));
+</script>
+
+<div class="head">
+  <h1>Where to look</h1>
+  <span class="quiet">Nothing outside of these networks is ever asked.</span>
+</div>
+{#if failure}<Trouble {failure} />{/if}
+
+<section class="sheet" aria-label="Networks">
+  <div class="bar">
+    <h2>Networks</h2>
+    {#if networks && networks.length > 0}<span class="quiet">{networks.length} networks, {total} addresses</span>{/if}
+    <span class="grow"></span>
+    {#if may('operator')}<button class="btn preset-outlined-surface-300-700" onclick={() => (adding = 'network')}
+        ><Plus size={15} aria-hidden="true" />Add a network</button
+      >{/if}
+  </div>
+  {#if networks && networks.length === 0}
+    <Empty title="No networks yet">Add the ranges that Barrow may look into, with the credentials to try there.</Empty>
+  {:else if networks}
+    <table class="list">
+      <thead
+        ><tr
+          ><th>Network</th><th>Site</th><th>Ranges</th><th class="num">Addresses</th><th>Probes and ports</th><th class="num">Packets/s</th
+          ><th>Credentials, in order</th><th></th></tr
+        ></thead
+      >
+      <tbody>
+        {#each networks as n (n.id)}
+          <tr>
+            <td><b>{n.name}</b></td>
+            <td>{n.site}</td>
+            <td class="mono"
+              >{n.ranges.join(' ')}{#if n.exclude.length > 0}<span class="quiet"> without {n.exclude.join(' ')}</span>{/if}</td
+            >
+            <td class="num">{n.addresses}</td>
+            <td class="small"
+              >{#each n.probes as p (p)}<span class="probe">{p} <span class="mono quiet">{portOf(n, p)}</span></span>{/each}</td
+            >
+            <td class="num">{n.packetsPerSecond}</td>
+            <td class="small">{n.credentials.join(', ') || 'none: only what devices tell to anybody'}</td>
+            <td
+              >{#if may('operator')}<button
+                  class="icon"
+                  aria-label="Remove network {n.name}"
+                  title="Remove; its devices stay known"
+                  onclick={() => remove(() => client().removeNetwork(n.id))}><Trash2 size={15} /></button
+                >{/if}</td
+            >
+          </tr>
+        {/each}
+      </tbody>
+    </table>
+  {:else if !failure}<Empty title="Asking the service…">One moment.</Empty>{/if}
+</section>
+
+<section class="sheet" aria-label="Credentials">
+  <div class="bar">
+    <h2>Credentials</h2>
+    <span class="quiet">Sealed when they are entered, and never shown again.</span>
+    <span class="grow"></span>
+    {#if may('admin')}<button class="btn preset-outlined-surface-300-700" onclick={() => (adding = 'credential')}
+        ><Plus size={15} aria-hidden="true" />Add a credential</button
+      >{/if}
+  </div>
+  {#if credentials && credentials.length === 0}
+    <Empty title="No credentials yet">Without one Barrow knows only what devices tell to anybody.</Empty>
+  {:else if credentials}
+    <table class="list">
+      <thead
+        ><tr
+          ><th>Credential</th><th>Kind</th><th>User</th><th>Second secret</th><th>Named by</th><th class="num">Worked on</th><th>Added</th
+          ><th></th></tr
+        ></thead
+      >
+      <tbody>
+        {#each credentials as c (c.id)}
+          <tr>
+            <td><b>{c.name}</b></td>
+            <td>{c.kind}{c.auth ? `, ${c.auth === 'sha1' ? 'SHA-1' : 'SHA-256'}` : ''}</td>
+            <td class="mono">{c.user ?? '–'}</td>
+            <td>{c.hasSecond ? 'yes' : '–'}</td>
+            <td class="small"
+              >{c.networks.length === networks?.length && c.networks.length > 2
+                ? 'every network'
+                : c.networks.join(', ') || 'no network'}</td
+            >
+            <td class="num">{c.devices}</td>
+            <td class="quiet">{when(c.createdAt)}</td>
+            <td
+              >{#if may('admin')}<button
+                  class="icon"
+                  aria-label="Remove credential {c.name}"
+                  title="Remove"
+                  onclick={() => remove(() => client().removeCredential(c.id))}><Trash2 size={15} /></button
+                >{/if}</td
+            >
+          </tr>
+        {/each}
+      </tbody>
+    </table>
+  {/if}
+</section>
+
+{#if adding === 'network'}
+  <FormDialog
+    title="Add a network"
+    about="Ranges such as 127.40.1.0/24, 127.40.1.1-40 or a single address, with blanks between them."
+    word="Add it"
+    onclose={() => (adding = null)}
+    send={addNetwork}
+  >
+    <div class="pair">
+      <label class="label"><span class="label-text">Name</span><input class="input" bind:value={net.name} required maxlength="60" /></label>
+      <label class="label"><span class="label-text">Site</span><input class="input" bind:value={net.site} required maxlength="60" /></label>
+    </div>
+    <label class="label"><span class="label-text">Ranges</span><input class="input mono" bind:value={net.ranges} required /></label>
+    <div class="pair">
+      <label class="label"><span class="label-text">Leave out</span><input class="input mono" bind:value={net.exclude} /></label>
+      <label class="label"
+        ><span class="label-text">Packets a second, at most</span><input
+          class="input"
+          type="number"
+          min="1"
+          max="20000"
+          bind:value={net.rate}
+          required
+        /></label
+      >
+    </div>
+    <fieldset>
+      <legend class="label-text">Probes</legend>
+      <div class="checks">
+        {#each probeNames as p (p)}<label class="check"
+            ><input class="checkbox" type="checkbox" value={p} bind:group={net.probes} /> {p}</label
+          >{/each}
+      </div>
+    </fieldset>
+    <fieldset>
+      <legend class="label-text">Credentials to try, in the order in which they are ticked</legend>
+      <div class="checks">
+        {#each credentials ?? [] as c (c.id)}<label class="check"
+            ><input class="checkbox" type="checkbox" value={c.name} bind:group={net.credentials} /> {c.name}</label
+          >{:else}<span class="quiet">none are known yet</span>{/each}
+      </div>
+    </fieldset>
+    <details>
+      <summary>Ports</summary>
+      <div class="ports">
+        {#each [['snmp', 'SNMP'], ['ssh', 'SSH'], ['http', 'HTTP'], ['https', 'HTTPS'], ['wsDiscovery', 'WS-Discovery'], ['sip', 'SIP']] as [key, label] (key)}
+          <label class="label"
+            ><span class="label-text">{label}</span><input
+              class="input"
+              type="number"
+              min="1"
+              max="65535"
+              bind:value={net[key as 'snmp']}
+              required
+            /></label
+          >
+        {/each}
+      </div>
+    </details>
+  </FormDialog>
+{:else if adding === 'credential'}
+  <FormDialog
+    title="Add a credential"
+    about="It is sealed at once. Name it in a network to have it tried there."
+    word="Seal it"
+    onclose={() => (adding = null)}
+    send={addCredential}
+  >
+    <div class="pair">
+      <label class="label"><span class="label-text">Name</span><input class="input" bind:value={cred.name} required maxlength="60" /></label
+      >
+      <label class="label"
+        ><span class="label-text">Kind</span><select class="select" bind:value={cred.kind}
+          >{#each credentialKinds as k (k)}<option>{k}</option>{/each}</select
+        ></label
+      >
+    </div>
+    {#if asks.user}<label class="label"
+        ><span class="label-text">User</span><input class="input" bind:value={cred.user} required autocomplete="off" /></label
+      >{/if}
+    {#if cred.kind === 'ssh-key'}
+      <label class="label"
+        ><span class="label-text">{asks.secret}</span><textarea class="textarea mono" rows="5" bind:value={cred.secret} required
+        ></textarea></label
+      >
+    {:else}
+      <label class="label"
+        ><span class="label-text">{asks.secret}</span><input
+          class="input"
+          type="password"
+          bind:value={cred.secret}
+          required
+          autocomplete="new-password"
+        /></label
+      >
+    {/if}
+    {#if asks.second}<label class="label"
+        ><span class="label-text">{asks.second}</span><input
+          class="input"
+          type="password"
+          bind:value={cred.second}
+          autocomplete="new-password"
+        /></label
+      >{/if}
+    {#if cred.kind === 'snmp-v3'}<label class="label"
+        ><span class="label-text">Authentication by</span><select class="select" bind:value={cred.auth}
+          ><option value="sha256">SHA-256</option><option value="sha1">SHA-1</option></select
+        ></label
+      >{/if}
+  </FormDialog>
+{/if}
+
+<style>
+  .head,
+  .bar {
+    display: flex;
+    align-items: baseline;
+    gap: 0.9rem;
+  }
+  .head {
+    margin-bottom: 0.75rem;
+  }
+  .bar {
+    padding: 0.6rem 0.9rem;
+    align-items: center;
+  }
+  h1 {
+    font-size: 1.25rem;
+    font-weight: 650;
+  }
+  h2 {
+    font-weight: 650;
+  }
+  .grow {
+    flex: 1;
+  }
+  section {
+    margin-bottom: 1rem;
+    overflow-x: auto;
+  }
+  td {
+    white-space: nowrap;
+  }
+  .small {
+    white-space: normal;
+    font-size: 0.8125rem;
+  }
+  .probe {
+    display: inline-block;
+    margin-right: 0.7rem;
+    white-space: nowrap;
+  }
+  .num {
+    text-align: right;
+  }
+  .icon {
+    color: var(--quiet);
+    padding: 0.2rem;
+  }
+  .icon:hover {
+    color: var(--bad);
+  }
+  .checks {
+    display: flex;
+    flex-wrap: wrap;
+    gap: 0.4rem 1rem;
+    margin-top: 0.3rem;
+  }
+  .check {
+    display: inline-flex;
+    align-items: center;
+    gap: 0.4rem;
+  }
+  .ports {
+    display: grid;
+    grid-template-columns: repeat(3, 1fr);
+    gap: 0.6rem;
+    margin-top: 0.5rem;
+  }
+</style>

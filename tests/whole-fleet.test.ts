@@ -1,0 +1,195 @@
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import type { Device, DeviceMap, Discovery } from '@barrow/core';
+import { scenarioCables, scenarioOutlets } from '@barrow/standins';
+import { discover, setScene, type Scene } from './support/scene.js';
+import { addWholeNetworks, truths } from './support/whole.js';
+
+/** Devices that tell no name: they are known by their address. */
+const nameless: Record<string, string> = { 'curlew-odd-2': '127.67.6.25', 'dunmoor-locked-1': '127.67.4.15' };
+const shown = (name: string): string => nameless[name] ?? name;
+/** Whose version nothing and nobody can tell. */
+const untold = ['curlew-odd-2', 'dunmoor-locked-1', 'gannet-odd-1', 'quay-hold-cam-3'];
+
+describe('the whole fleet, from an empty database', () => {
+  let scene: Scene;
+  let first: Discovery;
+  let devices: Device[];
+  let map: DeviceMap;
+  beforeAll(async () => {
+    scene = await setScene({ network: 67, whole: true });
+    const { client } = scene.served;
+    await addWholeNetworks(client, 67);
+    first = await discover(client);
+    first = await client.discovery(first.id);
+    devices = await client.devices();
+    map = await client.map();
+  });
+  afterAll(() => scene?.end());
+
+  const named = (name: string): Device => devices.find((d) => d.name === shown(name))!;
+
+  it('finds every device, those behind a parent too, with the right version or a reason why it is not known', () => {
+    const all = truths(scene.fleet);
+    expect(all).toHaveLength(73);
+    expect(devices.map((d) => d.name).sort()).toEqual(all.map((t) => shown(t.name)).sort());
+    for (const t of all) {
+      const d = named(t.name);
+      expect({ name: t.name, site: d.site, address: d.address }).toEqual({ name: t.name, site: t.site, address: t.address });
+      if (untold.includes(t.name)) {
+        expect({ name: t.name, firmware: d.firmware }).toEqual({ name: t.name, firmware: null });
+        expect(d.firmwareNote).not.toBeNull();
+      } else expect({ name: t.name, firmware: d.firmware }).toEqual({ name: t.name, firmware: t.firmware });
+    }
+  });
+
+  it('knows kinds, serials and families, and says by which evidence', () => {
+    for (const { facts: f } of scene.fleet.fixtures) {
+      const d = named(f.name);
+      expect({ name: f.name, kind: d.kind }).toEqual({ name: f.name, kind: f.kind });
+      if (d.family !== null) expect(d.familyEvidence).not.toBeNull();
+      if (!['gannet-odd-1', 'curlew-odd-2', 'dunmoor-locked-1', 'gannet-stk-1'].includes(f.name))
+        expect({ name: f.name, serial: d.serial, hardware: d.hardwareRevision ?? '' }).toEqual({
+          name: f.name,
+          serial: f.serial,
+          hardware: f.hardwareRevision === '' || f.name === 'quay-hold-cam-3' ? '' : f.hardwareRevision,
+        });
+    }
+    expect(named('quay-hold-cam-3').firmwareNote).toBe(
+      'quay-rec-1 does not tell it. To find out: unplug it from the recorder, give it an address of its own, and open its own page.',
+    );
+    expect(named('dunmoor-locked-1')).toMatchObject({ family: 'tarnbrook-access', kind: 'switch' });
+  });
+
+  it('names the two that no family fits, and the one that would not let it in', () => {
+    expect(first.counts).toMatchObject({ new: 73, unrecognised: 2 });
+    expect(first.found.filter((f) => !f.recognised).map((f) => f.name)).toEqual(
+      expect.arrayContaining([shown('curlew-odd-2'), 'gannet-odd-1']),
+    );
+    expect(new Set(first.troubles.map((t) => `${t.address} ${t.cause}`))).toEqual(new Set(['127.67.4.15 login-refused']));
+    expect(first.seen).toEqual([]);
+    expect(first.problems).toEqual([]);
+  });
+
+  it('draws every cable and radio link that there is, and no other', () => {
+    const idOf = new Map(map.devices.map((d) => [d.id, d.name]));
+    const links = map.links.map((l) => [idOf.get(l.a.device)!, idOf.get(l.b.device)!].sort().join(' – ')).sort();
+    const bundled = scenarioCables.filter((c) => c.bundle !== undefined);
+    const expected = [
+      ...scenarioCables.filter((c) => !bundled.slice(1).includes(c)).map((c) => [shown(c.a), shown(c.b)].sort().join(' – ')),
+      ...[1, 2, 3].flatMap((n) => [`quay-hold-cam-${n} – quay-rec-1`, `quay-base-1 – quay-handset-${n}`]),
+    ].sort();
+    expect(links).toEqual(expected);
+    for (const cable of scenarioCables.filter((c) => c.radio)) {
+      const link = map.links.find((l) => [l.a.name, l.b.name].sort().join() === [cable.a, cable.b].sort().join());
+      expect(link?.medium).toBe('wireless');
+    }
+    // The core pair is one link of two cables; what sends no LLDP is only suggested.
+    expect(map.links.find((l) => l.a.name === 'quay-core-1' && l.b.name === 'quay-core-2')).toMatchObject({
+      bundled: 2,
+      speedMbps: 20_000,
+      sure: 'named',
+    });
+    expect(map.links.find((l) => l.b.name === 'quay-cam-1')).toMatchObject({
+      sure: 'suggested',
+      a: { name: 'quay-sw-1', port: 'port 24' },
+    });
+  });
+
+  it('draws every feed, from ports, outlets and the recorder', () => {
+    const feeds = map.feeds.map((f) => `${f.from.name} ${f.from.port} > ${f.to.name}`).sort();
+    const portName = (name: string, port: number): string =>
+      name === 'gannet-stk-1' ? `${Math.ceil(port / 8)}/${((port - 1) % 8) + 1}` : `port ${port}`;
+    const expected = [
+      ...scenarioCables.filter((c) => c.watts).map((c) => `${c.a} ${portName(c.a, c.aPort)} > ${shown(c.b)}`),
+      ...Object.entries(scenarioOutlets).flatMap(([strip, labels]) =>
+        labels.flatMap((label, i) => (label === '' ? [] : [`${strip} outlet ${i + 1} > ${label}`])),
+      ),
+      ...[1, 2, 3].map((n) => `quay-rec-1 input ${n} > quay-hold-cam-${n}`),
+    ].sort();
+    expect(feeds).toEqual(expected);
+    expect(map.unknownFeeds).toEqual([]);
+    expect(map.devices.filter((d) => d.noUplink)).toEqual([]);
+    expect(map.devices.find((d) => d.name === 'sandpiper-cam-1')).toMatchObject({ noFeed: true });
+  });
+
+  it('says what goes dark: a switch takes its phones, its base and their handsets; a router its site; a leaf nothing', async () => {
+    const { client } = scene.served;
+    const dark = async (name: string) => (await client.device(name)).dark.map((d) => `${d.name} ${d.why}`).sort();
+    expect(await dark('quay-sw-1')).toEqual(
+      [
+        'quay-ap-1 power',
+        'quay-base-1 power',
+        'quay-cam-1 power',
+        ...[1, 2, 3].map((n) => `quay-handset-${n} connection`),
+        ...[1, 2, 3].map((n) => `quay-phone-${n} power`),
+      ].sort(),
+    );
+    expect(await dark('quay-phone-1')).toEqual([]);
+    const vessel = truths(scene.fleet).filter((t) => t.site === 'sandpiper' && t.name !== 'sandpiper-rt-1');
+    expect(await dark('sandpiper-rt-1')).toEqual(vessel.map((t) => `${t.name} connection`).sort());
+    // Both cores hang on one strip, and everything below them on the cores.
+    const strip = await client.device('quay-pdu-1');
+    expect(strip.dark.filter((d) => d.why === 'power').map((d) => d.name)).toEqual(
+      expect.arrayContaining(['quay-core-1', 'quay-core-2', 'quay-rec-1', 'quay-hold-cam-1']),
+    );
+    expect((await client.device('quay-wlc-1')).dark.filter((d) => d.why === 'parent')).toHaveLength(11);
+  });
+
+  it('takes a stack as one device whose members have serials of their own', async () => {
+    const stack = await scene.served.client.device('gannet-stk-1');
+    expect(stack.members.map((m) => m.serial)).toHaveLength(3);
+    expect(await scene.served.client.device(stack.members[1]!.serial!).catch(() => null)).toBeNull();
+    expect(stack.serial).toBe(stack.members[0]!.serial);
+  });
+
+  it('reports no change in a second run, and moves no credential from where it worked', async () => {
+    const { client } = scene.served;
+    const logins = scene.fleet.fixture('dunmoor-locked-1').counters.refusedLogins;
+    const again = await discover(client);
+    expect(again.counts).toEqual({ new: 0, changed: 0, moved: 0, same: 73, unrecognised: 2 });
+    expect(again.silent).toEqual([]);
+    // A refused login is not tried again so soon.
+    expect(scene.fleet.fixture('dunmoor-locked-1').counters.refusedLogins).toBe(logins);
+    expect(again.troubles.find((t) => t.probe === 'SSH login')!.detail).toContain('is not tried again yet');
+    const camera = await client.device('quay-cam-1');
+    expect(camera.observations.find((o) => o.probe === 'ONVIF')).toMatchObject({ times: 2 });
+    expect((await client.deviceHistory('quay-cam-1')).map((h) => h.field)).toEqual(['first seen']);
+  });
+
+  it('reports exactly what was moved, silenced and swapped', async () => {
+    const { client } = scene.served;
+    const { fleet } = scene;
+    const moved = fleet.fixture('quay-cam-1');
+    const swapped = fleet.fixture('dunmoor-cam-1');
+    const silenced = fleet.fixture('eelgate-phone-2');
+    const [movedBefore, swappedBefore] = [await client.device('quay-cam-1'), await client.device('dunmoor-cam-1')];
+    await Promise.all([moved, swapped, silenced].map((f) => f.stop()));
+    moved.facts.address = '127.67.1.28';
+    swapped.facts.serial = 'OC40REPLACED';
+    swapped.facts.mac = '06:17:4b:ee:00:01';
+    await Promise.all([moved.start(), swapped.start()]);
+    await fleet.refresh();
+
+    const ended = await discover(client);
+    const found = (await client.discovery(ended.id)).found;
+    expect(found.filter((f) => f.what !== 'same').map((f) => [f.what, f.address])).toEqual(
+      expect.arrayContaining([
+        ['moved', '127.67.1.28'],
+        ['new', '127.67.4.21'],
+      ]),
+    );
+    expect(ended.counts).toMatchObject({ new: 1, changed: 0, moved: 1, same: 70 });
+    expect(ended.silent.map((s) => s.device).sort()).toEqual([swappedBefore.id, (await client.device('eelgate-phone-2')).id].sort());
+    expect((await client.device(movedBefore.id)).address).toBe('127.67.1.28');
+    expect((await client.deviceHistory(movedBefore.id))[0]).toMatchObject({
+      field: 'address',
+      before: '127.67.1.21',
+      after: '127.67.1.28',
+    });
+    const replacement = await client.device('OC40REPLACED');
+    expect(replacement.flags).toEqual([expect.objectContaining({ flag: 'took-address', other: swappedBefore.id })]);
+    expect((await client.device(swappedBefore.id)).flags).toEqual([expect.objectContaining({ flag: 'displaced', other: replacement.id })]);
+    // And a run after that reports nothing new.
+    expect((await discover(client)).counts).toEqual({ new: 0, changed: 0, moved: 0, same: 72, unrecognised: 2 });
+  });
+});
