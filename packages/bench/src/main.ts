@@ -1,4 +1,6 @@
 import { benchRehearsal, benchDecide } from './scheduler.js';
+import { benchDeviceList } from './devices.js';
+import { benchSweep } from './sweep.js';
 import { benchTftp } from './tftp.js';
 import type { Measured } from './measure.js';
 
@@ -10,6 +12,8 @@ const tell = (m: Measured): void => {
 };
 tell(benchDecide(10_000));
 tell(benchRehearsal(10_000));
+for (const m of await benchSweep()) tell(m);
+for (const m of await benchDeviceList()) tell(m);
 tell(await benchTftp({ blockSize: 512, windowSize: 1 }, 400_000, 60));
 tell(await benchTftp({ blockSize: 1428, windowSize: 16 }, 7_000_000, 150));
 process.stdout.write(`${results.filter((r) => r.met).length} of ${results.length} aims met\n`);

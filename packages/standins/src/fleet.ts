@@ -137,6 +137,12 @@ export class Fleet {
     this.#save();
   }
 
+  /** Gives one that only answers another SSH host key, as a reflash may. */
+  async newHostKey(name: string): Promise<void> {
+    this.#hostKeys[name] = makeHostKey();
+    await this.fixture(name).restart();
+  }
+
   /** Lets every agent tell anew who is around it. */
   async refresh(): Promise<void> {
     for (const device of this.devices) device.refresh();

@@ -278,30 +278,31 @@ const tableColumns = [
   ...[1, 2, 3, 4, 5, 6].map((c) => `1.0.8802.1.1.2.1.5.4795.1.3.3.1.${c}`),
   '1.0.8802.1.1.2.1.5.4795.1.3.7.1.1',
   ...[6, 10].map((c) => `1.3.6.1.2.1.105.1.1.1.${c}`),
-].sort((a, b) => b.length - a.length);
+];
 const known = new Set<string>(tableColumns);
+const deepestColumn = Math.max(...tableColumns.map((c) => c.split('.').length));
 
 /** Sorts the answers into the columns that are known here, in one pass. */
 function columnsOf(answers: Answers): Map<string, { index: number[]; value: string | number }[]> {
   const found = new Map<string, { index: number[]; value: string | number }[]>();
   for (const [oid, value] of answers) {
-    let at = oid.length;
-    // The column is the longest known prefix; its rest is the index.
-    while ((at = oid.lastIndexOf('.', at - 1)) > 0) {
-      const column = oid.slice(0, at);
-      if (!known.has(column)) continue;
-      const cell = {
-        index: oid
-          .slice(at + 1)
-          .split('.')
-          .map(Number),
-        value,
-      };
-      const list = found.get(column);
-      if (list) list.push(cell);
-      else found.set(column, [cell]);
-      break;
+    // The column is the longest known prefix; its rest is the index. No column lies deeper than this, however long the identifier is.
+    let column: string | null = null;
+    for (let at = oid.indexOf('.'), arcs = 1; at > 0 && arcs <= deepestColumn; at = oid.indexOf('.', at + 1), arcs++) {
+      const prefix = oid.slice(0, at);
+      if (known.has(prefix)) column = prefix;
     }
+    if (column === null) continue;
+    const cell = {
+      index: oid
+        .slice(column.length + 1)
+        .split('.')
+        .map(Number),
+      value,
+    };
+    const list = found.get(column);
+    if (list) list.push(cell);
+    else found.set(column, [cell]);
   }
   return found;
 }

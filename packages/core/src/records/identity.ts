@@ -84,6 +84,19 @@ export class IdentityIndex {
     this.#add({ ...now, id, name });
   }
 
+  /** The known devices that bear any of these serials. */
+  withSerial(serials: readonly (string | null)[]): KnownIdentity[] {
+    const ids = new Set(serials.flatMap((s) => [...(this.#bySerial.get(plain(usableSerial(s) ?? '')) ?? [])]));
+    return [...ids].map((id) => this.#known.get(id)!);
+  }
+
+  /** The device that is known at an address. */
+  at(address: string): KnownIdentity | null {
+    const id = this.#byAddress.get(address);
+    const found = id === undefined ? undefined : this.#known.get(id);
+    return found !== undefined && (found.address === address || found.addresses.includes(address)) ? found : null;
+  }
+
   resolve(now: Identity): Verdict {
     const flags: Flag[] = [];
     const serials = [now.serial, ...now.memberSerials].map(usableSerial).filter((s): s is string => s !== null);

@@ -25,7 +25,8 @@ export class DeviceBook {
     };
     put(this.#by.serial, row.serial?.toLowerCase() ?? null);
     put(this.#by.mac, row.mac);
-    put(this.#by.address, row.address);
+    // Another device answers at the address of one that was displaced.
+    if (!row.flags.some((f) => f.flag === 'displaced')) put(this.#by.address, row.address);
     put(this.#by.name, row.name.toLowerCase());
   }
 

@@ -41,6 +41,9 @@ type Settable = 'name' | 'kind' | 'site' | 'tags' | 'parent' | 'feed' | 'uplink'
 const none = (text: string | null | undefined): string | null =>
   text === null || text === undefined || text.trim() === '' ? null : text.trim();
 
+/** Rows in one statement: more of them cost no less. */
+const manyAtOnce = 50;
+
 /** What is written of one device when a person sets something. */
 interface Written {
   readonly row: DeviceRow;
@@ -97,10 +100,12 @@ export class ByHand {
       }),
     ]);
     await this.context.db.write(async (em) => {
-      for (const { row, isNew, next } of all)
-        if (isNew) await em.insert(DeviceEntity, { ...row, ...next } as never);
-        else await em.nativeUpdate(DeviceEntity, { id: row.id }, next as never);
-      if (history.length > 0) await em.insertMany(HistoryEntity, history as never);
+      const entered = all.filter((w) => w.isNew).map(({ row, next }) => ({ ...row, ...next }));
+      for (let at = 0; at < entered.length; at += manyAtOnce)
+        await em.insertMany(DeviceEntity, entered.slice(at, at + manyAtOnce) as never);
+      for (const { row, isNew, next } of all) if (!isNew) await em.nativeUpdate(DeviceEntity, { id: row.id }, next as never);
+      for (let at = 0; at < history.length; at += manyAtOnce)
+        await em.insertMany(HistoryEntity, history.slice(at, at + manyAtOnce) as never);
     });
     this.context.live.changed('devices');
   }

@@ -8,6 +8,8 @@ import { digestOf } from '../data/seal.js';
 const refusalHoldsMs = 12 * 3_600_000;
 /** A login that had worked, refused by so many devices, was changed or its server is away: it is tried no more. */
 const refusedByMany = 3;
+/** Logins with one credential at the same time: a wrong one must be noticed before it has been tried everywhere. */
+const triesAtOnce = 2;
 
 /** The protocols of credentials; one credential is remembered for each. */
 export type Protocol = 'snmp' | 'ssh' | 'http' | 'onvif';
@@ -68,6 +70,26 @@ export class Access {
 
   isSuspended(credential: CredentialRow): boolean {
     return this.#suspended.has(credential.id);
+  }
+
+  readonly #turns = new Map<string, { busy: number; readonly waiting: (() => void)[] }>();
+
+  /** Does one try with a credential when its turn has come; null when it was given up meanwhile. */
+  async inTurn<T>(credential: CredentialRow, work: () => Promise<T>): Promise<T | null> {
+    const turns = this.#turns.get(credential.id) ?? { busy: 0, waiting: [] };
+    this.#turns.set(credential.id, turns);
+    while (turns.busy >= triesAtOnce) await new Promise<void>((resolve) => turns.waiting.push(resolve));
+    if (this.#suspended.has(credential.id)) {
+      turns.waiting.shift()?.();
+      return null;
+    }
+    turns.busy++;
+    try {
+      return await work();
+    } finally {
+      turns.busy--;
+      turns.waiting.shift()?.();
+    }
   }
 
   /** Notes a refusal. Communities are not accounts: they lock nothing, and are not kept. */

@@ -72,6 +72,18 @@ export class Placing {
     return null;
   }
 
+  /**
+   * When a reading may be placed: 0 at once; 1 when everything has been read, since it tells a serial that is known
+   * elsewhere; 2 after those, since another device was known at its address, which may have moved.
+   */
+  turnOf(reading: Reading): 0 | 1 | 2 {
+    const { values } = believe(reading.findings);
+    const known = this.#index.withSerial([values.serial, ...reading.members.map((m) => m.serial)]);
+    if (known.length > 0) return known.some((k) => k.address === reading.address) ? 0 : 1;
+    const holder = this.#index.at(reading.address);
+    return holder === null || holder.mac === values.mac || holder.engineId === reading.engineId ? 0 : 2;
+  }
+
   /** Places what answered at an address. */
   async place(reading: Reading): Promise<Found | null> {
     const belief = believe(reading.findings);
@@ -147,7 +159,7 @@ export class Placing {
       hostKey: known?.hostKey ?? reading.hostKey,
       shownHostKey: hostKeyChanged ? reading.hostKey : null,
       upSince: reading.agentUptime === null ? (known?.upSince ?? null) : at - reading.agentUptime / this.context.options.timeScale,
-      members: reading.around !== null ? [...reading.members] : (known?.members ?? []),
+      members: reading.around !== null && !(reading.isPartial && known) ? [...reading.members] : (known?.members ?? []),
       outlets: reading.outlets === null ? (known?.outlets ?? []) : [...reading.outlets],
       parent: known?.parent ?? null,
       onParent: known?.onParent ?? null,
@@ -158,7 +170,7 @@ export class Placing {
     });
     const displaced = verdict.displaced === null ? null : this.rows.get(verdict.displaced)!;
     const found = await this.#write(row, known, belief, reading.seen, address, at, async (em) => {
-      if (reading.around) await em.upsert(SurroundingsEntity, { device: id, at, data: reading.around });
+      if (reading.around && !(reading.isPartial && known)) await em.upsert(SurroundingsEntity, { device: id, at, data: reading.around });
       if (displaced) {
         const mark: DeviceFlag = {
           flag: 'displaced',
@@ -349,7 +361,7 @@ export class Placing {
 
   async #observe(em: EntityManager, device: string, one: Seen, address: string, at: number): Promise<void> {
     const steady = Object.entries(one.raw).filter(([key]) => !volatile.test(key));
-    const digest = digestOf(JSON.stringify([address, steady]));
+    const digest = digestOf(JSON.stringify([address, steady, one.parsed]));
     const key = `${device}|${one.probe}`;
     const latest = this.#digests.get(key);
     const { raw, parsed, probe } = one;

@@ -35,6 +35,8 @@ export interface Reading {
   readonly seen: Seen[];
   readonly troubles: Trouble[];
   around: Around | null;
+  /** Not all of its tables could be read: what is known of its surroundings stays. */
+  isPartial: boolean;
   engineId: string | null;
   agentUptime: number | null;
   members: readonly StackMember[];
@@ -57,6 +59,7 @@ export const emptyReading = (address: string, network: NetworkRow, at: number): 
   seen: [],
   troubles: [],
   around: null,
+  isPartial: false,
   engineId: null,
   agentUptime: null,
   members: [],

@@ -183,8 +183,9 @@ export class Search {
         const reading = emptyReading(address, network, Date.now());
         try {
           await this.#read(reading, swept);
+          if (reading.around) this.#hearsay.add(reading.around, believe(reading.findings).values.name ?? address);
           // By SNMP a device tells who it is; what tells less is placed when its neighbours have been heard.
-          if (reading.around !== null) await this.#place(reading);
+          if (reading.around !== null && this.#placing.turnOf(reading) === 0) await this.#place(reading);
           else this.#waiting.push(reading);
         } catch (error) {
           if (signal.aborted) return;
@@ -249,7 +250,6 @@ export class Search {
     for (const { probe, cause, detail } of reading.troubles)
       if (this.view.troubles.length < mostTroubles) this.view.troubles.push({ address: reading.address, probe, cause, detail });
     if (!found) return;
-    if (reading.around) this.#hearsay.add(reading.around, found.name);
     if (reading.children) this.#parents.push({ parent: found.device, children: reading.children, at: reading.at });
     this.#count(found);
   }
@@ -264,7 +264,8 @@ export class Search {
 
   /** Adds to the waiting what neighbours say of them, then places them, and then the children of all parents. */
   async #settle(): Promise<void> {
-    for (const reading of this.#waiting.splice(0)) {
+    const waiting = this.#waiting.splice(0);
+    for (const reading of waiting) {
       const { address } = reading;
       const arp = this.#hearsay.macOf(address);
       if (arp) reading.findings.push({ probe: `address table of ${arp.by}`, values: { mac: arp.mac } });
@@ -290,7 +291,12 @@ export class Search {
         });
         if (!reading.recognised) this.#recognise(reading);
       }
-      await this.#place(reading);
+    }
+    const turns = new Map(waiting.map((r) => [r, this.#placing.turnOf(r)]));
+    // First everything that is where it was known, then what has moved, then what stands in another's place.
+    for (const turn of [0, 1, 2] as const) {
+      const now = waiting.filter((r) => turns.get(r) === turn);
+      for (const reading of now) await this.#place(reading);
     }
     for (const { parent, children, at } of this.#parents.splice(0)) {
       const row = this.#placing.rows.get(parent)!;

@@ -18,7 +18,7 @@ export interface HttpServerOptions {
   readonly guard?: { readonly how: 'basic' | 'digest' | 'token'; readonly realm: string; readonly user: string; readonly password: string };
   readonly open?: (path: string) => boolean;
   readonly page: (path: string, request: IncomingMessage, body: string) => PageAnswer | null;
-  readonly onLogin?: (accepted: boolean) => void;
+  readonly onLogin?: (accepted: boolean) => boolean;
 }
 
 const md5 = (text: string): string => createHash('md5').update(text).digest('hex');
@@ -57,8 +57,8 @@ export async function startHttpServer(options: HttpServerOptions): Promise<{ clo
       response.setHeader('server', options.server);
       const path = (request.url ?? '/').split('?')[0]!;
       if (guard && !options.open?.(path)) {
-        const accepted = allowed(request);
-        if (request.headers.authorization !== undefined) options.onLogin?.(accepted);
+        const right = allowed(request);
+        const accepted = request.headers.authorization === undefined ? right : (options.onLogin?.(right) ?? right);
         if (!accepted) return response.writeHead(401, { 'www-authenticate': challenge() }).end();
       }
       const answer = options.page(path, request, body);

@@ -45,7 +45,7 @@ function authorised(body: string, facts: CameraFacts): boolean {
 }
 
 /** Answers the device management service of an ONVIF camera. */
-export function answerOnvif(body: string, facts: CameraFacts, onLogin: (accepted: boolean) => void): PageAnswer {
+export function answerOnvif(body: string, facts: CameraFacts, onLogin: (accepted: boolean) => boolean): PageAnswer {
   if (body.includes('GetSystemDateAndTime') && facts.tellsClock) {
     const now = new Date(Date.now() + facts.clockOffsetMs);
     const [d, t] = [
@@ -60,9 +60,7 @@ export function answerOnvif(body: string, facts: CameraFacts, onLogin: (accepted
     };
   }
   if (!body.includes('GetDeviceInformation')) return fault();
-  const accepted = authorised(body, facts);
-  if (body.includes('UsernameToken')) onLogin(accepted);
-  if (!accepted) return fault();
+  if (!body.includes('UsernameToken') || !onLogin(authorised(body, facts))) return fault();
   return {
     type: xml,
     body: soap(

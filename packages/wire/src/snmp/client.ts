@@ -43,6 +43,10 @@ function toValue(varbind: Varbind): SnmpValue | null {
   return { oid: varbind.oid, type, value: String(value) };
 }
 
+/** RFC 2578 §3.5: an object identifier has at most 128 sub-identifiers. */
+const mostArcs = 128;
+const tooLong = (oid: string): boolean => oid.length > 2 * mostArcs && oid.split('.', mostArcs + 1).length > mostArcs;
+
 /** RFC 2578 §7.1.2 octets as text when they are UTF-8 without control characters, as `0x…` otherwise. */
 export function readable(octets: Buffer): string {
   const text = octets.toString('utf8');
@@ -101,6 +105,12 @@ export class SnmpClient {
         40,
         (varbinds) => {
           for (const varbind of varbinds) {
+            if (tooLong(varbind.oid)) {
+              reject(
+                new WireError('malformed', `${target.address}:${target.port} tells object identifiers that are longer than any may be`),
+              );
+              return true;
+            }
             const value = toValue(varbind);
             if (value) found.push(value);
           }

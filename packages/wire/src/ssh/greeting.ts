@@ -57,6 +57,8 @@ const closedEarly = (where: string, said: string): string =>
 /** The fingerprint of a host key: `SHA256:` and base64 without padding (RFC 4648 §4). */
 export const fingerprint = (key: Buffer): string => `SHA256:${createHash('sha256').update(key).digest('base64').replace(/=+$/, '')}`;
 
+const slow = 'the key exchange did not end';
+
 /** Reads the host key by the key exchange alone; nobody logs in. @throws WireError */
 export function sshHostKey(host: string, port: number, timeoutMs: number): Promise<string> {
   const client = new Client();
@@ -66,15 +68,13 @@ export function sshHostKey(host: string, port: number, timeoutMs: number): Promi
       clearTimeout(timer);
       client.destroy();
       if (key !== null) resolve(key);
+      else if (error !== null && /no matching/.test(error.message))
+        reject(new WireError('no-common-algorithm', `${host}:${port}: ${error.message}`));
+      else if (error !== null && error.message === slow) reject(new WireError('timeout', `${host}:${port}: ${slow}`));
       else
-        reject(
-          new WireError(
-            error !== null && /no matching/.test(error.message) ? 'no-common-algorithm' : 'lost',
-            `${host}:${port}: ${error?.message ?? 'no host key'}`,
-          ),
-        );
+        reject(new WireError('sessions-full', `${host}:${port} ends the key exchange: its sessions are taken, or a filter turns us away`));
     };
-    const timer = setTimeout(() => end(new Error('the key exchange did not end')), timeoutMs);
+    const timer = setTimeout(() => end(new Error(slow)), timeoutMs);
     client.on('error', (error: Error) => end(error));
     client.on('close', () => end(null));
     client.connect({

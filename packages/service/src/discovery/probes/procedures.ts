@@ -1,11 +1,12 @@
 import { CauseError } from '@barrow/core';
-import { hasShell, runProcedure, usesShell, type ProcedureName, type ProcedureResult } from '@barrow/families';
-import { askHttp, WireError } from '@barrow/wire';
+import { asCause, hasShell, runProcedure, usesShell, type ProcedureName, type ProcedureResult } from '@barrow/families';
+import { askHttp } from '@barrow/wire';
 import type { Context } from '../../context.js';
 import { DeviceSession } from '../../runner/session.js';
 import { httpAccess, type Access } from '../access.js';
+import type { CredentialRow } from '../../data/entities.js';
 import type { Reading } from '../reading.js';
-import { webTarget } from './web.js';
+import { givenUp, webTarget } from './web.js';
 
 /** Carries out a procedure that only asks, over the device's shell or its pages; null when nobody may. Tells why in the reading. */
 async function ask(
@@ -35,48 +36,66 @@ async function ask(
     });
     return null;
   }
-  const { timeScale } = context.options;
-  for (const credential of candidates)
+  for (const [index, credential] of candidates.entries()) {
+    let result: ProcedureResult | 'next' | 'over' | null;
     try {
-      if (overShell) {
-        if (!hasShell(family)) return null;
-        const session = await DeviceSession.openWith(context, { address, port: network.sshPort, hostKey: pinned }, family, credential, {
-          signal,
-        });
-        try {
-          const found = await session.run(name);
-          reading.credentials['ssh'] = credential.id;
-          return found;
-        } finally {
-          session.close();
-        }
-      }
-      const login = httpAccess(context, credential);
-      const secure = reading.seen.some((s) => s.probe === 'HTTPS') && !reading.seen.some((s) => s.probe === 'HTTP');
-      const found = await runProcedure(name, {
-        family,
-        shell: null,
-        web: { get: (path, limit) => askHttp(webTarget(reading, secure, login, signal, limit), path) },
-        given: {},
-        timeScale,
-        signal,
-      });
-      reading.credentials['http'] = credential.id;
-      return found;
+      result = await access.inTurn(credential, () => once(context, reading, name, pinned, credential, protocol, signal));
     } catch (error) {
-      const cause = error instanceof CauseError ? error : error instanceof WireError ? new CauseError('service-fault', error.detail) : null;
-      if (cause === null) throw error;
+      const cause = asCause(error);
+      if (!(cause instanceof CauseError)) throw error;
       if (signal.aborted) return null;
-      if (cause.code === 'login-refused') {
-        // The next credential may be the right one; only when none is, it is a trouble.
-        await access.refused(credential, protocol, address);
-        if (credential !== candidates[candidates.length - 1]) continue;
+      if (cause.code === 'login-refused') await access.refused(credential, protocol, address);
+      // The next credential may be the right one; only when none is, it is a trouble.
+      result = cause.code === 'login-refused' && index < candidates.length - 1 ? 'next' : 'over';
+      if (result === 'over') {
+        const isGivenUp = cause.code === 'login-refused' && access.isSuspended(credential);
+        reading.troubles.push({ probe, cause: isGivenUp ? 'credential-suspended' : cause.code, detail: cause.detail });
       }
-      const suspended = cause.code === 'login-refused' && access.isSuspended(credential);
-      reading.troubles.push({ probe, cause: suspended ? 'credential-suspended' : cause.code, detail: cause.detail });
-      return null;
     }
+    if (result === null) reading.troubles.push(givenUp(probe, credential));
+    else if (result === 'over') return null;
+    else if (result !== 'next') return result;
+  }
   return null;
+}
+
+/** One procedure with one credential. @throws CauseError, WireError */
+async function once(
+  context: Context,
+  reading: Reading,
+  name: ProcedureName,
+  pinned: string | null,
+  credential: CredentialRow,
+  protocol: 'ssh' | 'http',
+  signal: AbortSignal,
+): Promise<ProcedureResult | 'over'> {
+  const { address, network } = reading;
+  const { family } = reading.recognised!;
+  if (protocol === 'ssh') {
+    if (!hasShell(family)) return 'over';
+    const session = await DeviceSession.openWith(context, { address, port: network.sshPort, hostKey: pinned }, family, credential, {
+      signal,
+    });
+    try {
+      const found = await session.run(name);
+      reading.credentials['ssh'] = credential.id;
+      return found;
+    } finally {
+      session.close();
+    }
+  }
+  const login = httpAccess(context, credential);
+  const secure = reading.seen.some((s) => s.probe === 'HTTPS') && !reading.seen.some((s) => s.probe === 'HTTP');
+  const found = await runProcedure(name, {
+    family,
+    shell: null,
+    web: { get: (path, limit) => askHttp(webTarget(reading, secure, login, signal, limit), path) },
+    given: {},
+    timeScale: context.options.timeScale,
+    signal,
+  });
+  reading.credentials['http'] = credential.id;
+  return found;
 }
 
 /** What a family's own procedures add: what the device is when the standards do not tell, its children, its outlets. */

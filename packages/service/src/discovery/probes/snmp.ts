@@ -15,14 +15,17 @@ import type { Reading, Swept } from '../reading.js';
 
 /** Subtrees that are walked at the same time on one device: its agent is small. */
 const walksAtOnce = 4;
-/** No device is walked for longer. */
-const longestWalkMs = 60_000;
+/** No device is walked for longer, or for more: some tables have no end. */
+const longestWalkMs = 30_000;
+const mostObjects = 60_000;
 
 export interface SnmpReading {
   readonly raw: Map<string, string | number>;
   readonly aroundRaw: Map<string, string | number>;
   readonly record: SnmpRecord;
   readonly around: Around;
+  /** Why not all of its tables were read; null when they were. */
+  readonly cut: string | null;
 }
 
 /** Reads the standard objects that say what a device is, and the tables that say what is around it. @throws WireError */
@@ -38,13 +41,25 @@ export async function readSnmp(context: Pick<Context, 'snmp'>, target: SnmpTarge
     ...Object.values(aroundSubtrees).map(([oid, most]): [string, number, Map<string, string | number>] => [oid, most, aroundRaw]),
   ];
   const queue = [...walks];
+  let objects = 0;
+  let cut: string | null = null;
   const walker = async (): Promise<void> => {
-    for (let next = queue.shift(); next !== undefined; next = queue.shift())
-      for (const { oid, value } of await context.snmp.walk(target, next[0], next[1], limit)) next[2].set(oid, value);
+    for (let next = queue.shift(); next !== undefined && cut === null; next = queue.shift())
+      try {
+        const [oid, most, into] = next;
+        const values = await context.snmp.walk(target, oid, Math.min(most, mostObjects - objects), limit);
+        objects += values.length;
+        if (objects >= mostObjects) cut = `its tables go on after ${mostObjects} objects`;
+        for (const value of values) into.set(value.oid, value.value);
+      } catch (error) {
+        // What was read until then is kept: the device is known, if not all that is around it.
+        if (!(error instanceof WireError) || signal?.aborted) throw error;
+        cut ??= error.fault === 'cancelled' ? `its tables were not read to their end in ${longestWalkMs / 1000} s` : error.detail;
+      }
   };
   await Promise.all(Array.from({ length: walksAtOnce }, walker));
   const all = new Map([...raw, ...aroundRaw]);
-  return { raw, aroundRaw, record: recordFromSnmp(raw), around: aroundFromSnmp(all) };
+  return { raw, aroundRaw, record: recordFromSnmp(raw), around: aroundFromSnmp(all), cut };
 }
 
 /** Asks by SNMP with the credentials that fit, and says when none does. */
@@ -96,6 +111,13 @@ export async function probeSnmp(context: Context, access: Access, reading: Readi
         },
       });
     reading.troubles.splice(0);
+    reading.isPartial = read.cut !== null;
+    if (read.cut !== null)
+      reading.troubles.push({
+        probe,
+        cause: 'unexpected-answer',
+        detail: `${read.cut}; the rest was left`,
+      });
     return;
   }
   if (swept.engineId !== null) {

@@ -2,7 +2,8 @@ import { safeText } from '@barrow/core';
 import { askHttp, onvifInformation, readChallenges, titleOf, WireError, type HttpAccess, type HttpTarget } from '@barrow/wire';
 import type { Context } from '../../context.js';
 import type { Access } from '../access.js';
-import type { Reading, Swept } from '../reading.js';
+import type { CredentialRow } from '../../data/entities.js';
+import type { Reading, Swept, Trouble } from '../reading.js';
 import { causeOf } from './snmp.js';
 
 const pageMs = 4000;
@@ -101,32 +102,52 @@ export async function probeOnvif(context: Context, access: Access, reading: Read
           : 'it answers WS-Discovery, and its network names no ONVIF credential',
     });
   }
-  for (const credential of candidates)
-    try {
-      const login = { user: credential.user ?? '', password: context.sealer.open(credential.sealed) };
-      const { information: i, clockOffsetMs } = await onvifInformation(webTarget(reading, false, null, signal), login);
-      reading.credentials['onvif'] = credential.id;
-      reading.heard.onvif = { manufacturer: shown(i.manufacturer), model: shown(i.model), hardware };
-      reading.findings.push({
-        probe: 'ONVIF',
-        values: {
-          maker: shown(i.manufacturer),
-          model: shown(i.model),
-          firmware: shown(i.firmware),
-          serial: shown(i.serial),
-          hardwareRevision: shown(i.hardware),
-        },
-      });
-      const clock =
-        clockOffsetMs === null ? 'not told' : Math.abs(clockOffsetMs) < 5000 ? 'right' : `${Math.round(clockOffsetMs / 60_000)} min off`;
-      reading.seen.push({ probe: 'ONVIF', raw: { ...i }, parsed: { ...i, clock } });
-      break;
-    } catch (error) {
-      if (!(error instanceof WireError)) throw error;
-      if (error.fault === 'cancelled') return;
-      if (error.fault === 'login-refused') await access.refused(credential, 'onvif', address);
-      reading.troubles.push({ probe: 'ONVIF', cause: causeOf(error), detail: error.detail });
-      if (error.fault !== 'login-refused') break;
-    }
+  for (const credential of candidates) {
+    const login = { user: credential.user ?? '', password: context.sealer.open(credential.sealed) };
+    const done = await access.inTurn(credential, async () => {
+      try {
+        takeInformation(reading, hardware, credential.id, await onvifInformation(webTarget(reading, false, null, signal), login));
+        return true;
+      } catch (error) {
+        if (!(error instanceof WireError)) throw error;
+        if (error.fault === 'cancelled') return true;
+        if (error.fault === 'login-refused') await access.refused(credential, 'onvif', address);
+        reading.troubles.push({ probe: 'ONVIF', cause: causeOf(error), detail: error.detail });
+        // Only a refused login is worth another credential.
+        return error.fault !== 'login-refused';
+      }
+    });
+    if (done === null) reading.troubles.push(givenUp('ONVIF', credential));
+    if (done === true) break;
+  }
   reading.findings.push({ probe: 'WS-Discovery', values: { name, model: hardware } });
+}
+
+export const givenUp = (probe: string, credential: CredentialRow): Trouble => ({
+  probe,
+  cause: 'credential-suspended',
+  detail: `${credential.name} had worked and is refused by several devices now, so it was not tried here`,
+});
+
+function takeInformation(
+  reading: Reading,
+  hardware: string | null,
+  credential: string,
+  { information: i, clockOffsetMs }: Awaited<ReturnType<typeof onvifInformation>>,
+): void {
+  reading.credentials['onvif'] = credential;
+  reading.heard.onvif = { manufacturer: shown(i.manufacturer), model: shown(i.model), hardware };
+  reading.findings.push({
+    probe: 'ONVIF',
+    values: {
+      maker: shown(i.manufacturer),
+      model: shown(i.model),
+      firmware: shown(i.firmware),
+      serial: shown(i.serial),
+      hardwareRevision: shown(i.hardware),
+    },
+  });
+  const clock =
+    clockOffsetMs === null ? 'not told' : Math.abs(clockOffsetMs) < 5000 ? 'right' : `${Math.round(clockOffsetMs / 60_000)} min off`;
+  reading.seen.push({ probe: 'ONVIF', raw: { ...i }, parsed: { ...i, clock } });
 }
