@@ -20,8 +20,8 @@ const demo = spawn(
   ],
   { cwd: root, stdio: ['ignore', 'pipe', 'inherit'] },
 );
+let said = '';
 await new Promise((resolve, reject) => {
-  let said = '';
   demo.stdout.on('data', (data) => {
     said += data;
     if (said.includes('Ctrl-C')) resolve();
@@ -30,6 +30,7 @@ await new Promise((resolve, reject) => {
 });
 const data = join(folder, 'data');
 const url = readFileSync(join(data, 'address'), 'utf8').trim();
+const control = /happened to them: (\S+)/.exec(said)[1];
 const token = readFileSync(join(data, 'token'), 'utf8').trim();
 const barrow = new BarrowClient({ url, token });
 
@@ -109,7 +110,42 @@ async function terminal(name, command) {
 }
 
 try {
-  await shoot('devices', '/', { ready: '14 devices' });
+  await shoot('where', '/where', { ready: 'ferry-snmp3' });
+  // Something to tell: one phone falls silent, and one camera's clock is wrong and not told.
+  for (const fault of ['eelgate-phone-2/silent', 'quay-cam-1/wrong-clock', 'quay-cam-1/hides-clock'])
+    await fetch(`${control}/${fault}`, { method: 'PUT' });
+  await terminal('terminal-discover', 'barrow discover');
+  await shoot('discovery', '/discovery', {
+    act: async (page) => {
+      await page.getByRole('button', { name: 'Discover' }).click();
+      await page
+        .locator('.tile', { hasText: 'as before' })
+        .locator('b', { hasText: /^[2-9]\d$/ })
+        .waitFor();
+    },
+  });
+  await until(async () => (await barrow.discovery()).state !== 'running');
+  for (const fault of ['eelgate-phone-2/silent', 'quay-cam-1/wrong-clock', 'quay-cam-1/hides-clock'])
+    await fetch(`${control}/${fault}`, { method: 'DELETE' });
+  await barrow.discover();
+  await until(async () => (await barrow.discovery()).state !== 'running');
+  await shoot('devices', '/', { ready: '73 devices' });
+  const core = 'a[aria-label^="quay-core-1"]';
+  await shoot('map', '/map', {
+    ready: '73 devices',
+    act: async (page) => page.locator('.svelte-flow__edge').first().waitFor({ state: 'attached' }),
+  });
+  await shoot('map-dark', '/map', {
+    ready: '73 devices',
+    dark: true,
+    act: async (page) => {
+      await page.locator('.svelte-flow__edge').first().waitFor({ state: 'attached' });
+      await page.locator(core).focus();
+      await page.locator('.card').waitFor();
+    },
+  });
+  await shoot('device', `/devices/${(await barrow.device('quay-sw-1')).id}`, { ready: 'If this reboots' });
+  await terminal('terminal-device', 'barrow device show quay-sw-1');
   await terminal('terminal-standing', 'barrow standing');
   const plan = await barrow.plan({ name: 'Winter round', first: 1, atOnce: 4, soakSeconds: 3, unsaved: 'hold' });
   await shoot('rollout-plan', `/rollouts/${plan.id}`, { ready: 'from start to end' });
@@ -135,7 +171,6 @@ try {
   await terminal('terminal-held', 'barrow rollout show latest');
   await barrow.say(plan.id, 'continue');
   await until(async () => (await barrow.rollout(plan.id)).phase === 'ended');
-  await shoot('device', `/devices/${plan.runs[0].id}`, { ready: 'What it answered' });
   await shoot('rollouts', '/rollouts', { ready: 'Winter round' });
   const page = await browser.newPage({ viewport: { width: 1280, height: 800 } });
   await page.setContent(await barrow.reportAs(plan.id, 'html'));

@@ -14,15 +14,15 @@ const readme = read('README.md');
 function commandsIn(text: string): string[][] {
   const found = [...text.matchAll(/(?:npx )?barrow ((?:[a-z][\w-]*)(?: [^`\n#…]*)?)/g)].map((m) => m[1]!.trim().split(/\s+/));
   return found.filter(([first]) =>
-    /^(serve|demo|network|credential|token|discover|device|standing|target|family|image|staging|transfer|backup|rollout|upgrade|report)$/.test(
+    /^(serve|demo|network|credential|token|discover|map|device|standing|target|family|image|staging|transfer|backup|rollout|upgrade|report)$/.test(
       first!,
     ),
   );
 }
 
-describe('the README', () => {
+describe.each(['README.md', 'docs/discovery.md'])('%s', (file) => {
   it('names only commands and options that exist', async () => {
-    const commands = commandsIn(readme);
+    const commands = commandsIn(read(file));
     expect(commands.length).toBeGreaterThan(12);
     const seen = new Map<string, string>();
     for (const words of commands) {
@@ -41,7 +41,9 @@ describe('the README', () => {
         if (!['--json', '--url', '--token', '--data'].includes(option)) expect(help, `${words.join(' ')}: ${option}`).toContain(option);
     }
   });
+});
 
+describe('the README', () => {
   it('names every fault, and no other', () => {
     const [, list] = /The faults: ([\s\S]*?)\.\n/.exec(readme)!;
     expect([...list!.matchAll(/`([a-z-]+)`/g)].map((m) => m[1])).toEqual([...faultNames]);

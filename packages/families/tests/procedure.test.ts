@@ -124,3 +124,60 @@ describe('what a terminal would show', () => {
     ['more\r    \rnext', 'next'],
   ])('%j is %j', (output, seen) => expect(asSeen(output)).toBe(seen));
 });
+
+describe('a page of a device', () => {
+  const pages = (found: Record<string, string | number>) => ({
+    asked: [] as string[],
+    get(path: string) {
+      this.asked.push(path);
+      const body = found[path];
+      return Promise.resolve(typeof body === 'string' ? { status: 200, body } : { status: body ?? 404, body: '' });
+    },
+  });
+  const readPages = (found: Record<string, string | number>, steps: ProcedureStep[], more: object = {}) =>
+    runProcedure('record', {
+      family: { ...base, procedures: { record: { do: steps, ...more } } } as Family,
+      shell: null,
+      web: pages(found),
+      given: { place: 'state' },
+      timeScale: 1,
+    });
+
+  it('gives single values and rows, by pattern and by key, and yields tables of them', async () => {
+    const list = JSON.stringify({ inputs: [{ input: 1, name: 'a', firmware: '1.0' }, { input: 2, name: 'b', nested: {} }, 'odd'] });
+    const found = await readPages(
+      { '/state': 'serial=S1\nfirmware=2.0\n', '/list': list },
+      [
+        { get: '/${place}', capture: ['^serial=(?P<serial>.+)$', '^firmware=(?P<firmware>.+)$'] },
+        { get: '/list', json: { into: 'inputs', at: 'inputs' } },
+      ],
+      {
+        gives: { serial: '${serial}' },
+        yields: { children: { from: 'inputs', row: { name: '${name|nameless}', firmware: '${firmware|}', port: 'input ${input|?}' } } },
+      },
+    );
+    expect(found.gives).toEqual({ serial: 'S1' });
+    expect(found.tables['children']).toEqual([
+      { name: 'a', firmware: '1.0', port: 'input 1' },
+      // What the row does not have is looked for among the single values.
+      { name: 'b', firmware: '2.0', port: 'input 2' },
+      { name: 'nameless', firmware: '2.0', port: 'input ?' },
+    ]);
+  });
+
+  it('that is missing, is no JSON, or has no list is an unexpected answer', async () => {
+    const json: ProcedureStep[] = [{ get: '/x', json: { into: 'rows', at: 'rows' } }];
+    for (const page of [404, 'not json', '{}', 'null', '[]'])
+      await expect(readPages({ '/x': page }, json)).rejects.toMatchObject({ code: 'unexpected-answer' });
+    await expect(
+      readPages({ '/x': 'no such user' }, [{ get: '/x', fails: [{ when: '^no such', cause: 'login-refused' }] }]),
+    ).rejects.toMatchObject({
+      code: 'login-refused',
+    });
+  });
+
+  it('shows nothing of a device as anything but text', async () => {
+    const found = await readPages({ '/x': JSON.stringify([{ name: '\u001b[2Jred' }]) }, [{ get: '/x', json: { into: 'rows' } }]);
+    expect(found.tables['rows']).toEqual([{ name: '\\x1b[2Jred' }]);
+  });
+});

@@ -16,7 +16,9 @@ export const registerStanding: Register = (program, act) => {
           if (all.length === 0) return 'No devices fit.';
           const counts = new Map<Standing, number>();
           for (const d of all) counts.set(d.standing, (counts.get(d.standing) ?? 0) + 1);
-          const rows = all.map((d) => [
+          // Devices for which nobody set a target are counted, and listed when they are asked for.
+          const shown = o.only === 'no-target' || counts.size === 1 ? all : all.filter((d) => d.standing !== 'no-target');
+          const rows = shown.map((d) => [
             d.name,
             d.site,
             d.firmware,
@@ -24,7 +26,8 @@ export const registerStanding: Register = (program, act) => {
             standingMark(say.io, d.standing),
             d.path.map((p) => p.file).join(' → ') || d.standingReason,
           ]);
-          return `${table(say.io, ['NAME', 'SITE', 'FIRMWARE', 'TARGET', 'STANDING', 'PATH'], rows)}\n\n${[...counts].map(([s, n]) => `${n} ${s}`).join(', ')}.`;
+          const left = all.length - shown.length;
+          return `${table(say.io, ['NAME', 'SITE', 'FIRMWARE', 'TARGET', 'STANDING', 'PATH'], rows)}\n\n${[...counts].map(([s, n]) => `${n} ${s}`).join(', ')}.${left > 0 ? ' `--only no-target` lists those without a target.' : ''}`;
         });
       }),
     );

@@ -127,7 +127,9 @@
     const [a, b] = [places.get(source)!, places.get(target)!];
     if (b.x >= a.x + a.width) return { sourceHandle: 'from-right', targetHandle: 'to-left' };
     if (b.x + b.width <= a.x) return { sourceHandle: 'from-left', targetHandle: 'to-right' };
-    return { sourceHandle: 'from-left', targetHandle: 'to-left' };
+    // In the gap beside the sites, each in a lane of its own.
+    const lane = 18 + 5 * ([...(source + target)].reduce((sum, c) => sum + c.charCodeAt(0), 0) % 3);
+    return { sourceHandle: 'from-left', targetHandle: 'to-left', type: 'smoothstep', pathOptions: { offset: lane, borderRadius: 6 } };
   };
   const edges = $derived.by((): Edge[] => {
     if (!map || !layout) return [];
@@ -147,8 +149,8 @@
         id,
         source,
         target,
-        ...sides(source, target),
         type: 'default',
+        ...sides(source, target),
         focusable: false,
         selectable: false,
         class: [...classes, looked === null ? '' : on ? 'on' : 'off'].join(' '),

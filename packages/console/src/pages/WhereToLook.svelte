@@ -113,7 +113,9 @@
 <section class="sheet" aria-label="Networks">
   <div class="bar">
     <h2>Networks</h2>
-    {#if networks && networks.length > 0}<span class="quiet">{networks.length} networks, {total} addresses</span>{/if}
+    {#if networks && networks.length > 0}<span class="quiet"
+        >{networks.length === 1 ? '1 network' : `${networks.length} networks`}, {total === 1 ? '1 address' : `${total} addresses`}</span
+      >{/if}
     <span class="grow"></span>
     {#if may('operator')}<button class="btn preset-outlined-surface-300-700" onclick={() => (adding = 'network')}
         ><Plus size={15} aria-hidden="true" />Add a network</button

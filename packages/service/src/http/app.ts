@@ -4,7 +4,7 @@ import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { secureHeaders } from 'hono/secure-headers';
 import type { ContentfulStatusCode } from 'hono/utils/http-status';
-import type { Problem } from '@barrow/core';
+import { cause, CauseError, type Problem } from '@barrow/core';
 import { Refusal } from '../errors.js';
 import type { Parts } from '../service.js';
 import { authenticate, type Env } from './auth.js';
@@ -49,6 +49,11 @@ export function makeApp(parts: Parts, closing: AbortSignal): OpenAPIHono<Env> {
   };
   app.onError((error) => {
     if (error instanceof Refusal) return answer(error);
+    // What a device would not do is told by its named cause, as everywhere else.
+    if (error instanceof CauseError) {
+      const { code, what, next } = cause(error.code);
+      return answer(new Refusal(409, code, what, `${error.detail}.`, next));
+    }
     const status = (error as { status?: ContentfulStatusCode }).status;
     if (status !== undefined && status < 500)
       return answer(

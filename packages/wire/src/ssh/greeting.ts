@@ -41,7 +41,7 @@ export function sshGreeting(host: string, port: number, timeoutMs: number): Prom
     socket.on('data', (data: Buffer) => {
       said += data.toString('latin1');
       const match = /(?:^|\n)(SSH-[^\r\n]{1,255})\r?\n/.exec(said);
-      if (match) return end({ identification: match[1]!, before: said.slice(0, match.index).slice(0, 2000) });
+      if (match) return end({ identification: match[1]!, before: said.slice(0, match.index).trimEnd().slice(0, 2000) });
       if (said.length > longestGreeting) end(new WireError('malformed', `${where} sends a greeting without end`));
     });
     socket.on('error', (error: NodeJS.ErrnoException) =>
