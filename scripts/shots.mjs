@@ -118,10 +118,10 @@ try {
   await shoot('discovery', '/discovery', {
     act: async (page) => {
       await page.getByRole('button', { name: 'Discover' }).click();
-      await page
-        .locator('.tile', { hasText: 'as before' })
-        .locator('b', { hasText: /^[2-9]\d$/ })
-        .waitFor();
+      await page.waitForFunction(() => {
+        const tile = [...document.querySelectorAll('.tile')].find((t) => t.textContent.includes('as before'));
+        return document.querySelector('[role=progressbar]') !== null && Number(tile?.querySelector('b')?.textContent) >= 12;
+      });
     },
   });
   await until(async () => (await barrow.discovery()).state !== 'running');

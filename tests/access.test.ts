@@ -1,3 +1,4 @@
+import { webLogin } from '@barrow/standins';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { startSnmpd, startSshd, type Daemon, type Sshd } from './support/daemons.js';
 import { discover, setScene, type Scene } from './support/scene.js';
@@ -122,6 +123,43 @@ describe('getting in', () => {
     expect(ended.troubles.map((t) => t.cause)).toContain('credential-suspended');
     // What they were known to run is still believed.
     expect((await scene.served.client.device('quay-cam-1')).firmware).toBe('2.11.3');
+    // A secret that is put in anew is tried at once.
+    for (const name of cameras) await scene.fleet.fault(name, 'refuses-login', false);
+    const again = await barrow(
+      ['credential', 'add', 'ferry-cameras', '--kind', 'onvif', '--user', webLogin.user, '--secret-file', '-', '--replace'],
+      { data: scene.data, input: `${webLogin.password}\n` },
+    );
+    expect(again.code).toBe(0);
+    expect((await discover(scene.served.client)).troubles.filter((t) => t.probe === 'ONVIF')).toEqual([]);
+    const wrong = await barrow(
+      ['credential', 'add', 'ferry-cameras', '--kind', 'http-basic', '--user', 'x', '--secret-file', '-', '--replace'],
+      {
+        data: scene.data,
+        input: 'x\n',
+      },
+    );
+    expect(wrong.code).toBe(4);
+    expect(wrong.err).toContain('is of kind onvif, not http-basic');
+  });
+});
+
+describe('a stop', () => {
+  it('ends a discovery while a device is being read, and keeps what was found', async () => {
+    const scene = await setScene({ network: 75, only: ['quay-wlc-1', 'quay-sw-1'] });
+    await scene.fleet.fault('quay-wlc-1', 'slow-login');
+    const { client } = scene.served;
+    await addWholeNetworks(client, 75, ['quay-house']);
+    const running = await client.discover();
+    await expect
+      .poll(async () => (await client.discovery(running.id)).trying.join(), { timeout: 20_000 })
+      .toContain('procedures of its family');
+    await client.stopDiscovery();
+    const ended = await client.discovery(running.id);
+    expect({ state: ended.state, trying: ended.trying }).toEqual({ state: 'stopped', trying: [] });
+    expect((await client.devices()).map((d) => d.name)).toContain('quay-sw-1');
+    const shown = await barrow(['discover', '--last'], { data: scene.data });
+    expect(shown.out).toContain('The discovery was stopped.');
+    await scene.end();
   });
 });
 

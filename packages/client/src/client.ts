@@ -167,6 +167,9 @@ export class BarrowClient {
   removeNetwork = (id: string) => this.#json(removed, 'DELETE', `/networks/${encodeURIComponent(id)}`);
   credentials = async () => (await this.#json(listOf(credentialSchema), 'GET', '/credentials')).items;
   addCredential = (json: CredentialInput) => this.#json(credentialSchema, 'POST', '/credentials', { json });
+  /** Puts another secret into a credential of the same kind. */
+  replaceCredential = ({ name, ...json }: CredentialInput) =>
+    this.#json(credentialSchema, 'PUT', `/credentials/${encodeURIComponent(name)}`, { json });
   removeCredential = (id: string) => this.#json(removed, 'DELETE', `/credentials/${encodeURIComponent(id)}`);
   families = async () => (await this.#json(listOf(familySummarySchema), 'GET', '/families')).items;
   tokens = async () => (await this.#json(listOf(tokenSchema), 'GET', '/tokens')).items;

@@ -347,7 +347,11 @@ describe('what goes dark', () => {
         const reach = (from: string): Set<string> => {
           const seen = new Set([from]);
           const stack = [from];
-          while (stack.length > 0) for (const n of next(stack.pop()!)) if (!seen.has(n)) (seen.add(n), stack.push(n));
+          while (stack.length > 0)
+            for (const n of next(stack.pop()!)) {
+              if (!seen.has(n)) stack.push(n);
+              seen.add(n);
+            }
           return seen;
         };
         const parts = new Map<string, Set<string>>();

@@ -18,3 +18,6 @@ export const snmpUser = {
   authKey: 'ebb-and-flood-by-night',
   privKey: 'chart-of-the-channel',
 } as const;
+
+/** Vessels hang on a slow radio link: milliseconds that an answer of theirs takes, in the devices' time. */
+export const linkDelayMs = (site: string, timeScale: number): number => (site === 'sandpiper' || site === 'curlew' ? 200 / timeScale : 0);

@@ -1,4 +1,5 @@
 import type { Agent } from 'net-snmp';
+import { linkDelayMs } from './access.js';
 import { inspectImage, sha256 } from './image.js';
 import { startAgent } from './net/agent.js';
 import { startShellServer, type ShellServer, type Terminal } from './net/shell-server.js';
@@ -386,6 +387,7 @@ export class StandIn {
       // RFC 3411 §5: enterprise number 32473 (RFC 5612), format 4, text.
       engineId: Buffer.concat([Buffer.from([0x80, 0x00, 0x7e, 0xd9, 4]), Buffer.from(options.serial)]),
       engineBoots: this.persistent.boots,
+      delayMs: linkDelayMs(options.site, options.timeScale),
       services: model.storage === 'two-slots' ? 2 : 4,
       parts: [
         {

@@ -119,6 +119,28 @@ describe('strange answers to a sweep', () => {
     expect(result.strange).toBe(4);
   });
 
+  it('an IPv6 address is asked and heard as well, beside IPv4', async () => {
+    const six = createSocket('udp6');
+    const four = createSocket('udp4');
+    await Promise.all([new Promise<void>((r) => six.bind(16147, '::1', r)), new Promise<void>((r) => four.bind(16147, '127.44.3.1', r))]);
+    for (const socket of [six, four])
+      socket.on('message', (m, from) => {
+        const answer = Buffer.from(m);
+        answer[answer.indexOf(0xa0)] = 0xa2;
+        socket.send(answer, from.port, from.address);
+      });
+    const answers: string[] = [];
+    await sweep({
+      ...pace,
+      addresses: ['127.44.3.1', '127.44.3.2', '::1'],
+      questions: [ask(16147)],
+      onAnswer: (a) => answers.push(a.address),
+    });
+    six.close();
+    four.close();
+    expect(answers.sort()).toEqual(['127.44.3.1', '::1']);
+  });
+
   it('never end the decoder', () => {
     fc.assert(
       fc.property(fc.uint8Array({ maxLength: 300 }), (bytes) => {

@@ -73,9 +73,9 @@ const stages: Record<Discovery['stage'], string> = {
   ended: 'ended',
 };
 
-async function discover({ say, client }: CommandContext, networks: string[], o: { sure?: boolean }): Promise<void> {
+async function discover({ say, client }: CommandContext, networks: string[], o: { sure?: boolean; last?: boolean }): Promise<void> {
   const barrow = client();
-  let now = await barrow.discover(networks, o.sure === true);
+  let now = o.last ? await barrow.discovery() : await barrow.discover(networks, o.sure === true);
   const moving = say.io.terminal && !say.json;
   // The service goes on when this ends: Ctrl-C tells it to stop.
   const stop = (): void => void barrow.stopDiscovery().catch(() => undefined);
@@ -101,6 +101,7 @@ export const registerDiscover: Register = (program, act) => {
   program
     .command('discover [networks...]')
     .description('look for devices in the networks, or in those named; Ctrl-C stops it')
+    .option('--last', 'show the last discovery again; when it is still running, follow it')
     .option('--sure', 'also when more than 65,536 addresses would be asked')
     .action(act(discover));
   program

@@ -160,6 +160,7 @@ export const registerSetup: Register = (program, act) => {
     .option('--secret-env <variable>', 'environment variable that holds the secret')
     .option('--second-file <file>', 'the second secret: SNMP v3 privacy key, passphrase of an SSH key, second word that gives more rights')
     .option('--second-env <variable>', 'environment variable that holds the second secret')
+    .option('--replace', 'put another secret into the credential of this name')
     .option('--auth <hash>', 'SNMP v3 authentication: sha1 or sha256')
     .action(
       act(
@@ -167,6 +168,7 @@ export const registerSetup: Register = (program, act) => {
           { say, client },
           name: string,
           o: {
+            replace?: boolean;
             kind: string;
             user?: string;
             secretFile?: string;
@@ -176,14 +178,15 @@ export const registerSetup: Register = (program, act) => {
             auth?: string;
           },
         ) => {
-          const made = await client().addCredential({
+          const given = {
             name,
             kind: o.kind as CredentialKind,
             user: o.user ?? null,
             secret: await secretFrom(o),
             second: o.secondFile || o.secondEnv ? await secretFrom({ secretFile: o.secondFile, secretEnv: o.secondEnv }) : null,
             auth: (o.auth as 'sha1' | undefined) ?? null,
-          });
+          };
+          const made = await (o.replace ? client().replaceCredential(given) : client().addCredential(given));
           print(
             say,
             made,

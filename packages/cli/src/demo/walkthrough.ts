@@ -1,5 +1,6 @@
 import type { BarrowClient } from '@barrow/client';
-import { login, community, sites, snmpPort, sshPort } from '@barrow/standins';
+import { sites } from '@barrow/standins';
+import { demoCredentials, demoPorts } from './data.js';
 import { CommandError, exit, type ExitCode } from '../errors.js';
 import { makeColours, totalsOf, type Io } from '../output.js';
 
@@ -20,30 +21,30 @@ const acts = (images: readonly string[]): Act[] => {
     sites[index]!,
     '--range',
     `127.40.${index + 1}.1-40`,
-    '--credential',
-    'ferry-snmp',
-    '--credential',
-    'ferry-ssh',
-    '--snmp-port',
-    String(snmpPort),
-    '--ssh-port',
-    String(sshPort),
+    ...demoCredentials.flatMap((c) => ['--credential', c.name]),
+    ...Object.entries(demoPorts).flatMap(([key, port]) => [`--${key.replace(/[A-Z]/g, (c) => `-${c.toLowerCase()}`)}`, String(port)]),
   ];
   return [
-    {
-      say: 'Secrets are sealed at once. They come from the environment, a file or standard input.',
-      argv: ['credential', 'add', 'ferry-snmp', '--kind', 'snmp-v2c', '--secret-env', 'DEMO_COMMUNITY'],
+    ...demoCredentials.map((c, i): Act => ({
+      say: i === 0 ? 'Secrets are sealed at once. They come from the environment, a file or standard input.' : '',
+      argv: [
+        ...['credential', 'add', c.name, '--kind', c.kind],
+        ...(c.user ? ['--user', c.user] : []),
+        ...['--secret-env', `DEMO_SECRET_${i}`],
+        ...(c.second ? ['--second-env', `DEMO_SECOND_${i}`] : []),
+      ],
       expect: exit.done,
-    },
-    {
-      say: '',
-      argv: ['credential', 'add', 'ferry-ssh', '--kind', 'ssh-password', '--user', login.user, '--secret-env', 'DEMO_PASSWORD'],
-      expect: exit.done,
-    },
+    })),
     { say: 'Where to look: six sites. Nothing else is ever scanned.', argv: at(0), expect: exit.done },
     ...sites.slice(1).map((_, i): Act => ({ say: '', argv: at(i + 1), expect: exit.done })),
     { say: 'Look.', argv: ['discover'], expect: exit.done },
-    { say: 'What is out there, and what it runs.', argv: ['device', 'list'], expect: exit.done },
+    {
+      say: 'What is out there, and what it runs: at one terminal, for example.',
+      argv: ['device', 'list', '--site', 'eelgate'],
+      expect: exit.done,
+    },
+    { say: 'One switch: what hangs on it, and what goes dark if it reboots.', argv: ['device', 'show', 'eelgate-sw-1'], expect: exit.done },
+    { say: 'What nobody could tell, and why.', argv: ['device', 'list', '--only', 'firmware-unknown'], expect: exit.done },
     {
       say: 'A damaged file, and one for gear that is not here, are refused.',
       argv: ['image', 'add', file('damaged/tb24-4.3.0.simg')],
@@ -81,8 +82,10 @@ const acts = (images: readonly string[]): Act[] => {
 export async function walkthrough(io: Io, data: string, images: readonly string[], control: string): Promise<void> {
   const { runCli } = await import('../run.js');
   const c = makeColours(io);
-  process.env['DEMO_COMMUNITY'] = community;
-  process.env['DEMO_PASSWORD'] = login.password;
+  for (const [i, { secret, second }] of demoCredentials.entries()) {
+    process.env[`DEMO_SECRET_${i}`] = secret;
+    if (second) process.env[`DEMO_SECOND_${i}`] = second;
+  }
   process.env['BARROW_DATA'] = data;
   const quote = (word: string): string => (/^[\w./:=-]+$/.test(word) ? word : `'${word}'`);
   for (const { say, argv, expect } of acts(images)) {
@@ -104,13 +107,17 @@ export async function walkthrough(io: Io, data: string, images: readonly string[
   const truth = (await (await fetch(control)).json()) as {
     name: string;
     runs: string;
-    counters: { activations: number; reboots: number; restartsInWrite: number };
+    counters: { activations?: number; reboots?: number; restartsInWrite?: number };
   }[];
-  const once = truth.filter((d) => d.counters.activations === 1 && d.counters.reboots === 1 && d.counters.restartsInWrite === 0).length;
+  // Only those that can be upgraded count how often they were.
+  const upgradable = truth.filter((d) => d.counters.activations !== undefined);
+  const once = upgradable.filter(
+    (d) => d.counters.activations === 1 && d.counters.reboots === 1 && d.counters.restartsInWrite === 0,
+  ).length;
   io.out(
-    `\n${c.bold('Summary')}: ${totalsOf(rollout!)}. Asked themselves, ${once} of ${truth.length} devices were activated once, restarted once, and never while writing.\n`,
+    `\n${c.bold('Summary')}: ${totalsOf(rollout!)}. Asked themselves, ${once} of ${upgradable.length} devices that can be upgraded were activated once, restarted once, and never while writing.\n`,
   );
-  if ((rollout!.totals.verified ?? 0) !== rollout!.devices || once !== truth.length)
+  if ((rollout!.totals.verified ?? 0) !== rollout!.devices || once !== upgradable.length)
     throw new CommandError(
       exit.workFailed,
       'walkthrough-failed',

@@ -45,6 +45,8 @@ export class Search {
   readonly #waiting: Reading[] = [];
   readonly #parents: { parent: string; children: readonly Record<string, string>[]; at: number }[] = [];
   readonly #asked = new Set<string>();
+  /** Ends with the stop: nobody waits for a device any longer, and what it still says is left. */
+  readonly #stopped: Promise<never>;
   #access!: Access;
   #placing!: Placing;
 
@@ -53,7 +55,10 @@ export class Search {
     private readonly view: Discovery,
     private readonly tell: () => void,
     private readonly signal: AbortSignal,
-  ) {}
+  ) {
+    this.#stopped = new Promise((_, reject) => signal.addEventListener('abort', () => reject(new Error('stopped')), { once: true }));
+    this.#stopped.catch(() => undefined);
+  }
 
   async run(networks: readonly NetworkRow[], configured: readonly NetworkRow[]): Promise<void> {
     const { view, signal } = this;
@@ -201,11 +206,13 @@ export class Search {
     const { view, signal, context } = this;
     const { address, network } = reading;
     const during = async <T>(what: string, work: Promise<T>): Promise<T> => {
+      // Whatever it still ends with after a stop is nobody's concern.
+      work.catch(() => undefined);
       const text = `${address} by ${what}`;
       view.trying.push(text);
       this.tell();
       try {
-        return await work;
+        return await Promise.race([work, this.#stopped]);
       } finally {
         view.trying.splice(view.trying.indexOf(text), 1);
       }

@@ -33,6 +33,29 @@ function networkView(row: NetworkRow, nameOf: ReadonlyMap<string, string>): Netw
   };
 }
 
+/** @throws Refusal for a credential that could never work. */
+function checkCredential(body: z.output<typeof credentialInput>): void {
+  const refuse = (code: string, why: string, next: string): never => {
+    throw new Refusal(422, code, 'The credential was not added', why, next);
+  };
+  if (body.kind !== 'snmp-v2c' && body.kind !== 'http-token' && !body.user)
+    refuse('credential-without-user', `A credential of kind ${body.kind} belongs to a user.`, 'Give the user with --user.');
+  if (body.kind === 'snmp-v3')
+    for (const [what, key] of [
+      ['authentication', body.secret],
+      ['privacy', body.second],
+    ] as const)
+      // RFC 3414 §11.2: passwords of the user-based security model have at least eight characters.
+      if (key !== null && key.length < 8)
+        refuse(
+          'credential-too-short',
+          `The ${what} key has ${key.length} characters; SNMP v3 asks for at least 8.`,
+          'Give the key as it was set on the devices.',
+        );
+  if (body.kind === 'ssh-key' && !body.secret.includes('PRIVATE KEY'))
+    refuse('credential-no-key', 'This is no private key.', 'Give the file of the private key (PEM or OpenSSH form), not the public one.');
+}
+
 /** Networks, credentials, families, tokens, and what service this is. */
 export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
   const { context, tokens, devices } = parts;
@@ -171,42 +194,51 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
           `There is a credential "${body.name}" already.`,
           'Choose another name, or remove that one first.',
         );
-      const refuse = (code: string, why: string, next: string): never => {
-        throw new Refusal(422, code, 'The credential was not added', why, next);
-      };
-      if (body.kind !== 'snmp-v2c' && body.kind !== 'http-token' && !body.user)
-        refuse('credential-without-user', `A credential of kind ${body.kind} belongs to a user.`, 'Give the user with --user.');
-      if (body.kind === 'snmp-v3')
-        for (const [what, key] of [
-          ['authentication', body.secret],
-          ['privacy', body.second],
-        ] as const)
-          // RFC 3414 §11.2: passwords of the user-based security model have at least eight characters.
-          if (key !== null && key.length < 8)
-            refuse(
-              'credential-too-short',
-              `The ${what} key has ${key.length} characters; SNMP v3 asks for at least 8.`,
-              'Give the key as it was set on the devices.',
-            );
-      if (body.kind === 'ssh-key' && !body.secret.includes('PRIVATE KEY'))
-        refuse(
-          'credential-no-key',
-          'This is no private key.',
-          'Give the file of the private key (PEM or OpenSSH form), not the public one.',
-        );
+      checkCredential(body);
       const row: CredentialRow = {
         id: newId('c'),
         name: body.name,
         kind: body.kind,
         user: body.user,
-        sealed: context.sealer.seal(body.secret),
-        second: body.second === null ? null : context.sealer.seal(body.second),
-        settings: body.kind === 'snmp-v3' ? { auth: body.auth ?? 'sha256' } : {},
-        createdAt: Date.now(),
+        ...sealedParts(body),
       };
       await db.write(async (em) => em.insert(CredentialEntity, row));
       context.live.changed('credentials');
       return credentialView(row, [], 0);
+    },
+  });
+  const sealedParts = (body: z.output<typeof credentialInput>): Pick<CredentialRow, 'sealed' | 'second' | 'settings' | 'createdAt'> => ({
+    sealed: context.sealer.seal(body.secret),
+    second: body.second === null ? null : context.sealer.seal(body.second),
+    settings: body.kind === 'snmp-v3' ? { auth: body.auth ?? 'sha256' } : {},
+    // Refusals from before this moment are of another secret.
+    createdAt: Date.now(),
+  });
+  addOperation(app, {
+    method: 'put',
+    path: '/api/v1/credentials/{id}',
+    role: 'admin',
+    summary: 'Put another secret into a credential; the networks that name it keep it, and refusals of the old one lapse',
+    params: idParam,
+    body: credentialInput.omit({ name: true }),
+    answer: credentialSchema,
+    run: async ({ params, body }) => {
+      const row = (await db.find(CredentialEntity)).find((n) => n.id === params.id || n.name === params.id);
+      if (!row) throw notFound('credential', params.id, '`barrow credential list` shows them.');
+      if (row.kind !== body.kind)
+        throw new Refusal(
+          409,
+          'credential-of-another-kind',
+          'The credential stays as it was',
+          `${row.name} is of kind ${row.kind}, not ${body.kind}.`,
+          'Add one of the other kind under another name.',
+        );
+      const given = { ...body, name: row.name };
+      checkCredential(given);
+      const next = { user: body.user ?? row.user, ...sealedParts(given) };
+      await db.write(async (em) => em.nativeUpdate(CredentialEntity, { id: row.id }, next as never));
+      context.live.changed('credentials');
+      return credentialView({ ...row, ...next }, await db.find(NetworkEntity), 0);
     },
   });
   addOperation(app, {

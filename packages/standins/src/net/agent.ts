@@ -26,14 +26,21 @@ export interface AgentFacts {
   readonly engineBoots: number;
   /** RFC 3418: 2 for a bridge, 4 for a router, 72 for a host. */
   readonly services: number;
+  /** Milliseconds that an answer takes on its way, as over a slow link. */
+  readonly delayMs?: number;
   readonly parts: readonly Part[];
   readonly around: Surroundings;
 }
 
 /** The decoder of the SNMP library ends the process on a malformed packet; a device would only drop it. */
-const guarded = {
+const guarded = (delayMs: number) => ({
   createSocket(type: 'udp4' | 'udp6'): Socket {
     const socket = createSocket(type);
+    if (delayMs > 0) {
+      // A slow line: what is answered arrives later.
+      const send = socket.send.bind(socket) as (...args: unknown[]) => void;
+      socket.send = ((...args: unknown[]) => void setTimeout(() => sendIfOpen(send, args), delayMs)) as typeof socket.send;
+    }
     const on = socket.on.bind(socket);
     socket.on = ((event: string, listener: (...args: unknown[]) => void) =>
       on(
@@ -50,7 +57,15 @@ const guarded = {
       )) as typeof socket.on;
     return socket;
   },
-};
+});
+
+function sendIfOpen(send: (...args: unknown[]) => void, args: unknown[]): void {
+  try {
+    send(...args);
+  } catch {
+    // It was closed meanwhile.
+  }
+}
 
 type Column = readonly [number, string, number];
 type Index = readonly { columnName: string; length?: boolean | number }[];
@@ -80,7 +95,7 @@ export function startAgent(facts: AgentFacts): Agent {
       // Without a model of access the library answers anonymous v3 requests.
       accessControlModelType: snmp.AccessControlModelType.Simple,
       engineID: facts.engineId,
-      dgramModule: guarded,
+      dgramModule: guarded(facts.delayMs ?? 0),
     },
     () => undefined,
   );
