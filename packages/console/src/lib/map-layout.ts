@@ -33,7 +33,9 @@ const size = { width: 106, height: 22 };
 const titleHeight = 26;
 const pad = 12;
 const gap = 16;
-const foldedSize = { width: 190, height: 150 };
+/** A site with more devices than this draws what hangs on a switch in several columns. */
+const crowded = 45;
+const foldedSize = { width: 190, height: 132 };
 
 /** The beginning that most names of a site share is not repeated on each of them. */
 function shortener(names: readonly string[]): (name: string) => string {
@@ -67,28 +69,7 @@ export function layOut(map: DeviceMap, folded: ReadonlySet<string>, aspect: numb
       boxes.push({ site, ...foldedSize, devices: [], folded: kinds, count: devices.length });
       continue;
     }
-    const graph = new dagre.graphlib.Graph({ multigraph: true });
-    graph.setGraph({ rankdir: 'LR', nodesep: 6, ranksep: 36, edgesep: 4, ranker: 'network-simplex' });
-    graph.setDefaultEdgeLabel(() => ({}));
-    for (const d of devices) graph.setNode(d.id, { ...size });
-    for (const [i, [a, b]] of (edges.get(site) ?? []).entries()) graph.setEdge(a, b, { weight: 1 }, String(i));
-    dagre.layout(graph);
-    const short = shortener(devices.map((d) => d.name));
-    const placed = devices.map((d): Mutable => {
-      const { x, y, width, height } = graph.node(d.id) as { x: number; y: number; width: number; height: number };
-      return {
-        id: d.id,
-        site,
-        name: d.name,
-        short: short(d.name),
-        kind: d.kind,
-        x: x - width / 2 + pad,
-        y: y - height / 2 + titleHeight,
-        width,
-        height,
-      };
-    });
-    inOrder(placed, edges.get(site) ?? []);
+    const placed = placeSite(devices, edges.get(site) ?? []);
     const right = Math.max(...placed.map((p) => p.x + p.width));
     const bottom = Math.max(...placed.map((p) => p.y + p.height));
     boxes.push({ site, width: right + pad, height: bottom + pad, devices: placed, folded: null, count: devices.length });
@@ -101,25 +82,66 @@ export function layOut(map: DeviceMap, folded: ReadonlySet<string>, aspect: numb
   };
 }
 
-type Mutable = { -readonly [K in keyof PlacedDevice]: PlacedDevice[K] };
 const collate = new Intl.Collator('en', { numeric: true });
 
-/** Those that hang on the same device and carry nothing themselves stand in the order of their names. */
-function inOrder(placed: Mutable[], edges: readonly [string, string][]): void {
+/**
+ * One site, from left to right. What hangs on one device and carries nothing itself stands together in the order of names:
+ * one below the other, or in several columns where a site is so large that it would not fit.
+ */
+function placeSite(devices: DeviceMap['devices'], edges: readonly [string, string][]): PlacedDevice[] {
   const over = new Map<string, Set<string>>();
-  const carrying = new Set(edges.map(([a]) => a));
   for (const [a, b] of edges) over.set(b, (over.get(b) ?? new Set()).add(a));
-  const groups = new Map<string, Mutable[]>();
-  for (const d of placed) {
+  const carrying = new Set(edges.map(([a]) => a));
+  const bunches = new Map<string, DeviceMap['devices']>();
+  const single: DeviceMap['devices'] = [];
+  for (const d of devices) {
     const parents = [...(over.get(d.id) ?? [])];
-    if (parents.length !== 1 || carrying.has(d.id)) continue;
-    const key = `${parents[0]} ${Math.round(d.x)}`;
-    groups.set(key, [...(groups.get(key) ?? []), d]);
+    if (parents.length === 1 && !carrying.has(d.id)) bunches.set(parents[0]!, [...(bunches.get(parents[0]!) ?? []), d]);
+    else single.push(d);
   }
-  for (const group of groups.values()) {
-    const places = group.map((d) => d.y).sort((a, b) => a - b);
-    for (const [i, d] of group.sort((a, b) => collate.compare(a.name, b.name)).entries()) d.y = places[i]!;
+  const columns = devices.length > crowded ? 3 : 1;
+  const between = 6;
+  const graph = new dagre.graphlib.Graph({ multigraph: true });
+  graph.setGraph({ rankdir: 'LR', nodesep: between, ranksep: 36, edgesep: 4, ranker: 'network-simplex' });
+  graph.setDefaultEdgeLabel(() => ({}));
+  for (const d of single) graph.setNode(d.id, { ...size });
+  for (const [parent, bunch] of bunches) {
+    const across = Math.min(columns, bunch.length);
+    const down = Math.ceil(bunch.length / across);
+    graph.setNode(`below ${parent}`, {
+      width: across * (size.width + between) - between,
+      height: down * (size.height + between) - between,
+    });
+    graph.setEdge(parent, `below ${parent}`, { weight: 2 });
   }
+  const inBunch = new Set([...bunches.values()].flat().map((d) => d.id));
+  for (const [i, [a, b]] of edges.entries()) if (!inBunch.has(b)) graph.setEdge(a, b, { weight: 1 }, String(i));
+  dagre.layout(graph);
+
+  const short = shortener(devices.map((d) => d.name));
+  const corner = (id: string): { x: number; y: number } => {
+    const { x, y, width, height } = graph.node(id) as { x: number; y: number; width: number; height: number };
+    return { x: x - width / 2 + pad, y: y - height / 2 + titleHeight };
+  };
+  const put = (d: DeviceMap['devices'][number], at: { x: number; y: number }): PlacedDevice => ({
+    id: d.id,
+    site: d.site,
+    name: d.name,
+    short: short(d.name),
+    kind: d.kind,
+    ...at,
+    ...size,
+  });
+  return [
+    ...single.map((d) => put(d, corner(d.id))),
+    ...[...bunches].flatMap(([parent, bunch]) => {
+      const { x, y } = corner(`below ${parent}`);
+      const down = Math.ceil(bunch.length / Math.min(columns, bunch.length));
+      return bunch
+        .sort((a, b) => collate.compare(a.name, b.name))
+        .map((d, i) => put(d, { x: x + Math.floor(i / down) * (size.width + between), y: y + (i % down) * (size.height + between) }));
+    }),
+  ];
 }
 
 /** Puts boxes into columns, the tallest first, each where there is most room; as many columns as fit the shape of the window best. */

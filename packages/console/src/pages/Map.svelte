@@ -19,6 +19,7 @@
   let failure = $state<Failure | null>(null);
   let folded = $state.raw<ReadonlySet<string> | null>(null);
   let looked = $state<string | null>(null);
+  let focus = $state<string | null>(null);
   let showPower = $state(true);
   let wanted = $state('');
   let width = $state(1200);
@@ -47,8 +48,11 @@
   const look = (id: string | null) => (looked = id);
   const fold = (site: string) => {
     const next = new Set(folded);
-    if (!next.delete(site)) next.add(site);
+    const opens = next.delete(site);
+    if (!opens) next.add(site);
     folded = next;
+    // A site that is opened among folded ones fills the window.
+    focus = opens && next.size > 0 ? site : null;
   };
   // Laid out anew only when devices, links or folds change, not when somebody looks at one.
   const layout = $derived(map && folded ? layOut(map, folded, width / Math.max(1, height)) : null);
@@ -196,8 +200,10 @@
   <label class="check"><input class="checkbox" type="checkbox" bind:checked={showPower} /> power</label>
   <button
     class="btn preset-outlined-surface-300-700"
-    onclick={() => (folded = new Set(folded?.size ? [] : (map?.devices ?? []).map((d) => d.site)))}
-    >{folded?.size ? 'Draw all sites' : 'Fold all sites'}</button
+    onclick={() => {
+      focus = null;
+      folded = new Set(folded?.size ? [] : (map?.devices ?? []).map((d) => d.site));
+    }}>{folded?.size ? 'Draw all sites' : 'Fold all sites'}</button
   >
   <span class="legend quiet" aria-label="Legend">
     <svg width="26" height="8" aria-hidden="true"><path class="wired named" d="M1 4h24" /></svg> wired
@@ -215,21 +221,21 @@
   </div>
 {:else if layout}
   <div class="sheet canvas" bind:clientWidth={width} bind:clientHeight={height}>
-    <SvelteFlow
-      {nodes}
-      {edges}
-      nodeTypes={{ device: MapDevice, site: MapSite }}
-      fitView
-      fitViewOptions={{ padding: 0.015, maxZoom: 1.3 }}
-      minZoom={0.1}
-      maxZoom={2.5}
-      nodesConnectable={false}
-      elementsSelectable={false}
-      colorMode={mode.now}
-      proOptions={{ hideAttribution: true }}
-    >
-      <Controls showLock={false} position="bottom-left" />
-    </SvelteFlow>
+    {#key `${focus} ${folded?.size}`}<SvelteFlow
+        {nodes}
+        {edges}
+        nodeTypes={{ device: MapDevice, site: MapSite }}
+        fitView
+        fitViewOptions={{ padding: 0.015, maxZoom: 1.3, ...(focus === null ? {} : { nodes: [{ id: `site ${focus}` }] }) }}
+        minZoom={0.1}
+        maxZoom={2.5}
+        nodesConnectable={false}
+        elementsSelectable={false}
+        colorMode={mode.now}
+        proOptions={{ hideAttribution: true }}
+      >
+        <Controls showLock={false} position="bottom-left" />
+      </SvelteFlow>{/key}
     {#if shown}
       <aside class="sheet card" class:left={cardLeft} aria-live="polite">
         <h2><KindIcon kind={shown.kind} />{shown.name}</h2>
