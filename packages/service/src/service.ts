@@ -11,6 +11,7 @@ import { Database } from './data/database.js';
 import { Sealer } from './data/seal.js';
 import { ByHand } from './devices/by-hand.js';
 import { Devices } from './devices/devices.js';
+import { DeviceLists } from './devices/lists.js';
 import { DiscoveryService } from './discovery/discovery.js';
 import { StartFailure } from './errors.js';
 import { makeApp } from './http/app.js';
@@ -33,6 +34,7 @@ export interface Parts {
   readonly devices: Devices;
   readonly map: MapService;
   readonly byHand: ByHand;
+  readonly lists: DeviceLists;
   readonly discovery: DiscoveryService;
   readonly images: ImageStore;
   readonly offers: Offers;
@@ -102,6 +104,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     const discovery = new DiscoveryService(context);
     const map = new MapService(context);
     const byHand = new ByHand(context, devices);
+    const lists = new DeviceLists(devices, byHand);
     const parts: Parts = {
       context,
       version,
@@ -110,6 +113,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
       devices,
       map,
       byHand,
+      lists,
       discovery,
       images,
       offers,

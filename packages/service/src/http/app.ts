@@ -11,9 +11,11 @@ import { authenticate, type Env } from './auth.js';
 import { docsPage } from './docs.js';
 import { liveEvents } from './events.js';
 import { deviceRoutes } from './routes-devices.js';
+import { discoveryRoutes } from './routes-discovery.js';
 import { imageRoutes } from './routes-images.js';
 import { rolloutRoutes } from './routes-rollouts.js';
 import { setupRoutes } from './routes-setup.js';
+import { targetRoutes } from './routes-targets.js';
 
 function asProblem(error: Refusal): Problem {
   return {
@@ -86,7 +88,9 @@ export function makeApp(parts: Parts, closing: AbortSignal): OpenAPIHono<Env> {
   app.use('/api/v1/*', authenticate(context, parts.tokens));
   app.get('/api/v1/events', (c) => liveEvents(c, context.live, parts.journal, closing));
   setupRoutes(app, parts);
+  discoveryRoutes(app, parts);
   deviceRoutes(app, parts);
+  targetRoutes(app, parts);
   imageRoutes(app, parts);
   rolloutRoutes(app, parts);
 

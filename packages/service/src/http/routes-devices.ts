@@ -4,38 +4,21 @@ import {
   deviceDetailSchema,
   deviceEntry,
   deviceSchema,
-  discoverySchema,
   historySchema,
   importInput,
   importResult,
-  mapSchema,
   pageOf,
   standings,
-  targetInput,
-  targetSchema,
-  VersionUnreadable,
-  readVersion,
-  type Target,
 } from '@barrow/core';
 import { rfc3339 } from '../context.js';
 import { hasShell } from '@barrow/families';
-import {
-  CredentialEntity,
-  DeviceEntity,
-  HistoryEntity,
-  NetworkEntity,
-  ObservationEntity,
-  TargetEntity,
-  type TargetRow,
-} from '../data/entities.js';
-import { newId } from '../data/seal.js';
+import { CredentialEntity, DeviceEntity, HistoryEntity, ObservationEntity } from '../data/entities.js';
 import { deviceOnly } from '../devices/devices.js';
-import { notFound, Refusal } from '../errors.js';
+import { Refusal } from '../errors.js';
 import { DeviceSession } from '../runner/session.js';
 import type { Parts } from '../service.js';
-import type { Env } from './auth.js';
+import { need, type Env } from './auth.js';
 import { addOperation, idParam } from './operation.js';
-import { need } from './auth.js';
 
 const listQuery = z.object({
   text: z.string().max(200).optional(),
@@ -80,53 +63,10 @@ function whatAFamilyNeeds(observations: readonly { probe: string; parsed: Record
   ];
 }
 
-/** Discovery, devices, targets. */
+/** Devices: what is known of them, and what people enter. */
 export function deviceRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
-  const { context, devices, discovery, map, byHand } = parts;
+  const { context, devices, map, byHand, lists } = parts;
   const { db } = context;
-
-  addOperation(app, {
-    method: 'post',
-    path: '/api/v1/discoveries',
-    role: 'operator',
-    summary: 'Look for devices in the configured networks',
-    body: z.strictObject({
-      networks: z.array(z.string()).default([]),
-      /** Asked for when it would ask more than 65,536 addresses. */
-      sure: z.boolean().default(false),
-    }),
-    answer: discoverySchema,
-    status: 201,
-    run: async ({ body, who }) => {
-      const all = await db.find(NetworkEntity, {}, { orderBy: { name: 'asc' } });
-      const chosen = body.networks.map((asked) => {
-        const found = all.find((n) => n.id === asked || n.name === asked);
-        if (!found) throw notFound('network', asked, '`barrow network list` shows them; nothing else is ever scanned.');
-        return found;
-      });
-      return discovery.start(chosen.length > 0 ? chosen : all, who.name, body.sure);
-    },
-  });
-  addOperation(app, {
-    method: 'get',
-    path: '/api/v1/discoveries/{id}',
-    role: 'viewer',
-    summary: 'A discovery, running or ended; "latest" is the newest',
-    params: idParam,
-    answer: discoverySchema,
-    run: async ({ params }) => discovery.get(params.id),
-  });
-  addOperation(app, {
-    method: 'delete',
-    path: '/api/v1/discoveries/running',
-    role: 'operator',
-    summary: 'Stop the running discovery',
-    answer: z.object({ stopped: z.boolean() }),
-    run: async () => {
-      await discovery.stop();
-      return { stopped: true };
-    },
-  });
 
   addOperation(app, {
     method: 'get',
@@ -163,7 +103,7 @@ export function deviceRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     summary: 'Take a list of devices in; a dry run says row by row what would change',
     body: importInput,
     answer: importResult,
-    run: async ({ body, who }) => byHand.import(body.form, body.text, body.dryRun, who.name),
+    run: async ({ body, who }) => lists.import(body.form, body.text, body.dryRun, who.name),
   });
   for (const form of ['csv', 'json'] as const)
     app.get(`/api/v1/devices/export.${form}`, async (c) => {
@@ -171,7 +111,7 @@ export function deviceRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       const query = listQuery.safeParse(c.req.query());
       if (!query.success)
         throw new Refusal(400, 'request-malformed', 'The request was not understood', query.error.issues[0]!.message, 'See /api/docs.');
-      const text = await byHand.export(
+      const text = await lists.export(
         form,
         (await devices.list(query.data)).map((d) => devices.view(d)),
       );
@@ -180,14 +120,6 @@ export function deviceRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
         'content-disposition': `attachment; filename="devices.${form}"`,
       });
     });
-  addOperation(app, {
-    method: 'get',
-    path: '/api/v1/map',
-    role: 'viewer',
-    summary: 'Links and feeds between devices, with their evidence',
-    answer: mapSchema,
-    run: async () => map.whole(),
-  });
   addOperation(app, {
     method: 'get',
     path: '/api/v1/devices/{id}',
@@ -363,87 +295,6 @@ export function deviceRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       });
       context.live.changed('devices');
       return devices.view(await devices.get(row.id));
-    },
-  });
-
-  const targetView = async (row: TargetRow): Promise<Target> => ({
-    id: row.id,
-    family: row.family,
-    version: row.version,
-    model: row.model,
-    site: row.site,
-    device: row.device,
-    setBy: row.setBy,
-    setAt: rfc3339(row.setAt),
-    devices: (await devices.all()).filter((d) => d.target?.id === row.id).length,
-  });
-  addOperation(app, {
-    method: 'get',
-    path: '/api/v1/targets',
-    role: 'viewer',
-    summary: 'The versions that sets of devices should run',
-    answer: z.object({ items: z.array(targetSchema) }),
-    run: async () => ({
-      items: await Promise.all((await db.find(TargetEntity, {}, { orderBy: { family: 'asc', setAt: 'asc' } })).map(targetView)),
-    }),
-  });
-  addOperation(app, {
-    method: 'put',
-    path: '/api/v1/targets',
-    role: 'operator',
-    summary: 'Set the version for a family, or for one model, site or device of it; replaces the rule for the same set',
-    body: targetInput,
-    answer: targetSchema,
-    run: async ({ body, who }) => {
-      const family = context.families.get(body.family);
-      if (!family) throw notFound('family', body.family, `The families are ${[...context.families.keys()].join(', ')}.`);
-      let version: string;
-      try {
-        version = readVersion(family.versions, body.version).canonical;
-      } catch (error) {
-        if (!(error instanceof VersionUnreadable)) throw error;
-        throw new Refusal(
-          422,
-          'version-unreadable',
-          'The target was not set',
-          `${error.message}.`,
-          `Write it as the family does, e.g. as \`barrow image list\` shows.`,
-        );
-      }
-      if (body.model !== null && !family.models.some((m) => m.model === body.model))
-        throw notFound('model', body.model, `${family.title} are ${family.models.map((m) => m.model).join(', ')}.`);
-      const device = body.device === null ? null : (await devices.get(body.device)).row;
-      if (device && device.family !== body.family)
-        throw new Refusal(
-          422,
-          'device-of-another-family',
-          'The target was not set',
-          `${device.name} is of family ${device.family ?? 'not known'}.`,
-          'Name the family of the device.',
-        );
-      const scope = { family: body.family, model: body.model, site: body.site, device: device?.id ?? null };
-      const row: TargetRow = { ...scope, id: newId('g'), version, setAt: Date.now(), setBy: who.name };
-      await db.write(async (em) => {
-        await em.nativeDelete(TargetEntity, scope);
-        await em.insert(TargetEntity, row);
-      });
-      context.live.changed('targets');
-      return targetView(row);
-    },
-  });
-  addOperation(app, {
-    method: 'delete',
-    path: '/api/v1/targets/{id}',
-    role: 'operator',
-    summary: 'Remove a target rule',
-    params: idParam,
-    answer: z.object({ removed: z.string() }),
-    run: async ({ params }) => {
-      const row = await db.findOne(TargetEntity, { id: params.id });
-      if (!row) throw notFound('target', params.id, '`barrow target list` shows them.');
-      await db.write(async (em) => em.nativeDelete(TargetEntity, { id: row.id }));
-      context.live.changed('targets');
-      return { removed: row.id };
     },
   });
 }
