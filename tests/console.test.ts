@@ -41,7 +41,7 @@ describe.skipIf(!hasChromium)('the console, in a browser', () => {
     await page.getByRole('button', { name: 'Discover' }).click();
     await page.getByRole('link', { name: 'eelgate-sw-3' }).waitFor();
     await page.getByText('5 new').waitFor();
-    expect(await page.getByRole('row').count()).toBe(6);
+    await expect.poll(() => page.getByRole('row').count()).toBe(6);
     await addImagesAndTargets(scene.served.client, scene.images);
     // Live: nobody has loaded the page again.
     await page.getByRole('button', { name: 'behind 5' }).waitFor();
