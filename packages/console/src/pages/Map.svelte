@@ -226,7 +226,11 @@
         {edges}
         nodeTypes={{ device: MapDevice, site: MapSite }}
         fitView
-        fitViewOptions={{ padding: 0.015, maxZoom: 1.3, ...(focus === null ? {} : { nodes: [{ id: `site ${focus}` }] }) }}
+        fitViewOptions={{
+          padding: { left: '26px', right: '10px', top: '8px', bottom: '8px' },
+          maxZoom: 1.3,
+          ...(focus === null ? {} : { nodes: [{ id: `site ${focus}` }] }),
+        }}
         minZoom={0.1}
         maxZoom={2.5}
         nodesConnectable={false}
