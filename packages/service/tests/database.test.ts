@@ -6,7 +6,8 @@ import { fileURLToPath } from 'node:url';
 import Sqlite from 'libsql';
 import { afterEach, describe, expect, it } from 'vitest';
 import { Database } from '../src/data/database.js';
-import { CredentialEntity, JournalEntity, NetworkEntity } from '../src/data/entities.js';
+import { CredentialEntity, DeviceEntity, JournalEntity, NetworkEntity, ObservationEntity } from '../src/data/entities.js';
+import { migrations } from '../src/data/migrations.js';
 
 const dirs: string[] = [];
 const fresh = () => {
@@ -44,6 +45,35 @@ describe('the database', () => {
     expect(await db.findOne(NetworkEntity, { id: 'n1' })).toEqual(network('n1'));
     expect(await db.findOne(NetworkEntity, { id: 'n2' })).toBeNull();
     expect(await db.count(NetworkEntity)).toBe(1);
+    await db.close();
+  });
+
+  it('takes a database of the first layout along, with what is in it', async () => {
+    const folder = fresh();
+    const first = migrations[0]!;
+    const old = new Sqlite(join(folder, 'barrow.db'));
+    const step = new first.class({} as never, {} as never);
+    step.up();
+    for (const sql of step.getQueries()) old.exec(sql as string);
+    old.exec(
+      'create table mikro_orm_migrations (id integer primary key autoincrement, name text, executed_at datetime default current_timestamp)',
+    );
+    old.prepare('insert into mikro_orm_migrations (name) values (?)').run(first.name);
+    old.exec(
+      `insert into device (id, name, address, kind, site, network, first_seen, last_seen) values ('d-1', 'old', '127.40.1.1', 'switch', 's', 'n', 1, 2)`,
+    );
+    old.exec(`insert into observation (device, probe, address, at, raw, parsed) values ('d-1', 'SNMP v2c', '127.40.1.1', 7, '{}', '{}')`);
+    old.close();
+    const db = await Database.open(folder);
+    expect(await db.findOne(DeviceEntity, { id: 'd-1' })).toMatchObject({
+      name: 'old',
+      tags: [],
+      flags: [],
+      credentials: {},
+      parent: null,
+      note: '',
+    });
+    expect(await db.findOne(ObservationEntity, { device: 'd-1' })).toMatchObject({ at: 7, lastAt: 7, times: 1 });
     await db.close();
   });
 

@@ -3,6 +3,7 @@ import { createHash } from 'node:crypto';
 import { promisify } from 'node:util';
 import { createServer, type Server, type Socket } from 'node:net';
 import fc from 'fast-check';
+import ssh2 from 'ssh2';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
 import {
   answerDigest,
@@ -14,7 +15,9 @@ import {
   findXml,
   readChallenges,
   readXml,
+  ShellSession,
   sshGreeting,
+  sshHostKey,
   textOf,
   titleOf,
   tryConnects,
@@ -103,6 +106,20 @@ describe('HTTP', () => {
       detail: expect.stringContaining('asks for digest only') as string,
     });
     expect(fleet.fixture('quay-rec-1').counters.refusedLogins).toBe(1);
+  });
+
+  it('sends a token where one is given, and says when it is refused', async () => {
+    const asked: string[] = [];
+    const port = await listen((s) =>
+      s.once('data', (data: Buffer) => {
+        asked.push(/authorization: (.+)/i.exec(data.toString())?.[1]?.trim() ?? 'none');
+        s.end(`HTTP/1.1 ${asked.length === 1 ? '200 OK' : '401 No'}\r\nContent-Length: 0\r\n\r\n`);
+      }),
+    );
+    const access = { how: 'token' as const, token: 'tide' };
+    expect((await askHttp(target(port, { access }), '/')).status).toBe(200);
+    await expect(askHttp(target(port, { access }), '/')).rejects.toMatchObject({ fault: 'login-refused' });
+    expect(asked).toEqual(['Bearer tide', 'Bearer tide']);
   });
 
   it('tells the certificate that nobody signed', async () => {
@@ -215,6 +232,21 @@ describe('an SSH greeting', () => {
     await expect(sshGreeting('127.0.0.1', full, 1000)).rejects.toMatchObject({ fault: 'sessions-full' });
     const silent = await listen(() => undefined);
     await expect(sshGreeting('127.0.0.1', silent, 200)).rejects.toMatchObject({ fault: 'timeout' });
+  });
+});
+
+describe('an SSH server that is too old', () => {
+  it('is told apart from one that refuses: there is no algorithm in common', async () => {
+    const hostKey = ssh2.utils.generateKeyPairSync('ecdsa', { bits: 256 }).private;
+    const server = new ssh2.Server({ hostKeys: [hostKey], algorithms: { kex: ['diffie-hellman-group1-sha1'] } }, (connection) =>
+      connection.on('error', () => undefined),
+    );
+    await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
+    const { port } = server.address() as { port: number };
+    await expect(sshHostKey('127.0.0.1', port, 2000)).rejects.toMatchObject({ fault: 'no-common-algorithm' });
+    const login = { host: '127.0.0.1', port, username: 'u', password: 'p', hostKey: null, readyTimeoutMs: 2000 };
+    await expect(ShellSession.open(login)).rejects.toMatchObject({ fault: 'no-common-algorithm' });
+    await new Promise((resolve) => server.close(resolve));
   });
 });
 

@@ -1,3 +1,4 @@
+import { setMaxListeners } from 'node:events';
 import { connect, type Socket } from 'node:net';
 
 export interface ConnectInput {
@@ -20,6 +21,8 @@ export async function tryConnects(input: ConnectInput): Promise<void> {
   let ended = 0;
   const open = new Set<Socket>();
   const stop = (): void => open.forEach((socket) => socket.destroy());
+  // Every worker listens for the stop while it waits for its turn.
+  if (input.signal) setMaxListeners(0, input.signal);
   input.signal?.addEventListener('abort', stop);
   const worker = async (): Promise<void> => {
     while (next < of && !stopped()) {
