@@ -15,7 +15,9 @@ export async function benchSweep(rate = 10_000, tries = 3): Promise<Measured[]> 
     asker.once('message', (m) => resolve(m as never));
     asker.once('exit', (code) => reject(new Error(`the sweep ended with ${code}`)));
   });
+  const gone = new Promise((resolve) => responder.once('exit', resolve));
   responder.disconnect();
+  await gone;
   const least = ((addresses * tries) / rate) * 1000;
   const mebibytes = told.maxRss / 2 ** 20;
   return [
