@@ -29,6 +29,7 @@ import {
   type Device,
   type DeviceChange,
   type DeviceEntry,
+  type DeviceOnly,
   type LiveEvent,
   type NetworkInput,
   type PlanInput,
@@ -74,7 +75,7 @@ export interface DeviceQuery {
   network?: string;
   tag?: string;
   parent?: string;
-  only?: 'flagged' | 'unrecognised' | 'firmware-unknown' | 'by-hand';
+  only?: DeviceOnly;
   limit?: number;
   cursor?: string;
 }

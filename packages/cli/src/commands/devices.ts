@@ -1,5 +1,5 @@
 import { readFile, writeFile } from 'node:fs/promises';
-import type { Device, DeviceChange, DeviceDetail, ImportResult, Kind, Standing } from '@barrow/core';
+import type { Device, DeviceChange, DeviceDetail, ImportResult, Kind } from '@barrow/core';
 import { duration } from '@barrow/core';
 import type { DeviceQuery } from '@barrow/client';
 import { collect, type Register } from '../context.js';
@@ -25,20 +25,7 @@ function deviceTable(io: Io, devices: readonly Device[]): string {
 }
 
 /** What `device list` and `device export` can be narrowed by. */
-interface Narrow {
-  text?: string;
-  site?: string;
-  kind?: string;
-  family?: string;
-  standing?: Standing;
-  maker?: string;
-  model?: string;
-  firmware?: string;
-  network?: string;
-  tag?: string;
-  parent?: string;
-  only?: DeviceQuery['only'];
-}
+type Narrow = Omit<DeviceQuery, 'limit' | 'cursor'>;
 
 const kindWords: Record<string, string> = { power: 'loses power', connection: 'is cut off', parent: 'is managed through it' };
 

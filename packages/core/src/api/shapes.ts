@@ -180,6 +180,10 @@ export const mapSchema = z.object({
 });
 export type DeviceMap = z.infer<typeof mapSchema>;
 
+/** Lists of devices that want a look. */
+export const deviceOnly = ['flagged', 'unrecognised', 'firmware-unknown', 'by-hand'] as const;
+export type DeviceOnly = (typeof deviceOnly)[number];
+
 /** One device with everything that is known of it. */
 export const deviceDetailSchema = deviceSchema.extend({
   hostKey: z.string().nullable(),

@@ -103,10 +103,18 @@ export function drawTopology(devices: readonly MapDevice[]): Topology {
   const portsOf = new Map(devices.map((d) => [d.id, new Map((d.around?.ports ?? []).map((p) => [p.index, p]))]));
   const portName = (d: MapDevice, index: number | null): string | null =>
     index === null ? null : (portsOf.get(d.id)!.get(index)?.name ?? `interface ${index}`);
+  const portCalled = new Map(
+    devices.map((d) => [
+      d.id,
+      new Map(
+        (d.around?.ports ?? []).flatMap((p) => [[p.name.toLowerCase(), p] as const, ...(p.mac === null ? [] : [[p.mac, p] as const])]),
+      ),
+    ]),
+  );
   const ownPortName = (d: MapDevice, told: string | null): string | null => {
     if (told === null) return null;
     const plain = told.toLowerCase();
-    return d.around?.ports.find((p) => p.name.toLowerCase() === plain || p.mac === plain)?.name ?? told;
+    return portCalled.get(d.id)!.get(plain)?.name ?? told;
   };
 
   const drafts = new Map<string, Draft>();
@@ -222,7 +230,7 @@ export function drawTopology(devices: readonly MapDevice[]): Topology {
     );
   }
 
-  const links = bundle([...drafts.values()], portsOf, byId)
+  const links = bundle([...drafts.values()], portsOf, portCalled)
     .map((l) => upperFirst(l, byId))
     .sort(byEnds(byId));
 
@@ -311,13 +319,11 @@ function byEnds(byId: ReadonlyMap<DeviceId, MapDevice>): (x: Link, y: Link) => n
 function bundle(
   drafts: readonly Draft[],
   portsOf: ReadonlyMap<DeviceId, ReadonlyMap<number, { name: string; bundle: number | null }>>,
-  byId: ReadonlyMap<DeviceId, MapDevice>,
+  portCalled: ReadonlyMap<DeviceId, ReadonlyMap<string, { bundle: number | null }>>,
 ): Link[] {
   const bundleOf = (end: LinkEnd): string | null => {
-    const ports = portsOf.get(end.device)!;
-    for (const port of byId.get(end.device)?.around?.ports ?? [])
-      if (port.name === end.port && port.bundle !== null) return ports.get(port.bundle)?.name ?? `bundle ${port.bundle}`;
-    return null;
+    const bundled = portCalled.get(end.device)!.get((end.port ?? '').toLowerCase())?.bundle ?? null;
+    return bundled === null ? null : (portsOf.get(end.device)!.get(bundled)?.name ?? `bundle ${bundled}`);
   };
   const found = new Map<string, Link>();
   for (const draft of drafts) {

@@ -1,4 +1,13 @@
-import { standingOf, TargetFinder, type Device, type Kind, type KnownImage, type StandingResult, type TargetRule } from '@barrow/core';
+import {
+  standingOf,
+  TargetFinder,
+  type Device,
+  type DeviceOnly,
+  type Kind,
+  type KnownImage,
+  type StandingResult,
+  type TargetRule,
+} from '@barrow/core';
 import { isUpgradable } from '@barrow/families';
 import { rfc3339, rfc3339OrNull, type Context } from '../context.js';
 import { DeviceEntity, HistoryEntity, ImageEntity, ObservationEntity, TargetEntity, type DeviceRow } from '../data/entities.js';
@@ -21,9 +30,6 @@ export interface DeviceFilter {
   /** `flagged`, `unrecognised`, `firmware-unknown`, `by-hand`. */
   readonly only?: DeviceOnly | undefined;
 }
-
-export const deviceOnly = ['flagged', 'unrecognised', 'firmware-unknown', 'by-hand'] as const;
-export type DeviceOnly = (typeof deviceOnly)[number];
 
 export interface KnownDevice {
   readonly row: DeviceRow;

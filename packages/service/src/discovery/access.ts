@@ -3,6 +3,7 @@ import type { HttpAccess, SnmpTarget } from '@barrow/wire';
 import type { Context } from '../context.js';
 import { CredentialEntity, DeviceEntity, RefusalEntity, type CredentialRow, type NetworkRow } from '../data/entities.js';
 import { digestOf } from '../data/seal.js';
+import type { Reading, Trouble } from './reading.js';
 
 /** A credential that was refused is not tried at that address again for so long, or an account might be locked. */
 const refusalHoldsMs = 12 * 3_600_000;
@@ -59,8 +60,15 @@ export class Access {
       .filter((c) => !this.#suspended.has(c.id) && !this.#refused.has(`${c.id}|${address}`));
   }
 
-  /** Credentials of the network that were refused here lately, so that they are left alone. */
-  leftAlone(protocol: Protocol, network: NetworkRow, address: string): string[] {
+  /** Why there is nothing to try at an address: what is there was refused lately and is left alone, or nothing fits. */
+  whyNone(protocol: Protocol, { network, address }: Pick<Reading, 'network' | 'address'>, none: string): Omit<Trouble, 'probe'> {
+    const left = this.#leftAlone(protocol, network, address);
+    return left.length > 0
+      ? { cause: 'login-refused', detail: `${left.join(', ')} was refused here before and is not tried again yet` }
+      : { cause: 'no-credential', detail: none };
+  }
+
+  #leftAlone(protocol: Protocol, network: NetworkRow, address: string): string[] {
     const kinds = kindsOf[protocol] as readonly string[];
     return network.credentials.flatMap((id) => {
       const c = this.all.get(id);

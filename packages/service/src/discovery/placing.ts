@@ -18,7 +18,7 @@ import type { Hearsay, Reading, Seen } from './reading.js';
 
 /** Observations that are kept of one device and probe. */
 const keptObservations = 20;
-/** What changes by itself is left out when two answers are compared: sysUpTime, and the times of LLDP rows. */
+/** What changes by itself is left out when two answers are compared: sysUpTime. */
 const volatile = /^1\.3\.6\.1\.2\.1\.1\.3\.0$/;
 
 export type Found = Discovery['found'][number];
@@ -68,8 +68,8 @@ export class Placing {
 
   /** The known device at an address, before anything is said of who answers there now. */
   at(address: string): DeviceRow | null {
-    for (const row of this.rows.values()) if (row.address === address) return row;
-    return null;
+    const known = this.#index.at(address);
+    return known === null ? null : this.rows.get(known.id)!;
   }
 
   /**
@@ -184,7 +184,7 @@ export class Placing {
     });
     return {
       ...found,
-      recognised: recognised !== null || (family !== null && known !== null),
+      recognised: family !== null,
       flags: flags.map((f) => `${f.flag}: ${f.detail}`),
     };
   }

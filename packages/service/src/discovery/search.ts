@@ -319,17 +319,17 @@ export class Search {
   /** Neighbours that LLDP names at addresses inside a configured network, and that nobody has asked yet. */
   #neighboursToFollow(configured: readonly NetworkRow[]): Plan[] {
     const testers = configured.map((network) => ({ network, has: rangeTester(network.ranges, network.exclude) }));
-    const plans = new Map<string, { network: NetworkRow; addresses: string[] }>();
+    const plans = new Map<string, { network: NetworkRow; addresses: Set<string> }>();
     for (const { neighbour } of this.#hearsay.named)
       for (const address of neighbour.addresses) {
         if (this.#asked.has(address)) continue;
         const found = testers.find((t) => t.has(address));
         if (!found) continue;
-        const plan = plans.get(found.network.id) ?? { network: found.network, addresses: [] };
-        if (!plan.addresses.includes(address)) plan.addresses.push(address);
+        const plan = plans.get(found.network.id) ?? { network: found.network, addresses: new Set() };
+        plan.addresses.add(address);
         plans.set(found.network.id, plan);
       }
-    return [...plans.values()];
+    return [...plans.values()].map(({ network, addresses }) => ({ network, addresses: [...addresses] }));
   }
 
   #tellSilent(networks: ReadonlySet<string>): void {

@@ -3,6 +3,7 @@ import {
   deviceChange,
   deviceDetailSchema,
   deviceEntry,
+  deviceOnly,
   deviceSchema,
   historySchema,
   importInput,
@@ -13,7 +14,6 @@ import {
 import { rfc3339 } from '../context.js';
 import { hasShell } from '@barrow/families';
 import { CredentialEntity, DeviceEntity, HistoryEntity, ObservationEntity } from '../data/entities.js';
-import { deviceOnly } from '../devices/devices.js';
 import { Refusal } from '../errors.js';
 import { DeviceSession } from '../runner/session.js';
 import type { Parts } from '../service.js';

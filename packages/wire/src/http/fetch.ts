@@ -4,9 +4,9 @@ import type { PeerCertificate, TLSSocket } from 'node:tls';
 import { WireError } from '../errors.js';
 import { answerDigest, readChallenges } from './digest.js';
 
-/** `guess`: digest or basic, whichever is asked for. A password is never sent in the clear to a server that offers digest. */
+/** A password added for digest is never sent in the clear. */
 export type HttpAccess =
-  | { readonly how: 'basic' | 'digest' | 'guess'; readonly user: string; readonly password: string }
+  | { readonly how: 'basic' | 'digest'; readonly user: string; readonly password: string }
   | { readonly how: 'token'; readonly token: string };
 
 export interface HttpTarget {
@@ -61,9 +61,9 @@ export async function askHttp(
   const challenges = readChallenges(first.headers['www-authenticate'] ?? '');
   const digest = challenges.find((c) => c.scheme === 'digest');
   const authorization =
-    digest && access.how !== 'basic'
+    digest && access.how === 'digest'
       ? answerDigest(digest, { method, uri: path, user: access.user, password: access.password })
-      : access.how !== 'digest' && challenges.some((c) => c.scheme === 'basic')
+      : access.how === 'basic' && challenges.some((c) => c.scheme === 'basic')
         ? `Basic ${Buffer.from(`${access.user}:${access.password}`).toString('base64')}`
         : null;
   if (authorization === null)

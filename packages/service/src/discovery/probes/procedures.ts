@@ -25,15 +25,8 @@ async function ask(
   const probe = overShell ? 'SSH login' : 'web login';
   const candidates = access.candidates(protocol, network, address);
   if (candidates.length === 0) {
-    const left = access.leftAlone(protocol, network, address);
-    reading.troubles.push({
-      probe,
-      cause: left.length > 0 ? 'login-refused' : 'no-credential',
-      detail:
-        left.length > 0
-          ? `${left.join(', ')} was refused here before and is not tried again yet`
-          : `its network names no ${overShell ? 'SSH' : 'HTTP'} credential, which its family needs to tell ${name === 'children' ? 'what it manages' : 'more'}`,
-    });
+    const none = `its network names no ${overShell ? 'SSH' : 'HTTP'} credential, which its family needs to tell ${name === 'children' ? 'what it manages' : 'more'}`;
+    reading.troubles.push({ probe, ...access.whyNone(protocol, reading, none) });
     return null;
   }
   for (const [index, credential] of candidates.entries()) {

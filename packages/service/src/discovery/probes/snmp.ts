@@ -121,16 +121,8 @@ export async function probeSnmp(context: Context, access: Access, reading: Readi
     return;
   }
   if (swept.engineId !== null) {
-    const left = access.leftAlone('snmp', network, address);
-    if (reading.troubles.length === 0)
-      reading.troubles.push({
-        probe: 'SNMP',
-        cause: left.length > 0 ? 'login-refused' : 'no-credential',
-        detail:
-          left.length > 0
-            ? `it tells its engine ID; ${left.join(', ')} was refused here before and is not tried again yet`
-            : 'it tells its engine ID to anybody, and answers none of the communities and users of its network',
-      });
+    const none = 'it tells its engine ID to anybody, and answers none of the communities and users of its network';
+    if (reading.troubles.length === 0) reading.troubles.push({ probe: 'SNMP', ...access.whyNone('snmp', reading, none) });
     reading.seen.push({ probe: 'SNMP v3 engine', raw: { engineId: swept.engineId }, parsed: { engineId: swept.engineId } });
   }
 }

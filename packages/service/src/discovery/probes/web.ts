@@ -91,17 +91,11 @@ export async function probeOnvif(context: Context, access: Access, reading: Read
   });
   const { network, address } = reading;
   const candidates = access.candidates('onvif', network, address);
-  if (candidates.length === 0) {
-    const left = access.leftAlone('onvif', network, address);
+  if (candidates.length === 0)
     reading.troubles.push({
       probe: 'ONVIF',
-      cause: left.length > 0 ? 'login-refused' : 'no-credential',
-      detail:
-        left.length > 0
-          ? `${left.join(', ')} was refused here before and is not tried again yet`
-          : 'it answers WS-Discovery, and its network names no ONVIF credential',
+      ...access.whyNone('onvif', reading, 'it answers WS-Discovery, and its network names no ONVIF credential'),
     });
-  }
   for (const credential of candidates) {
     const login = { user: credential.user ?? '', password: context.sealer.open(credential.sealed) };
     const done = await access.inTurn(credential, async () => {
