@@ -12,6 +12,8 @@ const groups: Record<string, () => Promise<{ register: (program: Command, act: R
   standing: async () => ({ register: (await import('./commands/standing.js')).registerStanding }),
   families: async () => ({ register: (await import('./commands/families.js')).registerFamilies }),
   images: async () => ({ register: (await import('./commands/images.js')).registerImages }),
+  staging: async () => ({ register: (await import('./commands/staging.js')).registerStaging }),
+  advisories: async () => ({ register: (await import('./commands/advisories.js')).registerAdvisories }),
   rollouts: async () => ({ register: (await import('./commands/rollouts.js')).registerRollouts }),
 };
 

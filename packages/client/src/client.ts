@@ -1,6 +1,20 @@
 import { createParser } from 'eventsource-parser';
 import {
   aboutSchema,
+  advisoryDetailSchema,
+  advisorySchema,
+  carriedSchema,
+  imageDetailSchema,
+  pinSchema,
+  rankedSchema,
+  standingSchema,
+  takenSchema,
+  uploadSchema,
+  type ImageNoteInput,
+  type MappingInput,
+  type PinInput,
+  type TakeInput,
+  type UploadInput,
   backupSchema,
   credentialSchema,
   deviceDetailSchema,
@@ -76,6 +90,10 @@ export interface DeviceQuery {
   tag?: string;
   parent?: string;
   only?: DeviceOnly;
+  /** Digest of an image: who may run it, runs it, or passes it on the way to its target. */
+  mayRun?: string;
+  runs?: string;
+  passes?: string;
   limit?: number;
   cursor?: string;
 }
@@ -213,7 +231,31 @@ export class BarrowClient {
   map = () => this.#json(mapSchema, 'GET', '/map');
 
   images = async () => (await this.#json(listOf(imageSchema), 'GET', '/images')).items;
-  image = (id: string) => this.#json(imageSchema, 'GET', `/images/${encodeURIComponent(id)}`);
+  image = (id: string) => this.#json(imageDetailSchema, 'GET', `/images/${encodeURIComponent(id)}`);
+  setNote = (id: string, json: ImageNoteInput) => this.#json(imageDetailSchema, 'PUT', `/images/${encodeURIComponent(id)}/note`, { json });
+  beginUpload = (json: UploadInput) => this.#json(uploadSchema, 'POST', '/uploads', { json });
+  upload = (id: string) => this.#json(uploadSchema, 'GET', `/uploads/${encodeURIComponent(id)}`);
+  /** Sends what follows `offset`; what arrives before a break stays there. */
+  async sendUpload(id: string, offset: number, body: BodyInit, signal?: AbortSignal) {
+    const response = await this.raw('PUT', `/uploads/${encodeURIComponent(id)}`, {
+      query: { offset },
+      body,
+      signal,
+      headers: { 'content-type': 'application/octet-stream' },
+    });
+    return uploadSchema.parse(await response.json());
+  }
+  dropUpload = (id: string) => this.#json(removed, 'DELETE', `/uploads/${encodeURIComponent(id)}`);
+  take = (json: TakeInput) => this.#json(takenSchema, 'POST', '/images/take', { json });
+  /** Images with notes, families and targets as one archive, as it streams. */
+  async exportImages(images: readonly string[] = []) {
+    const query = images.map((i) => `image=${encodeURIComponent(i)}`).join('&');
+    return (await this.raw('GET', `/images/carry${query ? `?${query}` : ''}`)).body!;
+  }
+  async importImages(body: BodyInit, dryRun = false) {
+    const response = await this.raw('POST', '/images/carry', { query: dryRun ? { dryRun: 'true' } : {}, body });
+    return carriedSchema.parse(await response.json());
+  }
   async addImage({ body, ...query }: ImageUpload) {
     const response = await this.raw('POST', '/images', { query, body, headers: { 'content-type': 'application/octet-stream' } });
     return { image: imageSchema.parse(await response.json()), isNew: response.status === 201 };
@@ -223,6 +265,18 @@ export class BarrowClient {
 
   targets = async () => (await this.#json(listOf(targetSchema), 'GET', '/targets')).items;
   setTarget = (json: TargetInput) => this.#json(targetSchema, 'PUT', '/targets', { json });
+  pins = async () => (await this.#json(listOf(pinSchema), 'GET', '/pins')).items;
+  setPin = (json: PinInput) => this.#json(pinSchema, 'PUT', '/pins', { json });
+  removePin = (device: string) => this.#json(removed, 'DELETE', `/pins/${encodeURIComponent(device)}`);
+  standing = (query: { site?: string; family?: string } = {}) => this.#json(standingSchema, 'GET', '/standing', { query });
+
+  advisories = async () => (await this.#json(listOf(advisorySchema), 'GET', '/advisories')).items;
+  addAdvisory = (text: string) => this.#json(advisorySchema.extend({ isNew: z.boolean() }), 'POST', '/advisories', { json: { text } });
+  advisory = (id: string) => this.#json(advisoryDetailSchema, 'GET', `/advisories/${encodeURIComponent(id)}`);
+  rankByAdvisories = async () => (await this.#json(rankedSchema, 'GET', '/advisories/ranking')).items;
+  mapProduct = (json: MappingInput) => this.#json(z.object({ mapped: z.string() }), 'PUT', '/advisories/products', { json });
+  removeAdvisory = (id: string) => this.#json(removed, 'DELETE', `/advisories/${encodeURIComponent(id)}`);
+
   removeTarget = (id: string) => this.#json(removed, 'DELETE', `/targets/${encodeURIComponent(id)}`);
 
   offers = async () => (await this.#json(listOf(offerSchema), 'GET', '/offers')).items;

@@ -11,7 +11,15 @@ export {
   type ProcedureStep,
   type UpgradableFamily,
 } from './schema/family.js';
-export { FamilyFileError, loadFamilies, parseFamily, shippedFamilies, type FamilyFault } from './schema/load.js';
+export {
+  FamilyFileError,
+  loadFamilies,
+  loadFamilyFiles,
+  parseFamily,
+  shippedFamilies,
+  type FamilyFault,
+  type FamilyFiles,
+} from './schema/load.js';
 export { recognise, type Heard, type Recognised } from './recognise.js';
 export {
   asCause,

@@ -25,7 +25,10 @@ export interface Context {
   readonly sealer: Sealer;
   readonly live: Live;
   readonly log: Logger;
-  readonly families: ReadonlyMap<string, Family>;
+  /** Grows when families are carried in. */
+  readonly families: Map<string, Family>;
+  /** The file that each family was read from, to be carried elsewhere. */
+  readonly familyTexts: Map<string, string>;
   readonly snmp: SnmpClient;
 }
 

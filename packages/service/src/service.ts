@@ -4,7 +4,7 @@ import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { serve, type ServerType } from '@hono/node-server';
 import { pino } from 'pino';
-import { FamilyFileError, loadFamilies } from '@barrow/families';
+import { FamilyFileError, loadFamilyFiles, shippedFamilies } from '@barrow/families';
 import { SnmpClient } from '@barrow/wire';
 import type { Context, ServiceOptions } from './context.js';
 import { Database } from './data/database.js';
@@ -16,7 +16,13 @@ import { DiscoveryService } from './discovery/discovery.js';
 import { StartFailure } from './errors.js';
 import { makeApp } from './http/app.js';
 import { Tokens } from './http/auth.js';
+import { Advisories } from './advisories/advisories.js';
+import { Carrying } from './images/carry.js';
+import { Intake } from './images/intake.js';
 import { ImageStore } from './images/store.js';
+import { Uploads } from './images/uploads.js';
+import { ImageViews } from './images/views.js';
+import { StandingService } from './standing/summary.js';
 import { Live } from './live.js';
 import { MapService } from './map/map.js';
 import { Backups } from './runner/backups.js';
@@ -37,6 +43,11 @@ export interface Parts {
   readonly lists: DeviceLists;
   readonly discovery: DiscoveryService;
   readonly images: ImageStore;
+  readonly intake: Intake;
+  readonly imageViews: ImageViews;
+  readonly carrying: Carrying;
+  readonly advisories: Advisories;
+  readonly standing: StandingService;
   readonly offers: Offers;
   readonly tftp: TftpStore;
   readonly backups: Backups;
@@ -60,9 +71,11 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     { level: options.logLevel, redact: ['secret', 'password', 'token', '*.secret', '*.password', '*.token'] },
     pino.destination({ fd: 2, sync: false }),
   );
+  const carriedFamilies = join(options.dataFolder, 'families');
+  mkdirSync(carriedFamilies, { recursive: true, mode: 0o700 });
   let families;
   try {
-    families = loadFamilies(options.familyFolder ?? undefined);
+    families = loadFamilyFiles([options.familyFolder ?? shippedFamilies, carriedFamilies]);
   } catch (error) {
     if (error instanceof FamilyFileError)
       throw new StartFailure(
@@ -82,7 +95,8 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
       sealer: Sealer.open(join(options.dataFolder, 'key')),
       live: new Live(),
       log,
-      families,
+      families: families.families,
+      familyTexts: families.texts,
       snmp: new SnmpClient(),
     };
     undo.push(() => context.snmp.close());
@@ -91,11 +105,17 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     const tokenFile = join(options.dataFolder, 'token');
     if (tokens.list().length === 0) writeFileSync(tokenFile, `${(await tokens.add('first admin', 'admin')).text}\n`, { mode: 0o600 });
     const images = new ImageStore(context);
+    await images.tidy();
+    const intake = new Intake(context, images, new Uploads(context));
     const journal = new Journal(context);
     await journal.open();
     const backups = new Backups(context);
     const runner = new Runner(context);
     const devices = new Devices(context, (device) => runner.rolloutOf(device));
+    const advisories = new Advisories(context, devices);
+    const imageViews = new ImageViews(devices, advisories);
+    const standing = new StandingService(context, devices);
+    const carrying = new Carrying(context, images, intake, carriedFamilies);
     const offers = new Offers(context, () => tftp.port);
     const tftp: TftpStore = new TftpStore(context, offers, images);
     await offers.load();
@@ -116,6 +136,11 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
       lists,
       discovery,
       images,
+      intake,
+      imageViews,
+      carrying,
+      advisories,
+      standing,
       offers,
       tftp,
       backups,

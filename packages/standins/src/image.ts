@@ -7,26 +7,37 @@ export interface ImageRecipe {
   readonly hardwareRevisions: readonly string[];
   readonly variant?: string;
   readonly version: string;
+  readonly component?: 'system' | 'boot-loader';
+  /** Tells files of one release apart. */
+  readonly part?: string;
   readonly payloadBytes: number;
 }
 
 const sha256 = (bytes: Buffer): string => createHash('sha256').update(bytes).digest('hex');
 
-/** Makes an image file of the demo fleet's open format; the same recipe always gives the same bytes. */
-export function makeImage(recipe: ImageRecipe): Buffer {
+/** Content that is like no other: a chain of digests, so that no stretch of it repeats and a swapped block is seen. */
+export function payloadOf(recipe: ImageRecipe): Buffer {
   const payload = Buffer.alloc(recipe.payloadBytes);
-  // A chain of digests, so that no stretch of the payload repeats and a swapped block is seen.
-  let block = createHash('sha256').update(`${recipe.maker}/${recipe.models.join()}/${recipe.version}`).digest();
+  let block = createHash('sha256')
+    .update(`${recipe.maker}/${recipe.models.join()}/${recipe.version}${recipe.part ?? ''}`)
+    .digest();
   for (let at = 0; at < payload.length; at += 32) {
     block = createHash('sha256').update(block).digest();
     block.copy(payload, at);
   }
+  return payload;
+}
+
+/** Makes an image file of the demo fleet's open format; the same recipe always gives the same bytes. */
+export function makeImage(recipe: ImageRecipe): Buffer {
+  const payload = payloadOf(recipe);
   const header: ImageHeader = {
     maker: recipe.maker,
     models: [...recipe.models],
     hardwareRevisions: [...recipe.hardwareRevisions],
     variant: recipe.variant ?? '',
     version: recipe.version,
+    ...(recipe.component ? { component: recipe.component } : {}),
     payloadBytes: payload.length,
     payloadSha256: sha256(payload),
   };

@@ -2,7 +2,11 @@ import { fileURLToPath } from 'node:url';
 
 export { faultNames, StandIn, type Counters, type FaultName, type Persistent, type StoredImage } from './device.js';
 export { Fleet, writeScenarioImages, type FleetOptions } from './fleet.js';
-export { inspectImage, makeImage, type ImageRecipe } from './image.js';
+export { inspectImage, makeImage, sha256, type ImageRecipe } from './image.js';
+export { libraryAdvisories } from './library/advisories.js';
+export { fitImage, ubootImage } from './library/formats.js';
+export { libraryImages } from './library/recipes.js';
+export { releaseFiles, writeScenarioLibrary, type Library } from './library/write.js';
 export { openControl } from './control.js';
 export { answerFaults, Fixture, type AnswerFault } from './fixture.js';
 export { scenario, scenarioImages, sites } from './scenario.js';

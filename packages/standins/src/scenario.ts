@@ -10,11 +10,11 @@ export * from './access.js';
 /** RFC 5612: the enterprise number for documentation. */
 const enterprise = '1.3.6.1.4.1.32473';
 
-const tarnbrook = (model: string, ports: number, hardwareRevision: string, index: number): DeviceModel => ({
+const tarnbrook = (model: string, ports: number, hardwareRevision: string, index: number, variant: string): DeviceModel => ({
   maker: 'Tarnbrook',
   model,
   hardwareRevision,
-  variant: '',
+  variant,
   objectId: `${enterprise}.10.1.${index}`,
   ports,
   storage: 'two-slots',
@@ -59,6 +59,9 @@ const switches: [Site, number, string, number, string][] = [
   ['curlew', 11, 'TB-2408', 8, 'A2'],
 ];
 
+/** On board everything is ruggedised. */
+const isVessel = (site: Site): boolean => site === 'sandpiper' || site === 'curlew';
+
 const shortSite = (site: Site): string => site.split('-')[0]!;
 
 /** Twelve access switches and two routers; one switch has a setting that nobody kept. */
@@ -67,7 +70,7 @@ export const scenario: readonly ScenarioDevice[] = [
     name: `${shortSite(site)}-sw-${host - 10}`,
     site,
     host,
-    model: tarnbrook(model, ports, revision, ports),
+    model: tarnbrook(model, ports, revision, ports, isVessel(site) ? 'rugged' : ''),
     unsaved: site === 'eelgate' && host === 13 ? ['port 5 note ticket printer'] : [],
   })),
   ...(['quay-house', 'dunmoor-depot'] as const).map((site) => ({
@@ -94,7 +97,7 @@ export interface ScenarioImage {
 
 const mebibyte = 1024 * 1024;
 
-/** The files that a technician has at hand in the demo: three good ones, one damaged, one for gear that nobody knows. */
+/** The files that a technician has at hand in the demo: four good ones, one damaged, one for gear that nobody knows. */
 export const scenarioImages: readonly ScenarioImage[] = [
   {
     file: 'tb24-4.3.0.simg',
@@ -109,6 +112,17 @@ export const scenarioImages: readonly ScenarioImage[] = [
   {
     file: 'tb24b-4.3.0.simg',
     recipe: { maker: 'Tarnbrook', models: ['TB-2424'], hardwareRevisions: ['B1'], version: '4.3.0', payloadBytes: 2 * mebibyte },
+  },
+  {
+    file: 'tb24r-4.3.0.simg',
+    recipe: {
+      maker: 'Tarnbrook',
+      models: ['TB-2408', 'TB-2424'],
+      hardwareRevisions: ['A1', 'A2'],
+      variant: 'rugged',
+      version: '4.3.0',
+      payloadBytes: 2 * mebibyte,
+    },
   },
   {
     file: 'wr110-R7.04.simg',

@@ -49,13 +49,14 @@ export const registerDemo: Register = (program, act) => {
           );
         const folder = o.walkthrough ? mkdtempSync(join(tmpdir(), 'barrow-walkthrough-')) : resolve(o.folder);
         if (o.fresh && !o.walkthrough) rmSync(folder, { recursive: true, force: true });
-        const [{ startFleet }, { writeScenarioImages }, data, { consoleFolder }] = await Promise.all([
+        const [{ startFleet }, { writeScenarioImages, writeScenarioLibrary }, data, { consoleFolder }] = await Promise.all([
           import('../demo/fleet-child.js'),
           import('@barrow/standins'),
           import('../demo/data.js'),
           import('../console-folder.js'),
         ]);
         const images = writeScenarioImages(join(folder, 'images'));
+        const library = await writeScenarioLibrary(join(folder, 'images', 'library'));
         const fleet = await startFleet({
           scale,
           stateFile: join(folder, 'fleet.json'),
@@ -83,7 +84,7 @@ export const registerDemo: Register = (program, act) => {
             const barrow = connect({ data: dataFolder, url: service.url });
             await data.loadNetworks(barrow);
             const good = images.filter((i) => !/\/(damaged|other)\//.test(i));
-            if (!o.bare) await data.loadSecondDay(barrow, good);
+            if (!o.bare) await data.loadSecondDay(barrow, good, library);
             const { readFileSync } = await import('node:fs');
             const token = readFileSync(join(dataFolder, 'token'), 'utf8').trim();
             const here = relative(process.cwd(), dataFolder) || '.';

@@ -4,7 +4,7 @@ import { duration } from '@barrow/core';
 import type { DeviceQuery } from '@barrow/client';
 import { collect, type Register } from '../context.js';
 import { CommandError, exit, Quiet } from '../errors.js';
-import { clock, count, print, standingMark, table, type Io } from '../output.js';
+import { clock, count, octets, print, standingMark, table, type Io } from '../output.js';
 
 function deviceTable(io: Io, devices: readonly Device[]): string {
   return table(
@@ -38,7 +38,7 @@ function detailText(io: Io, d: DeviceDetail): string {
     ['site', `${d.site}${by('site')}${d.network === '' ? '' : ` (network ${d.network})`}`],
     ['kind', `${d.kind}${by('kind')}`],
     ['maker, model', [d.maker, d.model].filter(Boolean).join(' ')],
-    ['hardware', d.hardwareRevision],
+    ['hardware', d.variant ? `${d.hardwareRevision ?? 'revision not known'}, ${d.variant}` : d.hardwareRevision],
     ['serial', d.serial],
     ...d.members.map((m): [string, string | null] => ['  member', [m.name, m.serial, m.model, m.firmware].filter(Boolean).join(', ')]),
     ['MAC', d.mac],
@@ -68,7 +68,19 @@ function detailText(io: Io, d: DeviceDetail): string {
       'standing',
       `${standingMark(io, d.standing)}${d.target ? `, target ${d.target}` : ''}${d.standingReason ? `: ${d.standingReason}` : ''}`,
     ],
-    ['path', d.path.map((p) => `${p.version} (${p.file})`).join(' → ') || null],
+    ...(d.target && d.targetWhy ? [['target by', d.targetWhy] as [string, string]] : []),
+    ...(d.path.length === 0
+      ? []
+      : d.path.map((p, i): [string, string] => [
+          i === 0 ? 'path' : '',
+          [
+            `${i + 1}. ${p.on ? `${p.on.name} first: ` : ''}${p.file}, ${p.component === 'boot-loader' ? 'boot loader ' : ''}${p.from} to ${p.version}`,
+            ...(p.resets.length > 0 ? [`resets ${p.resets.join(' and ')}`] : []),
+            ...p.notices,
+          ].join('; '),
+        ])),
+    ...(d.path.length > 0 ? [['cost', `${count(d.pathReboots, 'restart')}, ${octets(d.pathBytes)}`] as [string, string]] : []),
+    ...(d.lacking ? [['lacking', d.lacking] as [string, string]] : []),
     ['last seen', clock(d.lastSeen)],
     ['rollout', d.rollout],
   ];

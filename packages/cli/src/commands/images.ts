@@ -1,127 +1,227 @@
-import { createReadStream } from 'node:fs';
-import { stat } from 'node:fs/promises';
-import { basename } from 'node:path';
+import { createReadStream, createWriteStream } from 'node:fs';
+import { readFile, rm, stat, writeFile } from 'node:fs/promises';
+import { dirname, join } from 'node:path';
 import { Readable } from 'node:stream';
+import { pipeline } from 'node:stream/promises';
+import { noteNameOf, NoteUnreadable, readNote, type Channel, type Image, type ImageDetail, type ImageNote, type Taken } from '@barrow/core';
 import type { Register } from '../context.js';
-import { CommandError, exit, Quiet } from '../errors.js';
-import { clock, count, octets, print, table } from '../output.js';
+import { CommandError, exit, Quiet, report } from '../errors.js';
+import { clock, count, makeColours, Mark, octets, print, table, type Io, type Say } from '../output.js';
+import { batchesOf, readChecksumFile, takeBatch, type OnProgress } from '../upload.js';
+
+interface AddOptions {
+  oneRelease?: boolean;
+  family?: string;
+  model?: string;
+  revision?: string;
+  variant?: string;
+  version?: string;
+  channel?: Channel;
+  sha256?: string;
+  digest?: string;
+  checksums?: string;
+  writeNote?: boolean;
+}
+
+/** The channel of an image by word and shape; a withdrawn one says so instead. */
+function channelMark(io: Io, image: Pick<Image, 'channel' | 'withdrawn'>): Mark {
+  const c = makeColours(io);
+  if (image.withdrawn) return new Mark(c.red('■ withdrawn'));
+  return new Mark(
+    { release: '● release', transitional: c.cyan('» transitional'), candidate: c.yellow('△ candidate'), beta: c.yellow('△ beta') }[
+      image.channel
+    ],
+  );
+}
+
+/** Progress of a large upload, on a terminal only. */
+function progressOf({ io, json }: Say): OnProgress {
+  let shown = '';
+  return (file, sent, of) => {
+    if (!io.terminal || json || of < 8 << 20) return;
+    const percent = Math.floor((sent / of) * 100);
+    const line = `${file}: ${percent} % of ${octets(of)}`;
+    if (line === shown) return;
+    shown = line;
+    io.err(sent === of ? '\r\u001b[K' : `\r\u001b[K${line}`);
+  };
+}
+
+const describeTaken = ({ images, remarks }: Taken): string =>
+  [
+    ...images.flatMap((made) => [
+      `${made.isNew ? 'Added' : 'The store had this already'}: ${made.file}, version ${made.version}, ${made.files.length > 1 ? `${made.files.length} files, ` : ''}${octets(made.bytes)}${made.channel === 'release' ? '' : `, ${made.channel}`}`,
+      `  for     ${made.maker} ${made.models.join(', ')}, hardware ${made.hardwareRevisions.join(', ')}${made.variant ? `, ${made.variant}` : ''} (${made.family})`,
+      `  SHA-256 ${made.sha256}`,
+      `  fits    ${count(made.fits, 'known device')}`,
+    ]),
+    ...remarks.map((r) => `  note    ${r}`),
+  ].join('\n');
+
+async function readFileOr(path: string, what: string): Promise<string> {
+  return readFile(path, 'utf8').catch((error: NodeJS.ErrnoException) => {
+    throw new CommandError(
+      exit.wrongUse,
+      'file-missing',
+      `The ${what} cannot be read`,
+      `${path}: ${error.code ?? error.message}.`,
+      'Check the path.',
+    );
+  });
+}
+
+const noteText = (note: ImageNote): string => `${JSON.stringify(note, null, 2)}\n`;
 
 export const registerImages: Register = (program, act) => {
   const image = program.command('image').description('firmware files');
   image
-    .command('add <file>')
-    .description('add an image; it is read, matched and checked before it is taken')
+    .command('add <paths...>')
+    .description('add images: files, folders or archives; each is read, matched and checked before it is taken')
+    .option('--one-release', 'all files make one release, in this order: all or nothing')
     .option('--family <family>', 'what you believe it is for; a contradiction is refused')
     .option('--model <model>', 'the model you want it for')
     .option('--revision <revision>', 'the hardware revision you want it for')
+    .option('--variant <variant>', 'the variant you want it for')
     .option('--version <version>', 'the version you believe it is')
+    .option('--channel <channel>', 'release, candidate, beta or transitional')
     .option('--sha256 <digest>', 'the digest that its source published')
+    .option('--digest <digest>', 'the same as SHA-512; or as SHA-1 or MD5, which only compare')
+    .option('--checksums <file>', 'a checksum file of the source, with lines of digest and name')
+    .option('--write-note', 'write what is known of it to a note beside the file')
     .action(
-      act(
-        async (
-          { say, client },
-          file: string,
-          o: { family?: string; model?: string; revision?: string; version?: string; sha256?: string },
-        ) => {
-          const size = await stat(file).catch((error: NodeJS.ErrnoException) => {
-            throw new CommandError(
-              exit.wrongUse,
-              'file-missing',
-              'The file cannot be read',
-              `${file}: ${error.code === 'ENOENT' ? 'there is no such file' : (error.code ?? error.message)}.`,
-              'Check the path.',
-            );
-          });
-          if (!size.isFile())
-            throw new CommandError(
-              exit.wrongUse,
-              'file-missing',
-              'The file cannot be read',
-              `${file} is not a file.`,
-              'Name one image file.',
-            );
-          let sent = 0;
-          let shown = -1;
-          const source = createReadStream(file, { highWaterMark: 1 << 18 });
-          if (say.io.terminal && !say.json && size.size > 8 << 20)
-            source.on('data', (chunk) => {
-              sent += chunk.length;
-              const percent = Math.floor((sent / size.size) * 100);
-              if (percent !== shown) say.io.err(`\r\u001b[K${(shown = percent)} % of ${octets(size.size)}`);
-              if (percent === 100) say.io.err('\r\u001b[K');
-            });
-          const { image: made, isNew } = await client().addImage({
-            file: basename(file),
-            body: Readable.toWeb(source) as never,
-            family: o.family,
-            model: o.model,
-            hardwareRevision: o.revision,
-            version: o.version,
-            sha256: o.sha256,
-          });
-          print(say, made, () =>
-            [
-              `${isNew ? 'Added' : 'The store had this already'}: ${made.file}, version ${made.version}, ${octets(made.bytes)}`,
-              `  for     ${made.maker} ${made.models.join(', ')}, hardware ${made.hardwareRevisions.join(', ')} (${made.family})`,
-              `  SHA-256 ${made.sha256}`,
-              `  fits    ${count(made.fits, 'known device')}`,
-            ].join('\n'),
+      act(async ({ say, client }, paths: string[], o: AddOptions) => {
+        const barrow = client();
+        const given = o.checksums === undefined ? null : await readFileOr(o.checksums, 'checksum file');
+        if (given !== null) readChecksumFile(given, o.checksums!);
+        const batches = await batchesOf(paths, o.oneRelease === true);
+        const all: Taken = { images: [], remarks: [] };
+        let worst = 0;
+        for (const batch of batches) {
+          const wishes = {
+            oneRelease: o.oneRelease === true,
+            family: o.family ?? null,
+            model: o.model ?? null,
+            hardwareRevision: o.revision ?? null,
+            variant: o.variant ?? null,
+            version: o.version ?? null,
+            channel: o.channel ?? null,
+            digest: o.sha256 ?? o.digest ?? null,
+            checksums: given,
+          };
+          try {
+            const taken = await takeBatch(barrow, batch, wishes, progressOf(say));
+            all.images.push(...taken.images);
+            all.remarks.push(...taken.remarks);
+            if (!say.json) say.io.out(`${describeTaken(taken)}\n`);
+            if (o.writeNote)
+              for (const made of taken.images) {
+                const path = join(dirname(batch.paths[0]!), noteNameOf(made.files[0]!.file));
+                await writeFile(path, noteText((await barrow.image(made.sha256)).note));
+                if (!say.json) say.io.out(`  wrote   ${path}\n`);
+              }
+          } catch (error) {
+            // One release that is refused does not keep the others out.
+            if (batches.length === 1) throw error;
+            worst = Math.max(worst, report(error, say));
+          }
+        }
+        if (say.json) say.io.out(`${JSON.stringify(all, null, 2)}\n`);
+        else if (batches.length > 1)
+          say.io.out(
+            `${count(all.images.filter((i) => i.isNew).length, 'image')} added, ${all.images.filter((i) => !i.isNew).length} here already.\n`,
           );
-        },
-      ),
+        if (worst > 0) throw new Quiet(worst as 4);
+      }),
     );
   image
     .command('list')
     .description('the images in the store')
+    .option('--family <family>', 'of one family')
     .action(
-      act(async ({ say, client }) => {
-        const all = await client().images();
+      act(async ({ say, client }, o: { family?: string }) => {
+        const all = (await client().images()).filter((i) => o.family === undefined || i.family === o.family);
         print(say, all, () =>
           all.length === 0
             ? 'The store is empty. Add an image with `barrow image add FILE`.'
             : table(
                 say.io,
-                ['FILE', 'VERSION', 'FAMILY', 'MODELS', 'HW', 'SIZE', 'FITS', 'SHA-256', 'ADDED'],
+                ['FILE', 'VERSION', 'CHANNEL', 'FAMILY', 'MODELS', 'HW', 'SIZE', 'FITS', 'RUN IT', 'TAKE IT', 'SHA-256'],
                 all.map((i) => [
-                  i.file,
-                  i.version,
+                  i.files.length > 1 ? `${i.file} (${i.files.length} files)` : i.file,
+                  i.component === 'system' ? i.version : `${i.version} loader`,
+                  channelMark(say.io, i),
                   i.family,
-                  i.models.join(' '),
+                  `${i.models.join(' ')}${i.variant ? ` ${i.variant}` : ''}`,
                   i.hardwareRevisions.join(' '),
                   octets(i.bytes),
                   i.fits,
+                  i.runs,
+                  i.onPaths,
                   `${i.sha256.slice(0, 12)}…`,
-                  clock(i.addedAt),
                 ]),
-                [5, 6],
+                [6, 7, 8, 9],
               ),
         );
       }),
     );
   image
     .command('show <image>')
-    .description('one image, by file name or digest')
+    .description('one image, by file name or digest: who may run it, who does, what it mends and breaks')
     .action(
       act(async ({ say, client }, id: string) => {
         const i = await client().image(id);
-        print(say, i, () =>
-          (
-            [
-              ['file', i.file],
-              ['version', i.version],
-              ['family', i.family],
-              ['models', i.models.join(', ')],
-              ['hardware', i.hardwareRevisions.join(', ')],
-              ['variant', i.variant || 'plain'],
-              ['size', `${octets(i.bytes)} (${i.bytes} octets)`],
-              ['SHA-256', i.sha256],
-              ['added', `${clock(i.addedAt)} by ${i.addedBy}`],
-              ['fits', count(i.fits, 'known device')],
-            ] as const
-          )
-            .map(([k, v]) => `${k.padEnd(10)}${v}`)
-            .join('\n'),
+        print(say, i, () => describeImage(say.io, i));
+      }),
+    );
+  image
+    .command('note <image>')
+    .description('print the note of an image, or put another to it')
+    .option('--set <file>', 'a note to put in its place')
+    .action(
+      act(async ({ say, client }, id: string, o: { set?: string }) => {
+        if (o.set === undefined) {
+          say.io.out(noteText((await client().image(id)).note));
+          return;
+        }
+        let note: ImageNote;
+        try {
+          note = readNote(await readFileOr(o.set, 'note'));
+        } catch (error) {
+          if (!(error instanceof NoteUnreadable)) throw error;
+          throw new CommandError(
+            exit.refused,
+            'note-unreadable',
+            'The note was not taken',
+            `${o.set}: ${error.message}.`,
+            'Mend the note; docs/images.md tells what stands in it.',
+          );
+        }
+        const made = await client().setNote(id, note);
+        print(
+          say,
+          made,
+          () => `${made.file} has the new note: ${made.channel}${made.withdrawn ? `, withdrawn: ${made.withdrawn.why}` : ''}.`,
         );
+      }),
+    );
+  image
+    .command('withdraw <image>')
+    .description('mark an image as withdrawn: it is never staged and never a step of a path')
+    .option('--why <why>', 'the reason')
+    .option('--undo', 'it may be used again')
+    .action(
+      act(async ({ say, client }, id: string, o: { why?: string; undo?: boolean }) => {
+        if (!o.undo && !o.why)
+          throw new CommandError(
+            exit.wrongUse,
+            'reason-missing',
+            'The command was not understood',
+            'A withdrawal has a reason.',
+            'Give it: --why "loses its address".',
+          );
+        const { note } = await client().image(id);
+        const made = await client().setNote(id, { ...note, withdrawn: o.undo ? null : { why: o.why! } });
+        print(say, made, () => (made.withdrawn ? `${made.file} is withdrawn: ${made.withdrawn.why}.` : `${made.file} may be used again.`));
       }),
     );
   image
@@ -141,6 +241,55 @@ export const registerImages: Register = (program, act) => {
       }),
     );
   image
+    .command('export <file> [images...]')
+    .description('write images with their notes, families and targets to one archive, for a place without a network')
+    .action(
+      act(async ({ say, client }, file: string, images: string[]) => {
+        const stream = await client().exportImages(images);
+        try {
+          await pipeline(Readable.fromWeb(stream as never), createWriteStream(file, { mode: 0o600 }));
+        } catch (error) {
+          await rm(file, { force: true });
+          throw error;
+        }
+        const { size } = await stat(file);
+        print(say, { file, bytes: size }, () => `${file}: ${octets(size)}. Take it in there with \`barrow image import ${file}\`.`);
+      }),
+    );
+  image
+    .command('import <file>')
+    .description('take in an archive that was exported elsewhere; it is checked as a whole first (admin)')
+    .option('--dry-run', 'only say what would be taken')
+    .action(
+      act(async ({ say, client }, file: string, o: { dryRun?: boolean }) => {
+        await readable(file);
+        const done = await client().importImages(Readable.toWeb(createReadStream(file, { highWaterMark: 1 << 18 })) as never, o.dryRun);
+        print(say, done, () =>
+          [
+            table(
+              say.io,
+              ['IMAGE', 'VERSION', 'WHAT'],
+              done.images.map((i) => [i.file, i.version, i.what]),
+            ),
+            done.families.length > 0
+              ? `\n${table(
+                  say.io,
+                  ['FAMILY', 'WHAT'],
+                  done.families.map((f) => [f.family, f.what]),
+                )}`
+              : '',
+            done.targets.length > 0
+              ? `\n${table(
+                  say.io,
+                  ['TARGET', 'VERSION', 'FOR', 'WHAT'],
+                  done.targets.map((t) => [t.family, t.version, t.scope, t.what]),
+                )}`
+              : '',
+          ].join('\n'),
+        );
+      }),
+    );
+  image
     .command('remove <image>')
     .description('remove an image that nothing needs')
     .action(
@@ -149,128 +298,68 @@ export const registerImages: Register = (program, act) => {
         print(say, done, () => `Image ${done.removed} removed.`);
       }),
     );
-
-  const staging = program.command('staging').description('what is offered, where, and to whom');
-  staging
-    .command('put <image> <devices...>')
-    .description('offer an image to devices that it fits, and to nobody else')
-    .action(
-      act(async ({ say, client }, id: string, devices: string[]) => {
-        const made = await client().putOffer(id, devices);
-        print(say, made, () => made.map((o) => `${o.url} for ${o.devices.map((d) => d.name).join(', ')}`).join('\n'));
-      }),
-    );
-  staging
-    .command('list')
-    .description('the offers')
-    .action(
-      act(async ({ say, client }) => {
-        const all = await client().offers();
-        print(say, all, () =>
-          all.length === 0
-            ? 'Nothing is offered. A rollout stages by itself; by hand: `barrow staging put IMAGE DEVICE`.'
-            : table(
-                say.io,
-                ['FILE', 'URL', 'SIZE', 'STAGED BY', 'FOR'],
-                all.map((o) => [o.file, o.url, octets(o.bytes), o.rollout ?? 'a person', o.devices.map((d) => d.name).join(', ')]),
-                [2],
-              ),
-        );
-      }),
-    );
-  staging
-    .command('drop <image>')
-    .description('take back what a person offered')
-    .option('--device <device>', 'only for this device')
-    .action(
-      act(async ({ say, client }, id: string, o: { device?: string }) => {
-        const done = await client().dropOffer(id, o.device);
-        print(say, done, () => `${count(done.dropped, 'offer')} dropped.`);
-      }),
-    );
-
-  program
-    .command('transfer')
-    .description('what is moving, what moved, and what did not')
-    .command('list')
-    .description('transfers and refused requests, newest first')
-    .option('--most <n>', 'at most so many', '40')
-    .action(
-      act(async ({ say, client }, o: { most: string }) => {
-        const all = await client().transfers(Number(o.most));
-        print(say, all, () =>
-          all.length === 0
-            ? 'No device has asked for anything yet.'
-            : table(
-                say.io,
-                ['ASKED', 'DEVICE', 'PEER', 'FILE', 'STATE', 'MOVED', 'RATE', 'BLOCK', 'RESENT', 'DETAIL'],
-                all.map((t) => [
-                  clock(t.askedAt),
-                  t.deviceName ?? 'nobody known',
-                  t.peer,
-                  t.file,
-                  t.state,
-                  t.state === 'refused' ? null : `${octets(t.bytes)} of ${octets(t.totalBytes)}`,
-                  t.state === 'refused' ? null : `${octets(t.rate)}/s`,
-                  t.blockSize,
-                  t.resent,
-                  t.detail,
-                ]),
-                [6, 7, 8],
-              ),
-        );
-      }),
-    );
-
-  const backup = program.command('backup').description('configurations saved from devices');
-  backup
-    .command('take <device>')
-    .description('save the configuration now')
-    .action(
-      act(async ({ say, client }, device: string) => {
-        const made = await client().takeBackup(device);
-        print(say, made, () => `Backup ${made.id} of ${made.deviceName}: ${octets(made.bytes)}, SHA-256 ${made.sha256}.`);
-      }),
-    );
-  backup
-    .command('list')
-    .description('the backups, newest first')
-    .option('--device <device>', 'of one device')
-    .action(
-      act(async ({ say, client }, o: { device?: string }) => {
-        const all = await client().backups(o.device);
-        print(say, all, () =>
-          all.length === 0
-            ? 'Nothing was saved yet. A rollout saves before it changes; by hand: `barrow backup take DEVICE`.'
-            : table(
-                say.io,
-                ['ID', 'DEVICE', 'TAKEN', 'FIRMWARE', 'SIZE', 'SHA-256', 'ROLLOUT'],
-                all.map((b) => [b.id, b.deviceName, clock(b.takenAt), b.firmware, octets(b.bytes), `${b.sha256.slice(0, 12)}…`, b.rollout]),
-                [4],
-              ),
-        );
-      }),
-    );
-  backup
-    .command('show <id>')
-    .description('the content of a backup, secrets and all (admin)')
-    .action(
-      act(async ({ say, client }, id: string) => {
-        const b = await client().backup(id);
-        print(say, b, () => b.text);
-      }),
-    );
-  backup
-    .command('compare <before> <after>')
-    .description('the differences between two backups of one device (admin)')
-    .action(
-      act(async ({ say, client }, before: string, after: string) => {
-        const d = await client().compareBackups(before, after);
-        print(say, d, () =>
-          d.same
-            ? 'The same, apart from lines that change by themselves.'
-            : `${d.removed} lines gone, ${d.added} new\n${d.lines.join('\n')}`,
-        );
-      }),
-    );
 };
+
+async function readable(file: string): Promise<void> {
+  const found = await stat(file).catch(() => null);
+  if (!found?.isFile())
+    throw new CommandError(exit.wrongUse, 'file-missing', 'The file cannot be read', `${file}: there is no such file.`, 'Check the path.');
+}
+
+function describeImage(io: Io, i: ImageDetail): string {
+  const c = makeColours(io);
+  const { note } = i;
+  const range = (r: object): string =>
+    Object.entries(r)
+      .map(([k, v]) => `${k} ${v as string}`)
+      .join(' ');
+  const partners = note.needs.partners.map(
+    (p) => `${p.family} ${p.atLeast} or newer${p.whenAlone === 'allowed' ? ' where there is one' : ''}`,
+  );
+  const rows: [string, string | null][] = [
+    ['file', i.file],
+    ['version', `${i.version}${i.component === 'boot-loader' ? ' (boot loader)' : ''}`],
+    ['channel', i.withdrawn ? `withdrawn${i.withdrawn.since ? ` on ${i.withdrawn.since}` : ''}: ${i.withdrawn.why}` : i.channel],
+    ['family', i.family],
+    ['models', i.models.join(', ')],
+    ['hardware', i.hardwareRevisions.join(', ')],
+    ['variant', i.variant || 'plain'],
+    ['size', `${octets(i.bytes)} (${i.bytes} octets)`],
+    ['SHA-256', i.sha256],
+    ['added', `${clock(i.addedAt)} by ${i.addedBy}`],
+    ['from', note.from.length > 0 ? note.from.map(range).join(', or ') : 'every version of its family'],
+    [
+      'needs',
+      [
+        note.needs.bootLoader ? `boot loader ${note.needs.bootLoader}` : null,
+        ...partners,
+        ...note.needs.programs.map((p) => `${p.name} ${p.atLeast}`),
+      ]
+        .filter(Boolean)
+        .join('; ') || null,
+    ],
+    ['brings', note.bringsBootLoader ? `boot loader ${note.bringsBootLoader}` : null],
+    ['room', note.spaceBytes === null ? null : octets(note.spaceBytes)],
+    ['down', note.goingDown === 'allowed' ? 'a newer device may go down to it' : null],
+    ['fits', `${count(i.fits, 'known device')}; ${i.runs} run it, ${i.onPaths} would take it`],
+    ['mends', i.fixes.map((f) => (f.advisory ? `${f.text} (${count(f.exposed, 'device')} exposed)` : f.text)).join(', ') || null],
+    ...i.breaks.map((b): [string, string] => [
+      'breaks',
+      `${b.text}: ${b.devices === 0 ? 'no device here' : `${count(b.devices, 'device')} (${b.names.join(', ')}${b.devices > b.names.length ? ', …' : ''})`}`,
+    ]),
+  ];
+  const files =
+    i.files.length > 1
+      ? `\n\n${table(
+          io,
+          ['', 'FILE', 'SIZE', 'SHA-256'],
+          i.files.map((f, n) => [n + 1, f.file, octets(f.bytes), f.sha256]),
+          [0, 2],
+        )}`
+      : '';
+  const text = rows
+    .filter(([, v]) => v !== null)
+    .map(([k, v]) => `${k.padEnd(10)}${v}`)
+    .join('\n');
+  return `${text}${files}${note.notes ? `\n\n${c.bold('Release notes')}\n${note.notes}` : ''}`;
+}

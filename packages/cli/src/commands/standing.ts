@@ -1,6 +1,40 @@
-import type { Standing } from '@barrow/core';
-import type { Register } from '../context.js';
-import { clock, print, standingMark, table } from '../output.js';
+import type { Device, PinView, Standing, StandingSummary } from '@barrow/core';
+import { collect, type Register } from '../context.js';
+import { clock, count, print, standingMark, table, type Io } from '../output.js';
+
+interface SetOptions {
+  model?: string;
+  revision?: string;
+  site?: string;
+  tag?: string;
+  device?: string;
+  fromFamily: string[];
+  acceptUnreleased?: boolean;
+}
+
+/** The way in one line: what the partner takes first, then the device's own images, and what they bring with them. */
+function pathText(d: Device): string {
+  const steps = d.path.map((p) => `${p.on ? `${p.on.name} first: ` : ''}${p.file}${p.component === 'boot-loader' ? ' (boot loader)' : ''}`);
+  const resets = [...new Set(d.path.filter((p) => p.on === null).flatMap((p) => p.resets))];
+  return `${steps.join(' → ')}${resets.length > 0 ? `; resets ${resets.join(', ')}` : ''}`;
+}
+
+/** What the store lacks, and which pins want to be asked again. */
+function lackingText(summary: StandingSummary | null): string {
+  if (!summary) return '';
+  const lacking = summary.lacking.map(
+    (l) => `  ${l.wanted}: for ${count(l.devices, 'device')} (${l.names.join(', ')}${l.devices > l.names.length ? ', …' : ''})`,
+  );
+  const due = summary.pinsDue.map((p) => `  ${p.name} at ${p.version} was to be asked again on ${p.askAgain}: ${p.reason}`);
+  return `${lacking.length > 0 ? `\n\nThe store lacks:\n${lacking.join('\n')}` : ''}${due.length > 0 ? `\n\nPins to ask again:\n${due.join('\n')}` : ''}`;
+}
+
+const pinTable = (io: Io, pins: readonly PinView[]): string =>
+  table(
+    io,
+    ['PINNED', 'AT', 'ASK AGAIN', 'REASON', 'SET BY'],
+    pins.map((p) => [p.name, p.version, p.due ? `${p.askAgain} (now)` : p.askAgain, p.reason, p.setBy]),
+  );
 
 export const registerStanding: Register = (program, act) => {
   program
@@ -12,6 +46,7 @@ export const registerStanding: Register = (program, act) => {
     .action(
       act(async ({ say, client }, o: { site?: string; family?: string; only?: Standing }) => {
         const all = await client().devices({ site: o.site, family: o.family, standing: o.only });
+        const summary = say.json ? null : await client().standing({ site: o.site, family: o.family });
         print(say, all, () => {
           if (all.length === 0) return 'No devices fit.';
           const counts = new Map<Standing, number>();
@@ -24,10 +59,10 @@ export const registerStanding: Register = (program, act) => {
             d.firmware,
             d.target,
             standingMark(say.io, d.standing),
-            d.path.map((p) => p.file).join(' → ') || d.standingReason,
+            d.path.length > 0 ? `${pathText(d)}` : (d.standingReason ?? (d.pin ? d.targetWhy : null)),
           ]);
           const left = all.length - shown.length;
-          return `${table(say.io, ['NAME', 'SITE', 'FIRMWARE', 'TARGET', 'STANDING', 'PATH'], rows)}\n\n${[...counts].map(([s, n]) => `${n} ${s}`).join(', ')}.${left > 0 ? ' `--only no-target` lists those without a target.' : ''}`;
+          return `${table(say.io, ['NAME', 'SITE', 'FIRMWARE', 'TARGET', 'STANDING', 'PATH'], rows)}\n\n${[...counts].map(([s, n]) => `${n} ${s}`).join(', ')}.${left > 0 ? ' `--only no-target` lists those without a target.' : ''}${o.only ? '' : lackingText(summary)}`;
         });
       }),
     );
@@ -35,47 +70,92 @@ export const registerStanding: Register = (program, act) => {
   const target = program.command('target').description('the version that a set of devices should run');
   target
     .command('set <family> <version>')
-    .description('for a family, or narrower')
+    .description('for a family, or narrower; a device says more than a tag, then hardware revision, model and site')
     .option('--model <model>', 'only this model')
+    .option('--revision <revision>', 'only this hardware revision')
     .option('--site <site>', 'only this site')
+    .option('--tag <tag>', 'only devices with this tag')
     .option('--device <device>', 'only this device')
+    .option('--from-family <family>', 'devices of this family are to cross over; may repeat', collect, [])
+    .option('--accept-unreleased', 'a candidate or beta is meant')
     .action(
-      act(async ({ say, client }, family: string, version: string, o: { model?: string; site?: string; device?: string }) => {
-        const made = await client().setTarget({ family, version, model: o.model ?? null, site: o.site ?? null, device: o.device ?? null });
+      act(async ({ say, client }, family: string, version: string, o: SetOptions) => {
+        const made = await client().setTarget({
+          family,
+          version,
+          fromFamilies: o.fromFamily,
+          model: o.model ?? null,
+          hardwareRevision: o.revision ?? null,
+          site: o.site ?? null,
+          tag: o.tag ?? null,
+          device: o.device ?? null,
+          acceptUnreleased: o.acceptUnreleased === true,
+        });
         print(
           say,
           made,
           () =>
-            `Target ${made.version} for ${made.devices} devices of ${made.family}${made.model ? `, model ${made.model}` : ''}${made.site ? `, site ${made.site}` : ''}${o.device ? `, only ${o.device}` : ''}.`,
+            `Target ${made.version} for ${count(made.devices, 'device')} of ${made.family}: ${o.device ? `only ${o.device}` : made.scope}.`,
         );
       }),
     );
   target
     .command('list')
-    .description('the rules; the most specific wins')
+    .description('the rules, of which the most specific wins, and the pins, which come before them')
     .action(
       act(async ({ say, client }) => {
-        const all = await client().targets();
+        const [all, pins] = await Promise.all([client().targets(), client().pins()]);
         print(say, all, () =>
-          all.length === 0
+          all.length + pins.length === 0
             ? 'No targets yet. Set one with `barrow target set FAMILY VERSION`.'
-            : table(
-                say.io,
-                ['ID', 'FAMILY', 'VERSION', 'MODEL', 'SITE', 'DEVICE', 'DEVICES', 'SET BY', 'AT'],
-                all.map((t) => [
-                  t.id,
-                  t.family,
-                  t.version,
-                  t.model ?? 'any',
-                  t.site ?? 'any',
-                  t.device ?? 'any',
-                  t.devices,
-                  t.setBy,
-                  clock(t.setAt),
-                ]),
-                [6],
-              ),
+            : [
+                table(
+                  say.io,
+                  ['ID', 'FAMILY', 'VERSION', 'FOR', 'CROSSING FROM', 'DEVICES', 'SET BY', 'AT'],
+                  all.map((t) => [
+                    t.id,
+                    t.family,
+                    `${t.version}${t.acceptUnreleased ? ' (unreleased)' : ''}`,
+                    t.scope,
+                    t.fromFamilies.join(' ') || null,
+                    t.devices,
+                    t.setBy,
+                    clock(t.setAt),
+                  ]),
+                  [5],
+                ),
+                ...(pins.length > 0 ? ['', pinTable(say.io, pins)] : []),
+              ].join('\n'),
         );
+      }),
+    );
+  target
+    .command('pins')
+    .description('the devices that are kept where they are')
+    .action(
+      act(async ({ say, client }) => {
+        const pins = await client().pins();
+        print(say, pins, () => (pins.length === 0 ? 'No device is pinned.' : pinTable(say.io, pins)));
+      }),
+    );
+  target
+    .command('pin <device>')
+    .description('keep a device at the version that it runs, whatever the rules say')
+    .requiredOption('--reason <reason>', 'why')
+    .requiredOption('--ask-again <day>', 'the day after which it is asked again, as 2027-03-31')
+    .action(
+      act(async ({ say, client }, device: string, o: { reason: string; askAgain: string }) => {
+        const made = await client().setPin({ device, reason: o.reason, askAgain: o.askAgain });
+        print(say, made, () => `${made.name} stays at ${made.version} until ${made.askAgain}: ${made.reason}.`);
+      }),
+    );
+  target
+    .command('unpin <device>')
+    .description('let a pinned device go')
+    .action(
+      act(async ({ say, client }, device: string) => {
+        const done = await client().removePin(device);
+        print(say, done, () => `${done.removed} is no longer pinned.`);
       }),
     );
   target

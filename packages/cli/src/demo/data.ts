@@ -1,7 +1,6 @@
-import { openAsBlob } from 'node:fs';
-import { basename } from 'node:path';
+import { readFileSync } from 'node:fs';
 import type { BarrowClient } from '@barrow/client';
-import type { CredentialInput } from '@barrow/core';
+import type { CredentialInput, TargetInput } from '@barrow/core';
 import {
   community,
   httpPort,
@@ -15,7 +14,9 @@ import {
   sshPort,
   webLogin,
   wsDiscoveryPort,
+  type Library,
 } from '@barrow/standins';
+import { batchesOf, takeBatch } from '../upload.js';
 
 /** Everything that opens the demo's devices, but one. */
 export const demoCredentials: readonly CredentialInput[] = [
@@ -46,8 +47,8 @@ export async function loadNetworks(barrow: BarrowClient): Promise<void> {
       });
 }
 
-/** What a technician would have done by the second day: devices found, images added, targets set. */
-export async function loadSecondDay(barrow: BarrowClient, images: readonly string[]): Promise<void> {
+/** What a technician would have done by the second day: devices found, images and advisories added, targets set. */
+export async function loadSecondDay(barrow: BarrowClient, images: readonly string[], library: Library): Promise<void> {
   if ((await barrow.devicePage({ limit: 1 })).total === 0) {
     let found = await barrow.discover();
     while (found.state === 'running') {
@@ -55,10 +56,38 @@ export async function loadSecondDay(barrow: BarrowClient, images: readonly strin
       found = await barrow.discovery(found.id);
     }
   }
-  const have = new Set((await barrow.images()).map((i) => i.file));
-  for (const file of images) if (!have.has(basename(file))) await barrow.addImage({ file: basename(file), body: await openAsBlob(file) });
+  if ((await barrow.images()).length === 0)
+    for (const batch of await batchesOf([...images, ...library.add], false)) await takeBatch(barrow, batch, {});
   if ((await barrow.targets()).length === 0) {
-    await barrow.setTarget({ family: 'tarnbrook-access', version: '4.3.0' });
-    await barrow.setTarget({ family: 'wendlock-branch', version: 'R7.04' });
+    for (const target of demoTargets) await barrow.setTarget(target);
+    await barrow.setPin({ device: 'gannet-cam-1', reason: 'its picture is evidence in a claim', askAgain: '2027-03-31' });
   }
+  if ((await barrow.advisories()).length === 0)
+    for (const file of library.advisories) {
+      const { id } = await barrow.addAdvisory(readFileSync(file, 'utf8'));
+      // What Barrow proposes for the products, a technician has confirmed on the first day; one product waits still.
+      for (const { vendor, product, proposal } of (await barrow.advisory(id)).products)
+        if (proposal) await barrow.mapProduct({ vendor: vendor ?? '', product, family: proposal.family, models: proposal.models });
+    }
 }
+
+/** What Grey Heron Ferries has decided to run. */
+export const demoTargets: readonly TargetInput[] = [
+  { family: 'tarnbrook-access', version: '4.3.0' },
+  { family: 'wendlock-branch', version: 'R7.04' },
+  { family: 'tarnbrook-core', version: '6.1.2', model: 'TB-3608' },
+  { family: 'tarnbrook-core', version: '6.2.0', model: 'TB-4812' },
+  { family: 'wendlock-lane', version: 'L1.2', fromFamilies: ['wendlock-edge'] },
+  { family: 'fennwave-controller', version: '9.6.0' },
+  { family: 'fennwave-ap', version: '9.6.0', model: 'FA-310' },
+  { family: 'fennwave-ap', version: '9.4.5', model: 'FA-110' },
+  { family: 'owlpane-recorder', version: '3.9.1' },
+  { family: 'owlpane-camera', version: '2.12.0', model: 'OC-400' },
+  { family: 'owlpane-camera', version: '1.5.0', model: 'OC-200' },
+  { family: 'owlpane-camera', version: '2.11.3', model: 'OC-400', site: 'sandpiper' },
+  { family: 'tollard-desk', version: '3.0.2' },
+  { family: 'tollard-base', version: '1.7.0' },
+  { family: 'tollard-handset', version: '1.6.0' },
+  { family: 'stavewell-strip', version: '1.13' },
+  { family: 'stavewell-console', version: '4.0.2' },
+];

@@ -57,6 +57,7 @@ const acts = (images: readonly string[]): Act[] => {
       expect: exit.done,
     },
     { say: '', argv: ['image', 'add', file('images/tb24b-4.3.0.simg')], expect: exit.done },
+    { say: 'So do the ruggedised twins on board.', argv: ['image', 'add', file('images/tb24r-4.3.0.simg')], expect: exit.done },
     { say: '', argv: ['image', 'add', file('images/wr110-R7.04.simg')], expect: exit.done },
     { say: 'What they should run.', argv: ['target', 'set', 'tarnbrook-access', 'V4.3.0 build 0419'], expect: exit.done },
     { say: '', argv: ['target', 'set', 'wendlock-branch', 'R7.04'], expect: exit.done },

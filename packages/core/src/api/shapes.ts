@@ -5,10 +5,8 @@ import { outcomes } from '../scheduler/state.js';
 import { rolloutEventSchema } from '../scheduler/events.js';
 import { stepNames } from '../scheduler/steps.js';
 import { surenesses } from '../topology/topology.js';
-
-/** Moments travel as RFC 3339 text in UTC. */
-const moment = z.string().meta({ description: 'RFC 3339 date and time in UTC' });
-const sha256 = z.string().regex(/^[0-9a-f]{64}$/);
+import { components, resettable } from '../images/note.js';
+import { moment, sha256Text as sha256 } from './common.js';
 
 export const roles = ['viewer', 'operator', 'admin'] as const;
 export type Role = (typeof roles)[number];
@@ -84,6 +82,21 @@ export type Credential = z.infer<typeof credentialSchema>;
 
 const byHandEnd = z.object({ device: z.string(), port: z.string().nullable() });
 
+export const pathStepSchema = z.object({
+  sha256,
+  file: z.string(),
+  version: z.string(),
+  component: z.enum(components),
+  /** What runs before this step. */
+  from: z.string(),
+  /** The partner that takes it; null: the device itself. */
+  on: z.object({ id: z.string(), name: z.string() }).nullable(),
+  /** What the device loses by it. */
+  resets: z.array(z.enum(resettable)),
+  notices: z.array(z.string()),
+});
+export type PathStepView = z.infer<typeof pathStepSchema>;
+
 export const deviceSchema = z.object({
   id: z.string(),
   name: z.string(),
@@ -117,8 +130,17 @@ export const deviceSchema = z.object({
   standing: z.enum(standings),
   target: z.string().nullable(),
   standingReason: z.string().nullable(),
-  /** The images to pass on the way to the target, in order. */
-  path: z.array(z.object({ sha256, file: z.string(), version: z.string() })),
+  /** By which rule the target is what it is, in words; null without one. */
+  targetWhy: z.string().nullable(),
+  /** Whether a person keeps it at its version, and until when that is not asked again. */
+  pin: z.object({ version: z.string(), reason: z.string(), askAgain: z.string(), due: z.boolean() }).nullable(),
+  /** The images to pass on the way to the target, in order; those that a partner takes first say so. */
+  path: z.array(pathStepSchema),
+  /** What the whole way costs, the partner's part among it. */
+  pathReboots: z.number().int(),
+  pathBytes: z.number().int(),
+  /** What the store would have to have, when it is blocked by that. */
+  lacking: z.string().nullable(),
   /** The rollout that is upgrading it now. */
   rollout: z.string().nullable(),
 });
@@ -361,35 +383,6 @@ export const familySummarySchema = z.object({
 });
 export type FamilySummary = z.infer<typeof familySummarySchema>;
 
-export const imageSchema = z.object({
-  sha256,
-  file: z.string(),
-  family: z.string(),
-  maker: z.string(),
-  models: z.array(z.string()),
-  hardwareRevisions: z.array(z.string()),
-  variant: z.string(),
-  version: z.string(),
-  bytes: z.number().int(),
-  addedAt: moment,
-  addedBy: z.string(),
-  /** How many known devices it fits. */
-  fits: z.number().int(),
-});
-export type Image = z.infer<typeof imageSchema>;
-
-export const targetInput = z.strictObject({
-  family: z.string().min(1),
-  version: z.string().min(1).max(80),
-  /** Narrows the rule; without any of these it is for the whole family. */
-  model: z.string().nullable().default(null),
-  site: z.string().nullable().default(null),
-  device: z.string().nullable().default(null),
-});
-export const targetSchema = targetInput.extend({ id: z.string(), setAt: moment, setBy: z.string(), devices: z.number().int() });
-export type TargetInput = z.input<typeof targetInput>;
-export type Target = z.infer<typeof targetSchema>;
-
 export const offerSchema = z.object({
   id: z.string(),
   image: sha256,
@@ -445,6 +438,8 @@ export const planInput = z.strictObject({
   failureLimit: z.number().int().min(1).max(10_000).default(1),
   approval: z.boolean().default(false),
   unsaved: z.enum(['hold', 'save']).default('hold'),
+  /** Also plans the way down for devices that run something newer than their target; they must be named. */
+  down: z.boolean().default(false),
 });
 export type PlanInput = z.input<typeof planInput>;
 
@@ -462,6 +457,8 @@ export const runViewSchema = z.object({
   target: z.string(),
   image: sha256,
   file: z.string(),
+  /** What has to be known before it begins. */
+  notices: z.array(z.string()),
   wave: z.number().int(),
   phase: z.enum(['waiting', 'ready', 'busy', 'lost', 'asking', 'ended']),
   step: z.enum(stepNames),
@@ -639,7 +636,7 @@ export const liveEventSchema = z.discriminatedUnion('kind', [
   z.object({ kind: z.literal('discovery'), discovery: discoverySchema }),
   z.object({
     kind: z.literal('changed'),
-    what: z.enum(['devices', 'networks', 'credentials', 'images', 'targets', 'offers', 'rollouts', 'backups']),
+    what: z.enum(['devices', 'networks', 'credentials', 'images', 'targets', 'advisories', 'families', 'offers', 'rollouts', 'backups']),
   }),
 ]);
 export type LiveEvent = z.infer<typeof liveEventSchema>;

@@ -14,6 +14,8 @@ export const imageHeaderSchema = z.object({
   hardwareRevisions: z.array(z.string().min(1).max(40)).min(1).max(50),
   variant: z.string().max(40).default(''),
   version: z.string().min(1).max(80),
+  /** What it replaces in the device; the system when absent. */
+  component: z.enum(['system', 'boot-loader']).optional(),
   payloadBytes: z.number().int().nonnegative(),
   payloadSha256: z.string().regex(/^[0-9a-f]{64}$/),
 });

@@ -36,6 +36,8 @@ export interface PlannedRun {
   readonly from: string;
   readonly target: string;
   readonly image: Sha256;
+  /** What a person has to know before it begins: what it resets, what has to follow. */
+  readonly notices?: readonly string[];
   readonly wave: number;
   /** The limits that this run counts against, e.g. `rollout`, `site:eelgate`. */
   readonly limitKeys: readonly string[];
@@ -70,6 +72,7 @@ export interface Candidate {
   readonly from: string;
   readonly target: string;
   readonly image: Sha256;
+  readonly notices?: readonly string[];
   /** Usual duration of each step for this device and image. */
   readonly typicalMs: Readonly<Record<StepName, Ms>>;
   readonly pointOfNoReturn: StepName;
@@ -145,6 +148,7 @@ export function makePlan(request: PlanRequest): Plan {
       from: c.from,
       target: c.target,
       image: c.image,
+      ...(c.notices && c.notices.length > 0 ? { notices: c.notices } : {}),
       wave: split && !first.has(c) ? 1 : 0,
       limitKeys,
       steps,

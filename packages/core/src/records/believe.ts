@@ -35,7 +35,8 @@ export function believe(findings: readonly Finding[]): Belief {
   for (const field of believedFields)
     for (const finding of findings) {
       const value = finding.values[field];
-      if (value === undefined || value === null || value === '') continue;
+      // An empty variant is the plain one, told as such; any other empty text tells nothing.
+      if (value === undefined || value === null || (value === '' && field !== 'variant')) continue;
       values[field] = value;
       by[field] = finding.probe;
       break;

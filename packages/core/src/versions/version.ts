@@ -88,6 +88,11 @@ export function compareVersions(scheme: VersionScheme, a: string, b: string): nu
     if (error instanceof VersionUnreadable) throw new VersionUnreadable([a, b]);
     throw error;
   }
+  return compareRead(scheme, left, right);
+}
+
+/** Orders two versions that the same family has read. */
+export function compareRead(scheme: VersionScheme, left: Version, right: Version): number {
   for (const [i, { absent }] of scheme.order.entries()) {
     const l = left.parts[i];
     const r = right.parts[i];

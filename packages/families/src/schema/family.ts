@@ -1,4 +1,4 @@
-import { causes, kinds, stepNames } from '@barrow/core';
+import { causes, components, kinds, stepNames } from '@barrow/core';
 import { RE2JS } from 're2js';
 import { z } from 'zod';
 
@@ -157,6 +157,22 @@ const neededToUpgrade = [
 ] as const;
 export type ProcedureName = (typeof procedureNames)[number];
 
+const versionScheme = z.strictObject({
+  patterns: z.array(patternText).min(1),
+  order: z.array(z.strictObject({ part: z.string(), absent: z.enum(['first', 'last']).default('first') })).min(1),
+  write: z.string().min(1),
+});
+
+/** How a file's name, or the title in its header, tells what it is. */
+const nameRule = z.strictObject({
+  /** Named groups `model`, `hardwareRevision`, `variant`, `version` and `component` are believed; the rest is fixed here. */
+  pattern: patternText,
+  models: z.array(z.string().min(1)).min(1).optional(),
+  hardwareRevisions: z.array(z.string().min(1)).min(1).optional(),
+  variant: z.string().optional(),
+  component: z.enum(components).optional(),
+});
+
 const familyShape = z.strictObject({
   family: z.string().regex(/^[a-z][a-z0-9-]*$/, 'a family is named in small letters, digits and hyphens'),
   title: z.string().min(1),
@@ -189,11 +205,17 @@ const familyShape = z.strictObject({
     .default([]),
   /** How a person could find out what the device or its parent does not tell. */
   howToFind: z.strictObject({ firmware: z.string().min(1).optional() }).default({}),
-  versions: z.strictObject({
-    patterns: z.array(patternText).min(1),
-    order: z.array(z.strictObject({ part: z.string(), absent: z.enum(['first', 'last']).default('first') })).min(1),
-    write: z.string().min(1),
-  }),
+  versions: versionScheme,
+  /** How boot loader versions are read, where they are spelt otherwise. */
+  bootLoaderVersions: versionScheme.optional(),
+  /** What the files of the family look like; without it none can be taken in. */
+  images: z
+    .strictObject({
+      header: z.enum(['simg', 'uboot', 'fit', 'none']),
+      names: z.array(nameRule).default([]),
+      titles: z.array(nameRule).default([]),
+    })
+    .optional(),
   storage: z
     .strictObject({
       how: z.enum(['two-slots', 'one-flash']),

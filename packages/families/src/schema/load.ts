@@ -62,15 +62,28 @@ export function parseFamily(text: string, file: string): Family {
 /** Where the family files that ship with Barrow are. */
 export const shippedFamilies = fileURLToPath(new URL('../../files', import.meta.url));
 
-/** Reads every family file of a folder; two files of one family are a fault. */
-export function loadFamilies(folder = shippedFamilies): Map<string, Family> {
-  const families = new Map<string, Family>();
-  for (const file of readdirSync(folder).sort()) {
-    if (!file.endsWith('.yaml')) continue;
-    const family = parseFamily(readFileSync(join(folder, file), 'utf8'), file);
-    if (families.has(family.family))
-      throw new FamilyFileError([{ file, line: 1, where: 'family', message: `${family.family} is described by another file already` }]);
-    families.set(family.family, family);
-  }
-  return families;
+/** The families of a folder, and the text of the file that each was read from. */
+export interface FamilyFiles {
+  readonly families: Map<string, Family>;
+  readonly texts: Map<string, string>;
 }
+
+/** Reads every family file of some folders; two files of one family are a fault. */
+export function loadFamilyFiles(folders: readonly string[] = [shippedFamilies]): FamilyFiles {
+  const families = new Map<string, Family>();
+  const texts = new Map<string, string>();
+  for (const folder of folders)
+    for (const file of readdirSync(folder).sort()) {
+      if (!file.endsWith('.yaml')) continue;
+      const text = readFileSync(join(folder, file), 'utf8');
+      const family = parseFamily(text, file);
+      if (families.has(family.family))
+        throw new FamilyFileError([{ file, line: 1, where: 'family', message: `${family.family} is described by another file already` }]);
+      families.set(family.family, family);
+      texts.set(family.family, text);
+    }
+  return { families, texts };
+}
+
+/** Reads every family file of a folder. @throws FamilyFileError */
+export const loadFamilies = (folder = shippedFamilies): Map<string, Family> => loadFamilyFiles([folder]).families;

@@ -1,5 +1,17 @@
 import { defineEntity, p, type EntitySchema, type InferEntity } from '@mikro-orm/core';
-import type { Around, Flag, Plan, RolloutEvent, RolloutSummary, Role, StackMember } from '@barrow/core';
+import type {
+  Advisory,
+  Around,
+  Channel,
+  Component,
+  Flag,
+  ImageNote,
+  Plan,
+  RolloutEvent,
+  RolloutSummary,
+  Role,
+  StackMember,
+} from '@barrow/core';
 
 /** Any table of ours. */
 // eslint-disable-next-line @typescript-eslint/no-explicit-any -- the library's own bound for "any entity"
@@ -185,6 +197,10 @@ export const ImageEntity = defineEntity({
     bytes: p.bigint('number'),
     addedAt: moment(),
     addedBy: p.string(),
+    component: p.string().$type<Component>(),
+    channel: p.string().$type<Channel>(),
+    files: p.json<{ file: string; sha256: string; bytes: number }[]>(),
+    note: p.json<ImageNote>(),
   },
 });
 export type ImageRow = Row<typeof ImageEntity>;
@@ -201,9 +217,51 @@ export const TargetEntity = defineEntity({
     device: p.string().nullable(),
     setAt: moment(),
     setBy: p.string(),
+    fromFamilies: p.json<string[]>(),
+    hardwareRevision: p.string().nullable(),
+    tag: p.string().nullable(),
+    acceptUnreleased: p.boolean(),
   },
 });
 export type TargetRow = Row<typeof TargetEntity>;
+
+/** A device that a person keeps where it is. */
+export const PinEntity = defineEntity({
+  name: 'Pin',
+  tableName: 'pin',
+  properties: {
+    device: p.string().primary(),
+    version: p.string(),
+    reason: p.text(),
+    askAgain: p.string(),
+    setAt: moment(),
+    setBy: p.string(),
+  },
+});
+export type PinRow = Row<typeof PinEntity>;
+
+export const AdvisoryEntity = defineEntity({
+  name: 'Advisory',
+  tableName: 'advisory',
+  properties: { id: p.string().primary(), addedAt: moment(), addedBy: p.string(), data: p.json<Advisory>() },
+});
+export type AdvisoryRow = Row<typeof AdvisoryEntity>;
+
+/** What a person said a product of an advisory is. */
+export const MappingEntity = defineEntity({
+  name: 'Mapping',
+  tableName: 'mapping',
+  properties: {
+    id: p.string().primary(),
+    vendor: p.string(),
+    product: p.string(),
+    family: p.string().nullable(),
+    models: p.json<string[]>(),
+    confirmedAt: moment(),
+    confirmedBy: p.string(),
+  },
+});
+export type MappingRow = Row<typeof MappingEntity>;
 
 export const OfferEntity = defineEntity({
   name: 'Offer',
@@ -331,6 +389,9 @@ export const entities = [
   RefusalEntity,
   ImageEntity,
   TargetEntity,
+  PinEntity,
+  AdvisoryEntity,
+  MappingEntity,
   OfferEntity,
   TransferEntity,
   DiscoveryEntity,

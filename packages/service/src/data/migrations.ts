@@ -1,7 +1,7 @@
 import { Migration } from '@mikro-orm/migrations';
 
 /** The layout of the tables; written into `PRAGMA user_version`, so that an older Barrow can refuse a newer database. */
-export const schemaVersion = 2;
+export const schemaVersion = 3;
 
 class First extends Migration {
   override up(): void {
@@ -88,7 +88,44 @@ class Discovering extends Migration {
   }
 }
 
+/** Images of several files with notes, narrower targets, pins, advisories. */
+class Knowing extends Migration {
+  override up(): void {
+    const columns: Record<string, readonly string[]> = {
+      image: [
+        `component text not null default 'system'`,
+        `channel text not null default 'release'`,
+        `files json not null default '[]'`,
+        `note json`,
+      ],
+      target: [
+        `from_families json not null default '[]'`,
+        'hardware_revision text',
+        'tag text',
+        'accept_unreleased integer not null default 0',
+      ],
+    };
+    for (const [table, added] of Object.entries(columns))
+      for (const column of added) this.addSql(`alter table ${table} add column ${column};`);
+    this.addSql(`update image set files = json_array(json_object('file', file, 'sha256', sha256, 'bytes', bytes));`);
+    // Images of before have a note that says what their columns said.
+    this
+      .addSql(`update image set note = json_object('imageNote', 1, 'family', family, 'version', version, 'component', 'system', 'channel', 'release',
+      'withdrawn', null, 'models', json(models), 'hardwareRevisions', json(hardware_revisions), 'variant', variant, 'files', json(files),
+      'spaceBytes', null, 'from', json('[]'), 'reboots', 1, 'goingDown', 'refused', 'resets', json('[]'), 'drops', json('[]'),
+      'bringsBootLoader', null, 'needs', json_object('bootLoader', null, 'partners', json('[]'), 'programs', json('[]')),
+      'fixes', json('[]'), 'notes', '');`);
+    this.addSql(`create table pin (device text primary key, version text not null, reason text not null, ask_again text not null,
+      set_at integer not null, set_by text not null);`);
+    this.addSql('create table advisory (id text primary key, added_at integer not null, added_by text not null, data json not null);');
+    this.addSql(`create table mapping (id text primary key, vendor text not null, product text not null, family text, models json not null,
+      confirmed_at integer not null, confirmed_by text not null);`);
+    this.addSql('pragma user_version = 3;');
+  }
+}
+
 export const migrations = [
   { name: '2026-11-23-first', class: First },
   { name: '2026-11-23-discovering', class: Discovering },
+  { name: '2026-11-23-knowing', class: Knowing },
 ];

@@ -1,16 +1,27 @@
 import {
+  fits,
+  knownHardware,
+  PathBook,
+  sameVersion,
   standingOf,
   TargetFinder,
   type Device,
+  type DeviceHardware,
   type DeviceOnly,
   type Kind,
-  type KnownImage,
+  type PathDevice,
+  type PathImage,
+  type PathPartner,
+  type PathTarget,
+  type Pin,
   type StandingResult,
-  type TargetRule,
+  type Targeting,
 } from '@barrow/core';
 import { isUpgradable } from '@barrow/families';
 import { rfc3339, rfc3339OrNull, type Context } from '../context.js';
-import { DeviceEntity, HistoryEntity, ImageEntity, ObservationEntity, TargetEntity, type DeviceRow } from '../data/entities.js';
+import { DeviceEntity, HistoryEntity, ImageEntity, ObservationEntity, PinEntity, TargetEntity, type DeviceRow } from '../data/entities.js';
+import { schemeOf } from '../images/examine.js';
+import { pathImageOf } from '../images/rows.js';
 import { DeviceBook } from './book.js';
 
 /** What a list may be narrowed by; every part that is given must hold. */
@@ -29,6 +40,10 @@ export interface DeviceFilter {
   readonly parent?: string | undefined;
   /** `flagged`, `unrecognised`, `firmware-unknown`, `by-hand`. */
   readonly only?: DeviceOnly | undefined;
+  /** Digest of an image: the devices that may run it, run it, or pass it on the way to their target. */
+  readonly mayRun?: string | undefined;
+  readonly runs?: string | undefined;
+  readonly passes?: string | undefined;
 }
 
 export interface KnownDevice {
@@ -36,15 +51,23 @@ export interface KnownDevice {
   readonly parentName: string | null;
   /** Everything that a search looks through, in small letters. */
   readonly searched: string;
-  readonly target: TargetRule | null;
+  /** As the path solver sees it. */
+  readonly state: PathDevice;
+  readonly target: Targeting | null;
   readonly standing: StandingResult;
 }
+
+const pathTargetOf = ({ family, version, acceptUnreleased }: Targeting): PathTarget => ({ family, version, acceptUnreleased });
+
+/** Whether the day after which a pin is asked again has passed. */
+export const isDue = (pin: Pin, now = Date.now()): boolean => new Date(now).toISOString().slice(0, 10) > pin.askAgain;
 
 const collate = new Intl.Collator('en', { numeric: true });
 
 /** The records of devices, each with its standing; read once and again only after something changed. */
 export class Devices {
   #known: Promise<KnownDevice[]> | null = null;
+  #pathBook: PathBook | null = null;
   #book: { readonly of: KnownDevice[]; readonly book: DeviceBook; readonly byId: ReadonlyMap<string, KnownDevice> } | null = null;
 
   constructor(
@@ -53,7 +76,11 @@ export class Devices {
     private readonly rolloutOf: (device: string) => string | null,
   ) {
     context.live.listen((event) => {
-      if (event.kind === 'changed' && (event.what === 'devices' || event.what === 'images' || event.what === 'targets')) this.#known = null;
+      if (
+        event.kind === 'changed' &&
+        (event.what === 'devices' || event.what === 'images' || event.what === 'targets' || event.what === 'families')
+      )
+        this.#known = null;
     });
   }
 
@@ -63,32 +90,57 @@ export class Devices {
     return this.#known;
   }
 
+  /** Everything that paths are made of, as it was when the devices were read. */
+  async book(): Promise<PathBook> {
+    await this.all();
+    return this.#pathBook!;
+  }
+
   async #read(): Promise<KnownDevice[]> {
     const { db, families } = this.context;
-    const [rows, images, rules] = await Promise.all([db.find(DeviceEntity), db.find(ImageEntity), db.find(TargetEntity)]);
-    const byFamily = new Map<string, KnownImage[]>();
-    for (const image of images) {
-      const list = byFamily.get(image.family);
-      if (list) list.push(image);
-      else byFamily.set(image.family, [image]);
-    }
-    const finder = new TargetFinder(rules);
-    // Solved once for each distinct state of hardware, firmware and target, not once for each device.
+    const [rows, images, rules, pins] = await Promise.all([
+      db.find(DeviceEntity),
+      db.find(ImageEntity),
+      db.find(TargetEntity),
+      db.find(PinEntity),
+    ]);
+    const book = new PathBook(families, images.map(pathImageOf));
+    const finder = new TargetFinder(rules, pins);
+    const byId = new Map(rows.map((r) => [r.id, r]));
+    const partners = new Map<string, PathPartner>();
+    const stateOf = (row: DeviceRow, above: number): PathDevice => ({
+      hardware: this.hardwareOf(row),
+      firmware: row.firmware,
+      bootLoader: row.bootLoader || null,
+      partner: row.parent === null || above > 4 ? null : partnerOf(row.parent, above + 1),
+    });
+    const partnerOf = (id: string, above: number): PathPartner | null => {
+      const row = byId.get(id);
+      if (!row) return null;
+      let found = partners.get(id);
+      if (!found) {
+        const targeting = finder.for(row);
+        const { conflict = null, pin = null } = targeting ?? {};
+        found = {
+          ...stateOf(row, above),
+          id,
+          name: row.name,
+          target: targeting && conflict === null && pin === null ? pathTargetOf(targeting) : null,
+          pinned: pin?.reason ?? null,
+        };
+        partners.set(id, found);
+      }
+      return found;
+    };
+    // Solved once for each distinct state, not once for each device.
     const solved = new Map<string, StandingResult>();
-    const names = new Map(rows.map((r) => [r.id, r.name]));
     const known = rows.map((row): KnownDevice => {
       const target = finder.for(row);
-      const { family, model, hardwareRevision, variant, firmware } = row;
-      const key = JSON.stringify([family, model, hardwareRevision, variant, firmware, target?.version]);
+      const state = stateOf(row, 0);
+      const key = JSON.stringify([state, target?.family, target?.version, target?.acceptUnreleased, target?.conflict]);
       let standing = solved.get(key);
       if (!standing) {
-        standing = standingOf({
-          hardware: { family, model, hardwareRevision, variant },
-          firmware,
-          target: target?.version ?? null,
-          scheme: family === null ? null : (families.get(family)?.versions ?? null),
-          images: family === null ? [] : (byFamily.get(family) ?? []),
-        });
+        standing = standingOf({ ...state, targeting: target, schemes: families, book });
         solved.set(key, standing);
       }
       const searched = [
@@ -107,9 +159,29 @@ export class Devices {
         .filter(Boolean)
         .join('\n')
         .toLowerCase();
-      return { row, target, standing, searched, parentName: row.parent === null ? null : (names.get(row.parent) ?? null) };
+      return { row, state, target, standing, searched, parentName: row.parent === null ? null : (byId.get(row.parent)?.name ?? null) };
     });
+    this.#pathBook = book;
     return known.sort((a, b) => collate.compare(a.row.site, b.row.site) || collate.compare(a.row.name, b.row.name));
+  }
+
+  /** The standing of a device with the way down to its target, should it run something newer. */
+  async wayDown({ state, target }: KnownDevice): Promise<StandingResult> {
+    return standingOf({ ...state, targeting: target, schemes: this.context.families, book: await this.book(), down: true });
+  }
+
+  /** The hardware of a device; a model that has no revisions needs none to be told. */
+  hardwareOf(row: DeviceRow): DeviceHardware {
+    const { family, model, hardwareRevision, variant } = row;
+    const models = family === null ? [] : (this.context.families.get(family)?.models ?? []);
+    return knownHardware(models, { family, model, hardwareRevision, variant });
+  }
+
+  /** Whether a device runs an image: its version, on hardware that it is for. */
+  runs({ row, state }: KnownDevice, image: PathImage): boolean {
+    if (row.family !== image.family || !fits(image, state.hardware)) return false;
+    const is = image.component === 'system' ? row.firmware : row.bootLoader;
+    return is !== null && sameVersion(schemeOf(this.context.families.get(image.family)!, image.component), image.version, is);
   }
 
   async list(filter: DeviceFilter): Promise<KnownDevice[]> {
@@ -121,8 +193,13 @@ export class Devices {
       'firmware-unknown': (row) => row.firmware === null,
       'by-hand': (row) => row.byHand.length > 0 || row.feedByHand !== null || row.uplinkByHand !== null,
     };
-    return (await this.all()).filter(
-      ({ row, standing, searched, parentName }) =>
+    const all = await this.all();
+    const imageOf = (sha256: string | undefined): PathImage | null =>
+      sha256 ? (this.#pathBook!.images.find((i) => i.sha256 === sha256) ?? null) : null;
+    const [mayRun, runs] = [imageOf(filter.mayRun), imageOf(filter.runs)];
+    return all.filter((known) => {
+      const { row, state, standing, searched, parentName } = known;
+      return (
         is(filter.site, row.site) &&
         is(filter.kind, row.kind) &&
         is(filter.family, row.family) &&
@@ -134,8 +211,12 @@ export class Devices {
         (!filter.tag || row.tags.includes(filter.tag)) &&
         (!filter.parent || row.parent === filter.parent || parentName === filter.parent) &&
         (!filter.only || only[filter.only](row)) &&
-        (!text || searched.includes(text)),
-    );
+        (!filter.mayRun || (mayRun !== null && row.family === mayRun.family && fits(mayRun, state.hardware))) &&
+        (!filter.runs || (runs !== null && this.runs(known, runs))) &&
+        (!filter.passes || (standing.path?.steps.some((s) => s.image.sha256 === filter.passes && s.on === null) ?? false)) &&
+        (!text || searched.includes(text))
+      );
+    });
   }
 
   /** Finds one device by id, name, address, serial or MAC. @throws Refusal when there is none, or more than one. */
@@ -181,7 +262,23 @@ export class Devices {
       standing: standing.standing,
       target: target?.version ?? null,
       standingReason: standing.reason,
-      path: standing.path.map(({ sha256, file, version }) => ({ sha256, file, version })),
+      targetWhy: target?.why ?? null,
+      pin: target?.pin
+        ? { version: target.pin.version, reason: target.pin.reason, askAgain: target.pin.askAgain, due: isDue(target.pin) }
+        : null,
+      path: (standing.path?.steps ?? []).map(({ image, on, from, resets, notices }) => ({
+        sha256: image.sha256,
+        file: image.file,
+        version: image.version,
+        component: image.component,
+        from,
+        on,
+        resets: [...resets],
+        notices: [...notices],
+      })),
+      pathReboots: standing.path?.reboots ?? 0,
+      pathBytes: standing.path?.bytes ?? 0,
+      lacking: standing.gap?.wanted ?? null,
       rollout: this.rolloutOf(id),
     };
   }

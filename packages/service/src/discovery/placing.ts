@@ -1,6 +1,7 @@
 import {
   believe,
   believedFields,
+  knownHardware,
   IdentityIndex,
   kindByStandards,
   type Belief,
@@ -11,6 +12,7 @@ import {
   type Kind,
 } from '@barrow/core';
 import type { EntityManager } from '@mikro-orm/libsql';
+import type { Family } from '@barrow/families';
 import type { Context } from '../context.js';
 import { DeviceEntity, HistoryEntity, ObservationEntity, SurroundingsEntity, type DeviceFlag, type DeviceRow } from '../data/entities.js';
 import { digestOf } from '../data/seal.js';
@@ -150,7 +152,7 @@ export class Placing {
       engineId: engineId ?? known?.engineId ?? null,
       family: family?.family ?? null,
       familyEvidence: recognised?.evidence ?? (family ? (known?.familyEvidence ?? null) : (byStandard?.because ?? null)),
-      variant: merged.variant ?? family?.models.find((m) => m.model === merged.model)?.variant ?? (merged.model === null ? null : ''),
+      variant: merged.variant ?? soleVariant(family, merged.model),
       maker: merged.maker ?? family?.maker ?? null,
       site: network.site,
       network: network.name,
@@ -238,7 +240,7 @@ export class Placing {
       engineId: known?.engineId ?? null,
       family: family?.family ?? known?.family ?? null,
       familyEvidence: family ? `${parent.name} lists it` : (known?.familyEvidence ?? null),
-      variant: family?.models.find((m) => m.model === merged.model)?.variant ?? (merged.model === null ? null : ''),
+      variant: soleVariant(family, merged.model),
       maker: merged.maker,
       site: value('site') ?? parent.site,
       network: parent.network,
@@ -431,4 +433,9 @@ function firmwareNote(reading: Reading, how: string | undefined): string {
       ? 'Nothing that it answers tells it.'
       : 'No family fits it, and the standards that it answers do not tell it.';
   return `${why}${how ? ` To find out: ${how}.` : ''}`;
+}
+
+/** The variant of a model of which its family knows only one; a twin has to be told by the device itself. */
+function soleVariant(family: Family | null | undefined, model: string | null): string | null {
+  return knownHardware(family?.models ?? [], { family: null, model, hardwareRevision: null, variant: null }).variant;
 }

@@ -14,7 +14,9 @@ import { deviceRoutes } from './routes-devices.js';
 import { discoveryRoutes } from './routes-discovery.js';
 import { imageRoutes } from './routes-images.js';
 import { rolloutRoutes } from './routes-rollouts.js';
+import { advisoryRoutes } from './routes-advisories.js';
 import { setupRoutes } from './routes-setup.js';
+import { stagingRoutes } from './routes-staging.js';
 import { targetRoutes } from './routes-targets.js';
 
 function asProblem(error: Refusal): Problem {
@@ -92,6 +94,8 @@ export function makeApp(parts: Parts, closing: AbortSignal): OpenAPIHono<Env> {
   deviceRoutes(app, parts);
   targetRoutes(app, parts);
   imageRoutes(app, parts);
+  stagingRoutes(app, parts);
+  advisoryRoutes(app, parts);
   rolloutRoutes(app, parts);
 
   app.openAPIRegistry.registerComponent('securitySchemes', 'token', { type: 'http', scheme: 'bearer' });

@@ -33,6 +33,9 @@ const listQuery = z.object({
   tag: z.string().optional(),
   parent: z.string().optional(),
   only: z.enum(deviceOnly).optional(),
+  mayRun: z.string().optional(),
+  runs: z.string().optional(),
+  passes: z.string().optional(),
   limit: z.coerce.number().int().min(1).max(10_000).default(200),
   cursor: z.string().optional(),
 });

@@ -1,26 +1,42 @@
+import type { IncomingMessage } from 'node:http';
 import { Readable } from 'node:stream';
+import type { Context as HonoContext } from 'hono';
 import { z, type OpenAPIHono } from '@hono/zod-openapi';
 import {
-  backupSchema,
-  compareConfigurations,
-  describeMismatches,
+  carriedSchema,
+  imageDetailSchema,
+  imageNoteSchema,
   imageSchema,
-  mismatches,
-  offerSchema,
-  transferSchema,
-  type ImageScope,
+  takenSchema,
+  takeInput,
+  uploadInput,
+  uploadSchema,
 } from '@barrow/core';
-import { DeviceEntity } from '../data/entities.js';
-import { notFound, Refusal } from '../errors.js';
-import { hasShell } from '@barrow/families';
-import { DeviceSession } from '../runner/session.js';
+import { Refusal } from '../errors.js';
+import { noWishes } from '../images/intake.js';
 import type { Parts } from '../service.js';
 import { need, type Env } from './auth.js';
 import { addOperation, idParam } from './operation.js';
 
-/** Images, staging, transfers, backups. */
+/** The body as it comes from the socket. Giving up on it does not close the socket, so that the refusal can still be read. */
+async function withBody<T>(c: HonoContext<Env>, use: (body: Readable) => Promise<T>): Promise<T> {
+  const { incoming } = c.env as unknown as { incoming: IncomingMessage };
+  try {
+    return await use(Readable.from(incoming.iterator({ destroyOnReturn: false }), { objectMode: true, highWaterMark: 4 }));
+  } finally {
+    incoming.resume();
+  }
+}
+
+const streamed = { content: { 'application/octet-stream': { schema: { type: 'string', format: 'binary' } as never } } };
+
+/** Images: taken in, listed, noted, carried. */
 export function imageRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
-  const { context, devices, images, offers, tftp, backups, runner } = parts;
+  const { images, intake, imageViews, carrying, runner } = parts;
+  const taken = async (result: Awaited<ReturnType<typeof intake.take>>) => {
+    const views = await imageViews.list(result.images.map((i) => i.row));
+    return { images: views.map((view, i) => ({ ...view, isNew: result.images[i]!.isNew })), remarks: [...result.remarks] };
+  };
 
   addOperation(app, {
     method: 'get',
@@ -28,14 +44,15 @@ export function imageRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     role: 'viewer',
     summary: 'The images in the store',
     answer: z.object({ items: z.array(imageSchema) }),
-    run: async () => ({ items: await images.views(await images.list()) }),
+    run: async () => ({ items: await imageViews.list(await images.list()) }),
   });
-  // A body of any size streams past the JSON operations; it is described by hand.
+  // Bodies of any size stream past the JSON operations; they are described by hand.
   app.openAPIRegistry.registerPath({
     method: 'post',
     path: '/api/v1/images',
-    summary: 'Add an image file: the body is the file',
-    description: 'Needs the role operator. 201: it is new; 200: the store had this very content.',
+    summary: 'Add one image file: the body is the file',
+    description:
+      'Needs the role operator. 201: it is new; 200: the store had this very content. Archives and several files come by uploads.',
     request: {
       query: z.object({
         file: z.string(),
@@ -45,45 +62,80 @@ export function imageRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
         version: z.string().optional(),
         sha256: z.string().optional(),
       }),
-      body: { content: { 'application/octet-stream': { schema: { type: 'string', format: 'binary' } as never } } },
+      body: streamed,
     },
     responses: { 201: { description: 'Added', content: { 'application/json': { schema: imageSchema } } } },
   });
   app.post('/api/v1/images', async (c) => {
     need(c.get('who'), 'operator');
-    const file = c.req.query('file') ?? '';
-    if (!/^[A-Za-z0-9][A-Za-z0-9._+-]{0,127}$/.test(file))
-      throw new Refusal(
-        422,
-        'file-name-unfit',
-        'The image is refused',
-        `"${file}" is no name that a device could ask for.`,
-        'Use letters, digits, dots, hyphens, underscores and plus signs, at most 128.',
-      );
-    const body = c.req.raw.body;
     const asked = (name: string): string | null => c.req.query(name) ?? null;
-    const { image, isNew } = await images.add(
-      body ? Readable.fromWeb(body as never) : Readable.from([]),
-      {
-        file,
-        family: asked('family'),
-        model: asked('model'),
-        hardwareRevision: asked('hardwareRevision'),
-        version: asked('version'),
-        sha256: asked('sha256'),
-      },
-      c.get('who').name,
-    );
-    return c.json((await images.views([image]))[0]!, isNew ? 201 : 200);
+    const wishes = {
+      ...noWishes,
+      family: asked('family'),
+      model: asked('model'),
+      hardwareRevision: asked('hardwareRevision'),
+      version: asked('version'),
+      digest: asked('sha256'),
+    };
+    const result = await withBody(c, (body) => intake.receive(body, asked('file') ?? '', wishes, c.get('who').name));
+    const { images: made } = await taken(result);
+    const { isNew, ...view } = made[0]!;
+    return c.json(view, isNew ? 201 : 200);
+  });
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/uploads',
+    role: 'operator',
+    summary: 'Begin an upload, or find the one that was begun of the same file',
+    body: uploadInput,
+    answer: uploadSchema,
+    run: ({ body, who }) => intake.uploads.begin(body.file, body.bytes, body.key, who.name),
   });
   addOperation(app, {
     method: 'get',
-    path: '/api/v1/images/{id}',
-    role: 'viewer',
-    summary: 'One image, by digest or file name',
+    path: '/api/v1/uploads/{id}',
+    role: 'operator',
+    summary: 'How much of an upload has come',
     params: idParam,
-    answer: imageSchema,
-    run: async ({ params }) => (await images.views([await images.get(params.id)]))[0]!,
+    answer: uploadSchema,
+    run: ({ params }) => intake.uploads.view(params.id),
+  });
+  app.openAPIRegistry.registerPath({
+    method: 'put',
+    path: '/api/v1/uploads/{id}',
+    summary: 'Send the file from an offset on: the body is what follows',
+    description: 'Needs the role operator. The offset must be what was received.',
+    request: { params: idParam, query: z.object({ offset: z.string() }), body: streamed },
+    responses: { 200: { description: 'Received', content: { 'application/json': { schema: uploadSchema } } } },
+  });
+  app.put('/api/v1/uploads/:id', async (c) => {
+    need(c.get('who'), 'operator');
+    const offset = Number(c.req.query('offset') ?? '0');
+    if (!Number.isSafeInteger(offset) || offset < 0)
+      throw new Refusal(400, 'request-malformed', 'The request was not understood', 'offset is no number of octets.', 'See /api/docs.');
+    return c.json(await withBody(c, (body) => intake.uploads.append(c.req.param('id'), offset, body)));
+  });
+  addOperation(app, {
+    method: 'delete',
+    path: '/api/v1/uploads/{id}',
+    role: 'operator',
+    summary: 'Forget an upload and what came of it',
+    params: idParam,
+    answer: z.object({ removed: z.string() }),
+    run: async ({ params }) => {
+      await intake.uploads.view(params.id);
+      await intake.uploads.drop(params.id);
+      return { removed: params.id };
+    },
+  });
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/images/take',
+    role: 'operator',
+    summary: 'Take uploaded files in: images, notes, checksum files, archives; all or nothing',
+    body: takeInput,
+    answer: takenSchema,
+    run: async ({ body, who }) => taken(await intake.take(body.uploads, body, who.name)),
   });
   addOperation(app, {
     method: 'post',
@@ -93,6 +145,62 @@ export function imageRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     answer: z.object({ items: z.array(z.object({ sha256: z.string(), file: z.string(), sound: z.boolean(), detail: z.string() })) }),
     run: async () => ({ items: await images.verify() }),
   });
+  app.openAPIRegistry.registerPath({
+    method: 'get',
+    path: '/api/v1/images/carry',
+    summary: 'Images with their notes, families and targets as one archive; all images, or those named by repeated `image`',
+    description: 'Needs the role viewer.',
+    request: { query: z.object({ image: z.string().optional() }) },
+    responses: {
+      200: { description: 'A tar archive', content: { 'application/x-tar': { schema: { type: 'string', format: 'binary' } as never } } },
+    },
+  });
+  app.get('/api/v1/images/carry', async (c) => {
+    const named = c.req.queries('image') ?? [];
+    const meant = named.length > 0 ? await Promise.all(named.map((n) => images.get(n))) : await images.list();
+    if (meant.length === 0)
+      throw new Refusal(
+        422,
+        'nothing-to-do',
+        'There is nothing to carry',
+        'The store is empty.',
+        'Add images with `barrow image add FILE`.',
+      );
+    const stream = await carrying.export([...new Map(meant.map((i) => [i.sha256, i])).values()]);
+    return c.body(Readable.toWeb(stream) as ReadableStream, 200, { 'content-type': 'application/x-tar' });
+  });
+  app.openAPIRegistry.registerPath({
+    method: 'post',
+    path: '/api/v1/images/carry',
+    summary: 'Take in an archive that was carried here: the body is the archive',
+    description: 'Needs the role admin, since families say how devices are handled. Checked as a whole before anything is taken.',
+    request: { query: z.object({ dryRun: z.string().optional() }), body: streamed },
+    responses: { 200: { description: 'What was taken', content: { 'application/json': { schema: carriedSchema } } } },
+  });
+  app.post('/api/v1/images/carry', async (c) => {
+    need(c.get('who'), 'admin');
+    const dryRun = c.req.query('dryRun') === 'true';
+    return c.json(await withBody(c, (body) => carrying.import(body, dryRun, c.get('who').name)));
+  });
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/images/{id}',
+    role: 'viewer',
+    summary: 'One image, by digest or file name, with its note, what it mends and what it breaks',
+    params: idParam,
+    answer: imageDetailSchema,
+    run: async ({ params }) => imageViews.detail(await images.get(params.id)),
+  });
+  addOperation(app, {
+    method: 'put',
+    path: '/api/v1/images/{id}/note',
+    role: 'operator',
+    summary: 'Put another note to an image',
+    params: idParam,
+    body: imageNoteSchema,
+    answer: imageDetailSchema,
+    run: async ({ params, body }) => imageViews.detail(await images.setNote(params.id, body)),
+  });
   addOperation(app, {
     method: 'delete',
     path: '/api/v1/images/{id}',
@@ -101,144 +209,5 @@ export function imageRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     params: idParam,
     answer: z.object({ removed: z.string() }),
     run: async ({ params }) => ({ removed: (await images.remove(params.id, (sha256) => runner.neededBy(sha256))).file }),
-  });
-
-  addOperation(app, {
-    method: 'get',
-    path: '/api/v1/offers',
-    role: 'viewer',
-    summary: 'What is offered, where, and to whom',
-    answer: z.object({ items: z.array(offerSchema) }),
-    run: async () => ({ items: await offers.list() }),
-  });
-  addOperation(app, {
-    method: 'post',
-    path: '/api/v1/offers',
-    role: 'operator',
-    summary: 'Stage an image for devices that it fits',
-    body: z.strictObject({ image: z.string(), devices: z.array(z.string()).min(1).max(10_000) }),
-    answer: z.object({ items: z.array(offerSchema) }),
-    status: 201,
-    run: async ({ body, who }) => {
-      const image = await images.get(body.image);
-      if (!(await images.isSound(image.sha256)))
-        throw new Refusal(
-          422,
-          'image-missing',
-          'Nothing was staged',
-          `The content of ${image.file} no longer has its digest.`,
-          'Remove it and add it again from its source.',
-        );
-      const rows = (await Promise.all(body.devices.map((d) => devices.get(d)))).map((d) => d.row);
-      for (const row of rows) {
-        const found = mismatches(image as ImageScope, row);
-        if (found.length > 0)
-          throw new Refusal(
-            422,
-            'image-does-not-fit',
-            'Nothing was staged',
-            `${image.file} is not for ${row.name}: ${describeMismatches(found)}.`,
-            'Stage the image that is for this hardware.',
-          );
-      }
-      await offers.put(image, rows, who.name);
-      return { items: (await offers.list()).filter((o) => o.image === image.sha256) };
-    },
-  });
-  addOperation(app, {
-    method: 'delete',
-    path: '/api/v1/offers/{id}',
-    role: 'operator',
-    summary: 'Drop what a person staged: an image, for one device or for all',
-    params: idParam,
-    query: z.object({ device: z.string().optional() }),
-    answer: z.object({ dropped: z.number().int() }),
-    run: async ({ params, query }) => ({
-      dropped: await offers.drop(await images.get(params.id), query.device ? (await devices.get(query.device)).row : null),
-    }),
-  });
-
-  addOperation(app, {
-    method: 'get',
-    path: '/api/v1/transfers',
-    role: 'viewer',
-    summary: 'Transfers and refused requests, newest first',
-    query: z.object({ limit: z.coerce.number().int().min(1).max(1000).default(100) }),
-    answer: z.object({ items: z.array(transferSchema) }),
-    run: async ({ query }) => ({ items: await tftp.list(query.limit) }),
-  });
-
-  addOperation(app, {
-    method: 'get',
-    path: '/api/v1/backups',
-    role: 'operator',
-    summary: 'Configurations saved from devices, without their content',
-    query: z.object({ device: z.string().optional() }),
-    answer: z.object({ items: z.array(backupSchema) }),
-    run: async ({ query }) => ({ items: await backups.list(query.device ? (await devices.get(query.device)).row.id : null) }),
-  });
-  addOperation(app, {
-    method: 'post',
-    path: '/api/v1/backups',
-    role: 'operator',
-    summary: 'Save the configuration of a device now',
-    body: z.strictObject({ device: z.string() }),
-    answer: backupSchema,
-    status: 201,
-    run: async ({ body }) => {
-      const { row } = await devices.get(body.device);
-      const family = row.family === null ? undefined : context.families.get(row.family);
-      if (!family?.procedures.configuration || !hasShell(family))
-        throw new Refusal(
-          422,
-          'family-unknown',
-          'Nothing was saved',
-          `${family ? `The family ${family.family} does not say how` : 'No family is known'}: Barrow cannot ask ${row.name} for its settings.`,
-          'A family file with a procedure `configuration` would teach it.',
-        );
-      const session = await DeviceSession.open(context, row, family);
-      try {
-        const { gives } = await session.run('configuration');
-        const kept = await backups.keep(row.id, gives['text'] ?? '', row.firmware, null);
-        return (await backups.list(row.id)).find((b) => b.id === kept.id)!;
-      } finally {
-        session.close();
-      }
-    },
-  });
-  addOperation(app, {
-    method: 'get',
-    path: '/api/v1/backups/{id}',
-    role: 'admin',
-    summary: 'The content of a backup, secrets and all',
-    params: idParam,
-    answer: z.object({ id: z.string(), device: z.string(), text: z.string() }),
-    run: async ({ params }) => {
-      const { row, text } = await backups.text(params.id);
-      return { id: row.id, device: row.device, text };
-    },
-  });
-  addOperation(app, {
-    method: 'get',
-    path: '/api/v1/backups/{id}/compare',
-    role: 'admin',
-    summary: 'The differences between two backups of one device, after normalisation',
-    params: idParam,
-    query: z.object({ with: z.string() }),
-    answer: z.object({
-      same: z.boolean(),
-      added: z.number().int(),
-      removed: z.number().int(),
-      lines: z.array(z.string()),
-      cut: z.number().int(),
-    }),
-    run: async ({ params, query }) => {
-      const [before, after] = await Promise.all([backups.text(params.id), backups.text(query.with)]);
-      const device = await context.db.findOne(DeviceEntity, { id: before.row.device });
-      const family = context.families.get(device?.family ?? '');
-      if (before.row.device !== after.row.device) throw notFound('backup', query.with, 'Compare two backups of one device.');
-      const difference = compareConfigurations(before.text, after.text, family?.configuration ?? { ignoreLines: [] });
-      return { ...difference, lines: [...difference.lines] };
-    },
   });
 }

@@ -1,7 +1,19 @@
 import { z, type OpenAPIHono } from '@hono/zod-openapi';
-import { readVersion, targetInput, targetSchema, VersionUnreadable, type Target } from '@barrow/core';
+import {
+  describeScope,
+  pinInput,
+  pinSchema,
+  readVersion,
+  sameVersion,
+  standingSchema,
+  targetInput,
+  targetSchema,
+  VersionUnreadable,
+  type Target,
+  type VersionScheme,
+} from '@barrow/core';
 import { rfc3339 } from '../context.js';
-import { TargetEntity, type TargetRow } from '../data/entities.js';
+import { ImageEntity, PinEntity, TargetEntity, type TargetRow } from '../data/entities.js';
 import { newId } from '../data/seal.js';
 import { notFound, Refusal } from '../errors.js';
 import type { Parts } from '../service.js';
@@ -9,19 +21,40 @@ import type { Env } from './auth.js';
 import { addOperation, idParam } from './operation.js';
 
 /** The versions that sets of devices should run. */
-export function targetRoutes(app: OpenAPIHono<Env>, { context, devices }: Parts): void {
+export function targetRoutes(app: OpenAPIHono<Env>, { context, devices, standing }: Parts): void {
   const { db } = context;
   const targetView = async (row: TargetRow): Promise<Target> => ({
     id: row.id,
     family: row.family,
     version: row.version,
+    fromFamilies: row.fromFamilies,
     model: row.model,
+    hardwareRevision: row.hardwareRevision,
     site: row.site,
+    tag: row.tag,
     device: row.device,
+    acceptUnreleased: row.acceptUnreleased,
+    scope: describeScope(row),
     setBy: row.setBy,
     setAt: rfc3339(row.setAt),
-    devices: (await devices.all()).filter((d) => d.target?.id === row.id).length,
+    devices: (await devices.all()).filter((d) => d.target?.rule?.id === row.id && d.target.pin === null).length,
   });
+  /** A beta must not be taken for a release: who means it says so. @throws Refusal */
+  const refuseUnreleased = async (name: string, scheme: VersionScheme, version: string, accepted: boolean): Promise<void> => {
+    if (accepted) return;
+    const ofVersion = (await db.find(ImageEntity, { family: name, component: 'system' })).filter((i) =>
+      sameVersion(scheme, i.version, version),
+    );
+    const early = ofVersion.find((i) => i.channel === 'beta' || i.channel === 'candidate');
+    if (early && ofVersion.every((i) => i.channel === 'beta' || i.channel === 'candidate'))
+      throw new Refusal(
+        409,
+        'target-unreleased',
+        'The target was not set',
+        `${version} is here only as a ${early.channel} (${early.file}).`,
+        'Say that you mean it: --accept-unreleased.',
+      );
+  };
   addOperation(app, {
     method: 'get',
     path: '/api/v1/targets',
@@ -55,10 +88,13 @@ export function targetRoutes(app: OpenAPIHono<Env>, { context, devices }: Parts)
           `Write it as the family does, e.g. as \`barrow image list\` shows.`,
         );
       }
+      for (const other of body.fromFamilies)
+        if (!context.families.has(other)) throw notFound('family', other, `The families are ${[...context.families.keys()].join(', ')}.`);
+      await refuseUnreleased(body.family, family.versions, version, body.acceptUnreleased);
       if (body.model !== null && !family.models.some((m) => m.model === body.model))
         throw notFound('model', body.model, `${family.title} are ${family.models.map((m) => m.model).join(', ')}.`);
       const device = body.device === null ? null : (await devices.get(body.device)).row;
-      if (device && device.family !== body.family)
+      if (device && device.family !== body.family && !body.fromFamilies.includes(device.family ?? ''))
         throw new Refusal(
           422,
           'device-of-another-family',
@@ -66,8 +102,18 @@ export function targetRoutes(app: OpenAPIHono<Env>, { context, devices }: Parts)
           `${device.name} is of family ${device.family ?? 'not known'}.`,
           'Name the family of the device.',
         );
-      const scope = { family: body.family, model: body.model, site: body.site, device: device?.id ?? null };
-      const row: TargetRow = { ...scope, id: newId('g'), version, setAt: Date.now(), setBy: who.name };
+      const { model, hardwareRevision, site, tag, fromFamilies, acceptUnreleased } = body;
+      if (
+        hardwareRevision !== null &&
+        !family.models.some((m) => (model === null || m.model === model) && m.revisions.includes(hardwareRevision))
+      )
+        throw notFound(
+          'hardware revision',
+          hardwareRevision,
+          `${family.title} have ${[...new Set(family.models.flatMap((m) => m.revisions))].join(', ')}.`,
+        );
+      const scope = { family: body.family, model, hardwareRevision, site, tag, device: device?.id ?? null };
+      const row: TargetRow = { ...scope, id: newId('g'), version, fromFamilies, acceptUnreleased, setAt: Date.now(), setBy: who.name };
       await db.write(async (em) => {
         await em.nativeDelete(TargetEntity, scope);
         await em.insert(TargetEntity, row);
@@ -90,5 +136,73 @@ export function targetRoutes(app: OpenAPIHono<Env>, { context, devices }: Parts)
       context.live.changed('targets');
       return { removed: row.id };
     },
+  });
+
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/pins',
+    role: 'viewer',
+    summary: 'Devices that are kept at their version, with the reason and the day after which it is asked again',
+    answer: z.object({ items: z.array(pinSchema) }),
+    run: async () => ({ items: await standing.pins() }),
+  });
+  addOperation(app, {
+    method: 'put',
+    path: '/api/v1/pins',
+    role: 'operator',
+    summary: 'Keep a device at the version that it runs',
+    body: pinInput,
+    answer: pinSchema,
+    run: async ({ body, who }) => {
+      const { row } = await devices.get(body.device);
+      if (row.firmware === null)
+        throw new Refusal(
+          422,
+          'firmware-unknown',
+          'The device was not pinned',
+          `What ${row.name} runs has not been read.`,
+          'Discover it first, so that there is a version to keep it at.',
+        );
+      if (body.askAgain < new Date().toISOString().slice(0, 10))
+        throw new Refusal(422, 'date-past', 'The device was not pinned', `${body.askAgain} is past.`, 'Give a day that is still to come.');
+      const pin = {
+        device: row.id,
+        version: row.firmware,
+        reason: body.reason,
+        askAgain: body.askAgain,
+        setAt: Date.now(),
+        setBy: who.name,
+      };
+      await db.write(async (em) => {
+        await em.nativeDelete(PinEntity, { device: row.id });
+        await em.insert(PinEntity, pin);
+      });
+      context.live.changed('targets');
+      return standing.pinView(pin, row.name);
+    },
+  });
+  addOperation(app, {
+    method: 'delete',
+    path: '/api/v1/pins/{id}',
+    role: 'operator',
+    summary: 'Let a pinned device go',
+    params: idParam,
+    answer: z.object({ removed: z.string() }),
+    run: async ({ params }) => {
+      const { row } = await devices.get(params.id);
+      if (!(await db.findOne(PinEntity, { device: row.id }))) throw notFound('pin', params.id, '`barrow target list` shows the pins.');
+      await db.write(async (em) => em.nativeDelete(PinEntity, { device: row.id }));
+      context.live.changed('targets');
+      return { removed: row.name };
+    },
+  });
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/standing',
+    role: 'viewer',
+    summary: 'The fleet by family and version against its targets, and what the image store lacks',
+    query: z.object({ site: z.string().optional(), family: z.string().optional() }),
+    answer: standingSchema,
+    run: ({ query }) => standing.summary(query),
   });
 }

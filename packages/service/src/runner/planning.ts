@@ -1,6 +1,17 @@
-import { makePlan, planInput, stepNames, type Candidate, type Ms, type Plan, type PlanInput, type StepName } from '@barrow/core';
+import {
+  makePlan,
+  planInput,
+  stepNames,
+  type Candidate,
+  type Ms,
+  type PathStep,
+  type Plan,
+  type PlanInput,
+  type StepName,
+} from '@barrow/core';
 import { isUpgradable, type UpgradableFamily } from '@barrow/families';
 import type { Context } from '../context.js';
+import { ImageEntity } from '../data/entities.js';
 import { newId } from '../data/seal.js';
 import type { Devices, KnownDevice } from '../devices/devices.js';
 import { Refusal } from '../errors.js';
@@ -18,6 +29,15 @@ export function typicalDurations(family: UpgradableFamily, bytes: number, timeSc
   ) as Record<StepName, Ms>;
 }
 
+/** What a step brings with it, in words. */
+function noticesOf(step: PathStep, steps: number, target: string): string[] {
+  return [
+    ...(step.resets.length > 0 ? [`${step.resets.join(' and ')} are reset`] : []),
+    ...step.notices,
+    ...(steps > 1 ? [`${step.image.version} is the first of ${steps} images on the way to ${target}; plan again when it is verified`] : []),
+  ];
+}
+
 /** Makes a plan for the devices that are meant and are behind their target. @throws Refusal when none is. */
 export async function planRollout(context: Context, devices: Devices, asked: PlanInput, by: string): Promise<Plan> {
   const input = planInput.parse(asked);
@@ -26,18 +46,22 @@ export async function planRollout(context: Context, devices: Devices, asked: Pla
   const meant = [...new Map(chosen.map((d) => [d.row.id, d])).values()].filter(
     ({ row }) => (input.site === null || row.site === input.site) && (input.family === null || row.family === input.family),
   );
+  const packages = new Set((await context.db.find(ImageEntity)).filter((i) => i.files.length > 1).map((i) => i.sha256));
   const leftOut: { device: string; name: string; reason: string }[] = [];
   const candidates: Candidate[] = [];
   const durations = new Map<string, Record<StepName, Ms>>();
-  for (const { row, standing, target } of meant) {
+  for (const known of meant) {
+    const { row, target } = known;
+    const standing = input.down && named ? await devices.wayDown(known) : known.standing;
     const leave = (reason: string): void => void leftOut.push({ device: row.id, name: row.name, reason });
-    const image = standing.path[0];
-    if (standing.standing !== 'behind' || !image || !target || row.family === null) {
+    const step = standing.path?.steps[0];
+    if (!step || !target || row.family === null) {
       // Who asked for all that is behind does not want to read about all that is not.
       if (named || standing.standing === 'blocked' || standing.standing === 'unknown')
         leave(standing.reason ?? (standing.standing === 'at-target' ? `runs its target ${target?.version} already` : standing.standing));
       continue;
     }
+    const { image } = step;
     if (row.serial === null || row.firmware === null) {
       leave('its serial is not known, so that nobody could tell it from another device');
       continue;
@@ -45,6 +69,16 @@ export async function planRollout(context: Context, devices: Devices, asked: Pla
     const family = context.families.get(row.family);
     if (!family || !isUpgradable(family)) {
       leave(`family ${row.family} can be recorded, and Barrow cannot upgrade it yet`);
+      continue;
+    }
+    if (step.on !== null) {
+      leave(`${step.on.name} has to take ${image.file} first`);
+      continue;
+    }
+    if (image.component === 'boot-loader' || packages.has(image.sha256)) {
+      leave(
+        `${image.file} is ${image.component === 'boot-loader' ? 'a boot loader' : 'a release of several files'}, which Barrow cannot install yet`,
+      );
       continue;
     }
     const key = `${row.family}/${image.sha256}`;
@@ -58,8 +92,10 @@ export async function planRollout(context: Context, devices: Devices, asked: Pla
       family: row.family,
       serial: row.serial,
       from: row.firmware,
-      target: target.version,
+      // One image at a time: a version on the way is verified before the next is planned.
+      target: image.version,
       image: image.sha256,
+      notices: noticesOf(step, standing.path!.steps.length, target.version),
       typicalMs,
       pointOfNoReturn: family.pointOfNoReturn,
     });

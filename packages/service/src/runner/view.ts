@@ -47,6 +47,7 @@ export function runView(active: ActiveRollout, index: number, fileOf: ReadonlyMa
     target,
     image,
     file: fileOf.get(image) ?? 'removed',
+    notices: [...(planned.notices ?? [])],
     wave: run.wave,
     phase: run.phase,
     step: steps[run.step]!.step,

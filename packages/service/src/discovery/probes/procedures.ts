@@ -103,15 +103,19 @@ export async function probeFamily(
   if (!family) return;
   const { procedures } = family;
   const knows = (field: 'firmware' | 'serial'): boolean => reading.findings.some((f) => (f.values[field] ?? '') !== '');
-  if (procedures.record && !(knows('firmware') && knows('serial'))) {
+  const model = reading.findings.find((f) => f.values.model)?.values.model ?? null;
+  // Twins that take different files are told apart by nothing but the device's own word.
+  const hasTwin = new Set(family.models.filter((m) => m.model === model).map((m) => m.variant)).size > 1;
+  const standardsTell = knows('firmware') && knows('serial');
+  if (procedures.record && (hasTwin || !standardsTell)) {
     const found = await ask(context, access, reading, 'record', pinned, signal);
     if (found) {
       const { name, model, hardwareRevision, variant, serial, mac, firmware, bootLoader } = found.gives;
       const probe = usesShell(procedures.record) ? 'SSH login' : 'web login';
-      reading.findings.unshift({
-        probe,
-        values: { name, maker: family.maker, model, hardwareRevision, variant, serial, mac, firmware, bootLoader },
-      });
+      const told = { probe, values: { name, maker: family.maker, model, hardwareRevision, variant, serial, mac, firmware, bootLoader } };
+      // Asked only for its variant, it adds to what the standards told; otherwise its word comes first.
+      if (standardsTell) reading.findings.push(told);
+      else reading.findings.unshift(told);
       reading.seen.push({ probe, raw: { ...found.gives }, parsed: { ...found.gives } });
     }
   }

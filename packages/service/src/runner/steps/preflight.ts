@@ -1,4 +1,13 @@
-import { CauseError, checkConfiguration, describeMismatches, mismatches, safeText, sameVersion, type RunningTime } from '@barrow/core';
+import {
+  CauseError,
+  checkConfiguration,
+  describeMismatches,
+  knownHardware,
+  mismatches,
+  safeText,
+  sameVersion,
+  type RunningTime,
+} from '@barrow/core';
 import { hideSecrets } from '../session.js';
 import { readSystem, runningTime } from '../running-time.js';
 import type { Step } from './step.js';
@@ -14,7 +23,7 @@ export interface PreflightFacts {
 /** Reachable, login works, same device, same version, right hardware, space, and nothing that the reboot would lose. */
 export const preflight: Step = async (step) => {
   const { context, run, plan, family, image, device } = step;
-  if (!(await step.images.isSound(image.sha256))) throw new CauseError('image-missing', `${image.file} (${image.sha256.slice(0, 12)}…)`);
+  if (!(await step.images.isSound(image))) throw new CauseError('image-missing', `${image.file} (${image.sha256.slice(0, 12)}…)`);
   const session = await step.login();
   const { gives } = await session.run('record');
   if (gives['serial'] !== run.serial)
@@ -33,12 +42,13 @@ export const preflight: Step = async (step) => {
   }
   if (!sameVersion(family.versions, firmware, run.from))
     throw new CauseError('version-moved', `planned from ${run.from}, it runs ${firmware}`);
-  const differing = mismatches(image, {
+  const hardware = knownHardware(family.models, {
     family: family.family,
     model: gives['model'] ?? null,
     hardwareRevision: gives['hardwareRevision'] ?? null,
     variant: gives['variant'] ?? null,
   });
+  const differing = mismatches(image, hardware);
   if (differing.length > 0) throw new CauseError('wrong-hardware', describeMismatches(differing));
   let saved: string | null = null;
   if (gives['settings'] === 'unkept') {

@@ -1,0 +1,78 @@
+import { z } from 'zod';
+import { moment } from './common.js';
+import { standings } from '../standing/standing.js';
+
+const scopeWord = z.string().min(1).max(120).nullable().default(null);
+export const targetInput = z.strictObject({
+  family: z.string().min(1),
+  version: z.string().min(1).max(80),
+  /** Families whose devices are to cross over to this one. */
+  fromFamilies: z.array(z.string()).max(20).default([]),
+  /** Narrows the rule; without any of these it is for the whole family. */
+  model: scopeWord,
+  hardwareRevision: scopeWord,
+  site: scopeWord,
+  tag: scopeWord,
+  device: scopeWord,
+  /** Says that a candidate or beta is meant. */
+  acceptUnreleased: z.boolean().default(false),
+});
+export const targetSchema = targetInput.extend({
+  id: z.string(),
+  setAt: moment,
+  setBy: z.string(),
+  /** The rule's set in words. */
+  scope: z.string(),
+  devices: z.number().int(),
+});
+export type TargetInput = z.input<typeof targetInput>;
+export type Target = z.infer<typeof targetSchema>;
+
+export const pinInput = z.strictObject({
+  device: z.string().min(1),
+  reason: z.string().min(1).max(500),
+  /** The day after which it is asked again. */
+  askAgain: z.iso.date(),
+});
+export const pinSchema = pinInput.extend({
+  name: z.string(),
+  version: z.string(),
+  due: z.boolean(),
+  setAt: moment,
+  setBy: z.string(),
+});
+export type PinInput = z.input<typeof pinInput>;
+export type PinView = z.infer<typeof pinSchema>;
+
+const standingCounts = z.record(z.enum(standings), z.number().int());
+/** The fleet by family and version, and what the image store lacks. */
+export const standingSchema = z.object({
+  devices: z.number().int(),
+  counts: standingCounts,
+  families: z.array(
+    z.object({
+      /** null: devices that no family fits. */
+      family: z.string().nullable(),
+      title: z.string(),
+      devices: z.number().int(),
+      counts: standingCounts,
+      /** Oldest first; a version that is only a target has no devices. */
+      versions: z.array(
+        z.object({
+          /** null: not known. */
+          version: z.string().nullable(),
+          /** Written in the family's one way; of another family where devices are to cross over. */
+          family: z.string().nullable(),
+          devices: z.number().int(),
+          counts: standingCounts,
+          /** For how many devices of the family it is the target. */
+          targetOf: z.number().int(),
+          withdrawn: z.boolean(),
+        }),
+      ),
+    }),
+  ),
+  lacking: z.array(z.object({ wanted: z.string(), gap: z.string(), devices: z.number().int(), names: z.array(z.string()) })),
+  pinsDue: z.array(pinSchema),
+});
+export type StandingSummary = z.infer<typeof standingSchema>;

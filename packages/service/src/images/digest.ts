@@ -1,0 +1,22 @@
+import { createHash } from 'node:crypto';
+import { createReadStream } from 'node:fs';
+import CRC32 from 'crc-32';
+import type { DigestName } from '@barrow/core';
+
+const pieceLength = 1 << 20;
+
+/** The digest of a file, or of a stretch of it. */
+export async function digestOfFile(path: string, from = 0, kind: DigestName = 'sha256'): Promise<string> {
+  const hash = createHash(kind);
+  for await (const piece of createReadStream(path, { start: from, highWaterMark: pieceLength })) hash.update(piece as Buffer);
+  return hash.digest('hex');
+}
+
+/** CRC-32 (ISO 3309) of a stretch of a file. */
+export async function crcOfFile(path: string, from: number, length: number): Promise<number> {
+  if (length === 0) return 0;
+  let crc = 0;
+  for await (const piece of createReadStream(path, { start: from, end: from + length - 1, highWaterMark: pieceLength }))
+    crc = CRC32.buf(piece as Buffer, crc);
+  return crc >>> 0;
+}

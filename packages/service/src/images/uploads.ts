@@ -1,0 +1,219 @@
+import { createHash, type Hash } from 'node:crypto';
+import { createWriteStream, mkdirSync, readdirSync, readFileSync, rmSync, statSync } from 'node:fs';
+import { rename, rm, stat, truncate, writeFile } from 'node:fs/promises';
+import { join } from 'node:path';
+import type { Readable } from 'node:stream';
+import { pipeline } from 'node:stream/promises';
+import { z } from 'zod';
+import type { Upload } from '@barrow/core';
+import type { Context } from '../context.js';
+import { newId } from '../data/seal.js';
+import { notFound, Refusal } from '../errors.js';
+import { digestOfFile } from './digest.js';
+
+const sessionSchema = z.object({ id: z.string(), file: z.string(), bytes: z.number(), key: z.string(), by: z.string() });
+type Session = z.infer<typeof sessionSchema>;
+
+/** What was received of one upload. */
+export interface Received {
+  readonly id: string;
+  readonly file: string;
+  readonly path: string;
+  readonly bytes: number;
+  readonly sha256: string;
+}
+
+/** Days after which an upload that nobody went on with is forgotten. */
+const forgottenAfterMs = 7 * 86_400_000;
+
+/** Files on their way in. What was received stays over a broken connection and a restart, until it is taken or dropped. */
+export class Uploads {
+  readonly #folder: string;
+  readonly #sessions = new Map<string, Session>();
+  readonly #busy = new Set<string>();
+  /** The digest of what came so far, while the service that began it still runs. */
+  readonly #hashes = new Map<string, { hash: Hash; at: number }>();
+
+  constructor(private readonly context: Context) {
+    this.#folder = join(context.options.dataFolder, 'incoming');
+    mkdirSync(this.#folder, { recursive: true, mode: 0o700 });
+    const known = new Set<string>();
+    for (const name of readdirSync(this.#folder))
+      if (name.endsWith('.json')) {
+        const path = join(this.#folder, name);
+        const read = sessionSchema.safeParse(readJson(path));
+        if (!read.success || Date.now() - statSync(path).mtimeMs > forgottenAfterMs) continue;
+        this.#sessions.set(read.data.id, read.data);
+        known.add(read.data.id);
+      }
+    for (const name of readdirSync(this.#folder))
+      if (!known.has(name.replace(/\.(json|part)$/, ''))) rmSync(join(this.#folder, name), { force: true, recursive: true });
+  }
+
+  #path(id: string): string {
+    return join(this.#folder, `${id}.part`);
+  }
+
+  /** A folder of its own beside the uploads, for what is unpacked. */
+  scratch(): string {
+    const folder = join(this.#folder, newId('x'));
+    mkdirSync(folder, { mode: 0o700 });
+    return folder;
+  }
+
+  /** Begins an upload, or finds the one that the same person began of the same file. */
+  async begin(file: string, bytes: number, key: string, by: string): Promise<Upload> {
+    const found = [...this.#sessions.values()].find((s) => s.key === key && s.by === by && s.file === file && s.bytes === bytes);
+    if (found) return this.view(found.id);
+    const session: Session = { id: newId('u'), file, bytes, key, by };
+    const note = join(this.#folder, `${session.id}.json`);
+    await guarded(async () => {
+      await writeFile(`${note}.new`, JSON.stringify(session), { mode: 0o600 });
+      await rename(`${note}.new`, note);
+      await writeFile(this.#path(session.id), '', { mode: 0o600 });
+    });
+    this.#sessions.set(session.id, session);
+    return this.view(session.id);
+  }
+
+  /** @throws Refusal */
+  #session(id: string): Session {
+    const found = this.#sessions.get(id);
+    if (!found) throw notFound('upload', id, 'Begin it anew: it was taken, dropped or forgotten after a week.');
+    return found;
+  }
+
+  async view(id: string): Promise<Upload> {
+    const { file, bytes, key } = this.#session(id);
+    const { size } = await stat(this.#path(id));
+    const receivedSha256 = size === 0 ? null : await this.#digestSoFar(id, size);
+    return { id, file, bytes, key, received: size, receivedSha256 };
+  }
+
+  async #digestSoFar(id: string, size: number): Promise<string> {
+    const kept = this.#hashes.get(id);
+    return kept?.at === size ? kept.hash.copy().digest('hex') : digestOfFile(this.#path(id));
+  }
+
+  /**
+   * Appends what the body brings at `offset`, which must be what was received. What arrived before a break stays.
+   * @throws Refusal
+   */
+  async append(id: string, offset: number, body: Readable): Promise<Upload> {
+    const session = this.#session(id);
+    if (this.#busy.has(id))
+      throw new Refusal(
+        409,
+        'upload-busy',
+        'The upload was not taken up',
+        `${session.file} is being received on another connection.`,
+        'Wait for the other one to end, or give the upload a key of its own.',
+      );
+    this.#busy.add(id);
+    try {
+      const path = this.#path(id);
+      const { size } = await stat(path);
+      if (offset !== size)
+        throw new Refusal(
+          409,
+          'upload-offset',
+          'The upload was not taken up',
+          `It goes on at octet ${size}, not at ${offset}.`,
+          'Ask how much was received, and go on from there.',
+        );
+      const kept = this.#hashes.get(id);
+      // After a restart the digest so far is not known; it is read again when the whole is there.
+      const hash = size === 0 ? createHash('sha256') : kept?.at === size ? kept.hash : null;
+      let at = size;
+      const measure = async function* (source: AsyncIterable<Buffer>): AsyncGenerator<Buffer> {
+        for await (const piece of source) {
+          if (at + piece.length > session.bytes)
+            throw new Refusal(
+              422,
+              'upload-too-long',
+              'The upload is refused',
+              `${session.file} has more than the ${session.bytes} octets that were announced.`,
+              'Begin it anew; the file may have changed while it was read.',
+            );
+          hash?.update(piece);
+          at += piece.length;
+          yield piece;
+        }
+      };
+      try {
+        await guarded(() =>
+          pipeline(body, measure, createWriteStream(path, { flags: 'r+', start: size, flush: true, highWaterMark: 1 << 20 })),
+        );
+      } catch (error) {
+        const written = (await stat(path)).size;
+        this.#hashes.delete(id);
+        if (error instanceof Refusal) {
+          if (error.code === 'store-full') await this.drop(id);
+          else if (written > session.bytes) await truncate(path, size);
+          throw error;
+        }
+        throw new Refusal(
+          400,
+          'upload-broken',
+          'The upload did not come to its end',
+          `${session.file}: ${(error as Error).message}; ${written} of ${session.bytes} octets are here.`,
+          'Send it again: it goes on where it ended.',
+        );
+      }
+      if (hash) this.#hashes.set(id, { hash, at });
+      return await this.view(id);
+    } finally {
+      this.#busy.delete(id);
+    }
+  }
+
+  /** The whole of an upload. @throws Refusal while something of it is missing */
+  async whole(id: string): Promise<Received> {
+    const { file, bytes } = this.#session(id);
+    const path = this.#path(id);
+    const { size } = await stat(path);
+    if (size !== bytes || this.#busy.has(id))
+      throw new Refusal(
+        422,
+        'upload-incomplete',
+        'The image is refused',
+        `${file}: ${size} of ${bytes} octets have come.`,
+        'Send the rest; the upload goes on where it ended.',
+      );
+    return { id, file, path, bytes, sha256: await this.#digestSoFar(id, size) };
+  }
+
+  /** Forgets an upload and what came of it. */
+  async drop(id: string): Promise<void> {
+    this.#sessions.delete(id);
+    this.#hashes.delete(id);
+    await rm(this.#path(id), { force: true });
+    await rm(join(this.#folder, `${id}.json`), { force: true });
+  }
+}
+
+/** Runs what writes to the disk; a full one is told as such. @throws Refusal */
+export async function guarded<T>(work: () => Promise<T>): Promise<T> {
+  try {
+    return await work();
+  } catch (error) {
+    const code = (error as NodeJS.ErrnoException).code;
+    if (code === 'ENOSPC' || code === 'EDQUOT' || code === 'EFBIG')
+      throw new Refusal(
+        413,
+        'store-full',
+        'The image is refused',
+        'The disk of the store is full.',
+        'Make room in the data folder and add it again. Nothing of it was kept.',
+      );
+    throw error;
+  }
+}
+
+function readJson(path: string): unknown {
+  try {
+    return JSON.parse(readFileSync(path, 'utf8'));
+  } catch {
+    return null;
+  }
+}
