@@ -47,7 +47,7 @@ describe('bad input, with a service', () => {
       'There is a network "curlew" already',
     ],
     ['a missing file', ['image', 'add', '/nowhere/x.simg'], 2, 'there is no such file'],
-    ['a folder instead of a file', ['image', 'add', '/tmp'], 2, 'is not a file'],
+    ['a folder without images', ['image', 'add', 'docs'], 2, 'holds no images'],
     ['an unreadable target', ['target', 'set', 'tarnbrook-access', 'newest'], 2, 'cannot read the version "newest"'],
     ['a target for an unknown family', ['target', 'set', 'toasters', '1.0.0'], 2, 'The families are fennwave-ap, '],
     ['a soak that is no span', ['rollout', 'plan', '--soak', 'long'], 2, '"long" is no span of time'],
@@ -64,14 +64,15 @@ describe('bad input, with a service', () => {
   });
 
   it.each([
-    ['an empty file', '', 'The file is empty'],
-    ['an archive instead of an image', 'PK\u0003\u0004 something', 'does not begin with a header'],
+    ['an empty file', '', 'x.simg: the file is empty'],
+    ['an archive that is none', 'PK\u0003\u0004 something', 'Either not a zip file, or file is truncated'],
+    ['a web page instead of an image', '<!doctype html><title>not found</title>', 'the file is a web page, and no image'],
     ['a file cut in its header', 'SIMG1\n\0\0', 'ends inside its header'],
   ])('%s is refused, and nothing of it is kept', async (_, content, why) => {
     const ran = await barrow(['image', 'add', file('x.simg', content)], { data: scene.data });
     expect(ran.code).toBe(4);
     expect(ran.err).toContain(why);
-    expect((await scene.served.client.images()).length).toBe(3);
+    expect((await scene.served.client.images()).length).toBe(4);
     expect((await scene.served.client.verifyImages()).every((i) => i.sound)).toBe(true);
   });
 

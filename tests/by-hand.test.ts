@@ -99,12 +99,12 @@ describe('what people enter, through the command line', () => {
     const other = await client.addNetwork({
       name: 'bare',
       site: 'quay-house',
-      ranges: ['127.73.1.12'],
+      ranges: ['127.73.1.1'],
       snmpPort: 16161,
       credentials: ['ferry-snmp'],
     });
     await discover(client, ['bare']);
-    const ran = await run(['device', 'locate', 'quay-sw-2']);
+    const ran = await run(['device', 'locate', 'quay-rt-1']);
     expect(ran.code).toBe(4);
     expect(ran.err).toContain('network bare names no SSH credential');
     expect(ran.err).toContain('What to do: Add one with `barrow credential add`');

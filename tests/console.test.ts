@@ -1,7 +1,7 @@
 import type { Browser, Page } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { serve } from './support/service.js';
-import { addImagesAndTargets, addNetworks, setScene, type Scene } from './support/scene.js';
+import { addImagesAndTargets, addNetworks, loginsOf, type Scene, setScene } from './support/scene.js';
 import { hasChromium, openBrowser } from './support/browser.js';
 
 describe.skipIf(!hasChromium)('the console, in a browser', () => {
@@ -66,6 +66,7 @@ describe.skipIf(!hasChromium)('the console, in a browser', () => {
   });
 
   it('plans in a dialog, shows the plan to be read, and begins on a press', async () => {
+    const before = loginsOf(scene.fleet);
     await page.getByRole('button', { name: 'Plan a rollout of 5' }).click();
     await page.getByLabel('Name').fill('from the browser');
     await page.getByLabel('Soak after the first, minutes').fill('0');
@@ -73,7 +74,7 @@ describe.skipIf(!hasChromium)('the console, in a browser', () => {
     await page.getByRole('heading', { name: 'from the browser' }).waitFor();
     await page.getByText('point of no return').waitFor();
     await page.getByText('from start to end').waitFor();
-    for (const device of scene.fleet.devices) expect(device.counters.logins).toBe(0);
+    expect(loginsOf(scene.fleet)).toEqual(before);
     scene.fleet.fault('quay-sw-1', 'damaged-in-transit');
     await page.getByRole('button', { name: 'Start' }).click();
     await page.getByText('running').first().waitFor();

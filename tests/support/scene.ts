@@ -40,6 +40,10 @@ export async function setScene(use: { network: number; scale?: number; only?: re
   return scene;
 }
 
+/** How often each device was logged in to until now; discovery logs in to those that have twins. */
+export const loginsOf = (fleet: Fleet): ReadonlyMap<string, number> =>
+  new Map(fleet.devices.map((d) => [d.options.name, d.counters.logins]));
+
 /** Credentials and one network for each site of the fleet. */
 export async function addNetworks(client: BarrowClient, fleet: Fleet): Promise<void> {
   await client.addCredential({ name: 'ferry-snmp', kind: 'snmp-v2c', secret: community });

@@ -1,11 +1,16 @@
 import { createHash } from 'node:crypto';
 import { createReadStream } from 'node:fs';
-import { readdir, readFile, stat } from 'node:fs/promises';
+import { open, readdir, readFile, stat } from 'node:fs/promises';
 import { basename, dirname, join, resolve } from 'node:path';
 import { Readable } from 'node:stream';
 import { ProblemError, UnreachableError, type BarrowClient } from '@barrow/client';
 import {
   checksumsFor,
+  ImageHeaderError,
+  isChecksumName,
+  readFileHeader,
+  startLength,
+  whatItRatherIs,
   groupFiles,
   isNoteName,
   noteNameOf,
@@ -98,6 +103,26 @@ async function readNoteFile(path: string): Promise<ImageNote | null> {
   }
 }
 
+/** Whether a file of a folder is an image, an archive, a note or a checksum file; the rest of a folder is nobody's business. */
+async function mayBeTaken(path: string): Promise<boolean> {
+  const name = basename(path);
+  if (name.startsWith('.')) return false;
+  if (isNoteName(name) || isChecksumName(name)) return true;
+  const handle = await open(path).catch(() => null);
+  if (!handle) return false;
+  try {
+    const { bytesRead, buffer } = await handle.read(Buffer.alloc(startLength), 0, startLength, 0);
+    const start = buffer.subarray(0, bytesRead);
+    return readFileHeader(start) !== null || /^a (zip|tar) archive$|^a gzip file$/.test(whatItRatherIs(start) ?? '');
+  } catch (error) {
+    // It begins like an image; the service says what is wrong with it.
+    if (error instanceof ImageHeaderError) return true;
+    throw error;
+  } finally {
+    await handle.close();
+  }
+}
+
 /** The files that are meant: those of folders, and the note that lies beside a file with the files that it names. */
 async function meantFiles(paths: readonly string[]): Promise<string[]> {
   const found = new Set<string>();
@@ -116,8 +141,8 @@ async function meantFiles(paths: readonly string[]): Promise<string[]> {
   for (const path of paths) {
     if ((await kindOf(path)) === 'file') await beside(path);
     else
-      for (const entry of await readdir(path, { withFileTypes: true, recursive: false }))
-        if (entry.isFile() && !entry.name.startsWith('.')) found.add(join(path, entry.name));
+      for (const entry of await readdir(path, { withFileTypes: true }))
+        if (entry.isFile() && (await mayBeTaken(join(path, entry.name)))) found.add(join(path, entry.name));
   }
   return [...found];
 }
@@ -130,7 +155,7 @@ export async function batchesOf(paths: readonly string[], oneRelease: boolean): 
       exit.wrongUse,
       'file-missing',
       'There is nothing to add',
-      `${paths.join(', ')} holds no files.`,
+      `${paths.join(', ')} holds no images.`,
       'Name image files, or a folder with some.',
     );
   const names = new Set<string>();

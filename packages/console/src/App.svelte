@@ -9,12 +9,15 @@
   import { client, failureOf, session, signOut } from './lib/session.svelte.js';
   import { route } from './router.js';
 
-  // Left to right, as the technician's day goes: what is out there, what it runs, what will happen and happens.
+  // Left to right, as the technician's day goes: what is out there, what it runs, what it should run, what will happen and happens.
   const pages = [
     { href: '/where', word: 'Where to look', here: (path: string) => path.startsWith('/where') },
     { href: '/discovery', word: 'Discovery', here: (path: string) => path.startsWith('/discovery') },
     { href: '/', word: 'Devices', here: (path: string) => path === '/' || path.startsWith('/devices') },
     { href: '/map', word: 'Map', here: (path: string) => path.startsWith('/map') },
+    { href: '/images', word: 'Images', here: (path: string) => path.startsWith('/images') },
+    { href: '/standing', word: 'Standing', here: (path: string) => path.startsWith('/standing') },
+    { href: '/advisories', word: 'Advisories', here: (path: string) => path.startsWith('/advisories') },
     { href: '/rollouts', word: 'Rollouts', here: (path: string) => path.startsWith('/rollouts') },
   ];
   const told = { connecting: 'connecting…', live: 'live', lost: 'connection lost, trying again' };

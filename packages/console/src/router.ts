@@ -1,11 +1,15 @@
 import { createRouter } from 'sv-router';
+import Advisories from './pages/Advisories.svelte';
 import Device from './pages/Device.svelte';
 import Discovery from './pages/Discovery.svelte';
 import Devices from './pages/Devices.svelte';
+import Image from './pages/Image.svelte';
+import Images from './pages/Images.svelte';
 import Nowhere from './pages/Nowhere.svelte';
 import WhereToLook from './pages/WhereToLook.svelte';
 import Rollout from './pages/Rollout.svelte';
 import Rollouts from './pages/Rollouts.svelte';
+import Standing from './pages/Standing.svelte';
 
 export const { p, navigate, isActive, route } = createRouter({
   '/': Devices,
@@ -14,6 +18,11 @@ export const { p, navigate, isActive, route } = createRouter({
   '/devices/:id': Device,
   // Drawing brings its own library, which no other page needs.
   '/map': () => import('./pages/Map.svelte'),
+  '/images': Images,
+  '/images/:id': Image,
+  '/standing': Standing,
+  '/advisories': Advisories,
+  '/advisories/:id': Advisories,
   '/rollouts': Rollouts,
   '/rollouts/:id': Rollout,
   '*': Nowhere,

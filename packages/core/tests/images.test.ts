@@ -3,10 +3,15 @@ import { describe, expect, it } from 'vitest';
 import {
   describeMismatches,
   ImageHeaderError,
+  imageNoteSchema,
+  knownHardware,
   mismatches,
+  PathBook,
   readImageHeader,
   standingOf,
-  type KnownImage,
+  type PathImage,
+  type StandingInput,
+  type Targeting,
   type VersionScheme,
 } from '@barrow/core';
 
@@ -60,7 +65,9 @@ describe('the header of an image', () => {
   });
 });
 
-const image: KnownImage = {
+const note = imageNoteSchema.parse({ imageNote: 1, family: 'f', version: '4.3.0', models: ['TB-2408'], hardwareRevisions: ['A1'] });
+const image: PathImage = {
+  ...note,
   family: 'f',
   models: ['TB-2408', 'TB-2424'],
   hardwareRevisions: ['A1', 'A2'],
@@ -93,26 +100,65 @@ describe('the standing of a device', () => {
     order: ['a', 'b', 'c'].map((part) => ({ part, absent: 'first' })),
     write: '{a}.{b}.{c}',
   };
-  const base = { hardware, firmware: '4.2.1', target: '4.3.0', scheme, images: [image] };
+  const schemes = new Map([['f', { versions: scheme }]]);
+  const book = (over: Partial<PathImage> = {}) => new PathBook(schemes, [{ ...image, ...over }]);
+  const targeting: Targeting = { rule: null, pin: null, family: 'f', version: '4.3.0', acceptUnreleased: false, why: '', conflict: null };
+  const base: StandingInput = { hardware, firmware: '4.2.1', bootLoader: null, partner: null, targeting, schemes, book: book() };
 
-  it.each([
+  it.each<[string, StandingInput, string, RegExp | null]>([
     ['behind', base, 'behind', null],
     ['at its target in another spelling', { ...base, firmware: '04.03.00' }, 'at-target', null],
+    [
+      'at its target, which was withdrawn',
+      { ...base, firmware: '4.3.0', book: book({ withdrawn: { why: 'it burns' } }) },
+      'at-target',
+      /it burns/,
+    ],
     ['ahead, and never quietly taken down', { ...base, firmware: '5.0.0' }, 'ahead', /newer than its target/],
-    ['without a target', { ...base, target: null }, 'no-target', null],
-    ['blocked without an image', { ...base, images: [] }, 'blocked', /the store has no image of 4\.3\.0/],
+    ['without a target', { ...base, targeting: null }, 'no-target', null],
+    ['blocked without an image', { ...base, book: new PathBook(schemes, []) }, 'blocked', /the store has no image of 4\.3\.0/],
+    ['blocked by two targets', { ...base, targeting: { ...targeting, conflict: 'two targets' } }, 'blocked', /two targets/],
     [
       'blocked by its hardware',
       { ...base, hardware: { ...hardware, hardwareRevision: 'B1' } },
       'blocked',
       /image is for A1, A2, device is B1/,
     ],
+    [
+      'blocked by a variant that it did not tell',
+      { ...base, hardware: { ...hardware, variant: null } },
+      'blocked',
+      /variant: image is for plain, device is not known/,
+    ],
     ['unknown without a version', { ...base, firmware: null }, 'unknown', /has not been read/],
     ['unknown with an unreadable version', { ...base, firmware: 'beta' }, 'unknown', /cannot read the version "beta"/],
-  ] as const)('is told when it is %s', (_, input, standing, reason) => {
+    ['unknown without a family', { ...base, hardware: { ...hardware, family: null } }, 'unknown', /no family/],
+  ])('is told when it is %s', (_, input, standing, reason) => {
     const found = standingOf(input);
     expect(found.standing).toBe(standing);
     if (reason) expect(found.reason).toMatch(reason);
-    expect(found.path.length).toBe(standing === 'behind' ? 1 : 0);
+    expect(found.path?.steps.length ?? 0).toBe(standing === 'behind' ? 1 : 0);
+  });
+
+  it('shows the way down only when it is asked for, and only by images that allow it', () => {
+    const ahead = { ...base, firmware: '5.0.0' };
+    expect(standingOf(ahead).path).toBeNull();
+    expect(standingOf({ ...ahead, down: true })).toMatchObject({ standing: 'ahead', path: null });
+    expect(standingOf({ ...ahead, down: true, book: book({ goingDown: 'allowed' }) }).path?.steps.length).toBe(1);
+  });
+});
+
+describe('what follows from a model', () => {
+  const models = [
+    { model: 'A', variant: '', revisions: ['1'] },
+    { model: 'A', variant: 'rugged', revisions: ['1'] },
+    { model: 'B', variant: '', revisions: ['-'] },
+  ];
+  it('is its only variant, and no revision where it has none; a twin stays unknown', () => {
+    const told = { family: 'f', hardwareRevision: null, variant: null };
+    expect(knownHardware(models, { ...told, model: 'A' })).toMatchObject({ variant: null, hardwareRevision: null });
+    expect(knownHardware(models, { ...told, model: 'A', variant: '' })).toMatchObject({ variant: '' });
+    expect(knownHardware(models, { ...told, model: 'B' })).toMatchObject({ variant: '', hardwareRevision: '-' });
+    expect(knownHardware(models, { ...told, model: 'C' })).toMatchObject({ variant: null, hardwareRevision: null });
   });
 });

@@ -94,14 +94,18 @@ describe('a plan', () => {
   });
 });
 
-describe('the rule that fits a device best', () => {
+describe('the target of a device', () => {
   const rule = (id: string, over: Partial<TargetRule>): TargetRule => ({
     id,
     family: 'f',
-    version: id,
+    version: '1',
+    fromFamilies: [],
     model: null,
+    hardwareRevision: null,
     site: null,
+    tag: null,
     device: null,
+    acceptUnreleased: false,
     ...over,
   });
   const rules = [
@@ -109,19 +113,45 @@ describe('the rule that fits a device best', () => {
     rule('site', { site: 's' }),
     rule('model', { model: 'm' }),
     rule('both', { model: 'm', site: 's' }),
+    rule('revision', { hardwareRevision: 'R2' }),
+    rule('tag', { tag: 'pilot' }),
     rule('device', { device: 'd' }),
-    rule('other', { family: 'g' }),
+    rule('other', { family: 'g', fromFamilies: ['old'] }),
   ];
+  const device = { id: 'x', family: 'f', model: 'm', hardwareRevision: 'R1', site: 's', tags: [] as string[] };
   it.each([
-    [{ id: 'd', family: 'f', model: 'm', site: 's' }, 'device'],
-    [{ id: 'x', family: 'f', model: 'm', site: 's' }, 'both'],
-    [{ id: 'x', family: 'f', model: 'm', site: 't' }, 'model'],
-    [{ id: 'x', family: 'f', model: 'n', site: 's' }, 'site'],
-    [{ id: 'x', family: 'f', model: null, site: 't' }, 'family'],
-    [{ id: 'd', family: 'g', model: 'm', site: 's' }, 'other'],
-    [{ id: 'd', family: null, model: 'm', site: 's' }, undefined],
-    [{ id: 'd', family: 'h', model: 'm', site: 's' }, undefined],
-  ])('for %j is %s', (device, id) => {
-    for (const order of [rules, [...rules].reverse()]) expect(new TargetFinder(order).for(device)?.id).toBe(id);
+    [{ id: 'd', tags: ['pilot'] }, 'device'],
+    [{ tags: ['calm', 'pilot'], hardwareRevision: 'R2' }, 'tag'],
+    [{ hardwareRevision: 'R2' }, 'revision'],
+    [{}, 'both'],
+    [{ site: 't' }, 'model'],
+    [{ model: 'n' }, 'site'],
+    [{ model: null, site: 't' }, 'family'],
+    [{ id: 'd', family: 'g' }, 'other'],
+    [{ family: 'old' }, 'other'],
+    [{ id: 'd', family: null }, undefined],
+    [{ id: 'd', family: 'h' }, undefined],
+  ])('for %j is by the rule %s', (over, id) => {
+    for (const order of [rules, [...rules].reverse()]) expect(new TargetFinder(order).for({ ...device, ...over })?.rule?.id).toBe(id);
+  });
+
+  it('is told with the reason why it is this one', () => {
+    expect(new TargetFinder(rules).for(device)?.why).toBe('model m, site s, before 3 rules that say less');
+    expect(new TargetFinder([rule('family', {})]).for(device)?.why).toBe('every device of the family');
+  });
+
+  it('is a conflict where two rules say as much and differ, and none where they agree', () => {
+    const two = (version: string) => new TargetFinder([rule('a', { tag: 'pilot', version: '1' }), rule('b', { tag: 'winter', version })]);
+    const tagged = { ...device, tags: ['pilot', 'winter'] };
+    expect(two('2').for(tagged)?.conflict).toMatch(/^two targets say as much as each other: 1 \(tag pilot\) and 2 \(tag winter\)/);
+    expect(two('1').for(tagged)?.conflict).toBeNull();
+    expect(two('2').for({ ...tagged, id: 'd' })?.conflict).not.toBeNull();
+  });
+
+  it('is the pin where there is one, with what it would be without', () => {
+    const pin = { device: 'x', version: '0', reason: 'evidence', askAgain: '2027-03-31' };
+    const found = new TargetFinder(rules, [pin]).for(device);
+    expect(found).toMatchObject({ version: '0', pin, conflict: null });
+    expect(found?.why).toBe('pinned at 0 until 2027-03-31: evidence; without the pin it would be 1');
   });
 });

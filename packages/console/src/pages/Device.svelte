@@ -6,6 +6,7 @@
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
   import KindIcon from '../parts/KindIcon.svelte';
+  import PathSteps from '../parts/PathSteps.svelte';
   import State from '../parts/State.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import { hear } from '../lib/live.svelte.js';
@@ -156,7 +157,8 @@
     {#if device.target || device.standing !== 'no-target'}<State word={device.standing} />{/if}
     {#if device.target}<span class="quiet">target <span class="mono">{device.target}</span></span>{/if}
     {#if device.standingReason}<span class="quiet">{device.standingReason}</span>{/if}
-    {#each device.path as step (step.sha256)}<span class="quiet">by <span class="mono">{step.file}</span></span>{/each}
+    {#if device.path.length > 0}<PathSteps path={device.path} />{/if}
+    {#if device.targetWhy && !device.standingReason}<span class="quiet">{device.targetWhy}</span>{/if}
     {#if device.rollout}<a class="anchor" href="/rollouts/{device.rollout}">in a rollout now</a>{/if}
     <span class="grow"></span>
     <span class="quiet" role="status">{told}</span>

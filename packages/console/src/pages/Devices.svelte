@@ -11,14 +11,13 @@
     tableFeatures,
     type ColumnDef,
   } from '@tanstack/svelte-table';
-  import { createVirtualizer } from '@tanstack/svelte-virtual';
   import { standings, type Device, type Discovery, type Standing } from '@barrow/core';
-  import { get } from 'svelte/store';
   import Empty from '../parts/Empty.svelte';
   import KindIcon from '../parts/KindIcon.svelte';
   import PlanDialog from '../parts/PlanDialog.svelte';
   import State from '../parts/State.svelte';
   import Trouble from '../parts/Trouble.svelte';
+  import VirtualTable from '../parts/VirtualTable.svelte';
   import { hear } from '../lib/live.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
   import { when } from '../lib/format.js';
@@ -129,24 +128,7 @@
   }
   const looking = $derived(discovery?.state === 'running');
 
-  // Only the rows in view are in the page, so that ten thousand scroll like ten.
-  const rowHeight = 33;
-  let scroller = $state<HTMLElement | null>(null);
   const rows = $derived(table.getRowModel().rows);
-  const virtualizer = createVirtualizer<HTMLElement, HTMLTableRowElement>({
-    count: 0,
-    getScrollElement: () => scroller,
-    estimateSize: () => rowHeight,
-    overscan: 12,
-    // Before the list is measured a screenful is drawn.
-    initialRect: { width: 1200, height: 700 },
-  });
-  $effect(() => {
-    get(virtualizer).setOptions({ count: rows.length, getScrollElement: () => scroller });
-  });
-  const inView = $derived($virtualizer.getVirtualItems().filter((v) => v.index < rows.length));
-  const above = $derived(inView[0]?.start ?? 0);
-  const below = $derived(Math.max(0, rows.length * rowHeight - (inView.at(-1)?.end ?? 0)));
 </script>
 
 <div class="head">
@@ -217,57 +199,48 @@
     >
   </div>
 {:else if devices}
-  <div class="sheet scroll" bind:this={scroller}>
-    <table class="list" aria-rowcount={rows.length}>
-      <thead>
-        {#each table.getHeaderGroups() as group (group.id)}
-          <tr>
-            {#each group.headers as header (header.id)}
-              {@const sorted = header.column.getIsSorted()}
-              <th aria-sort={sorted === 'asc' ? 'ascending' : sorted === 'desc' ? 'descending' : 'none'}>
-                <button class="sort" onclick={header.column.getToggleSortingHandler()}>
-                  {header.column.columnDef.header}
-                  {#if sorted === 'asc'}<ArrowUp size={13} aria-hidden="true" />{:else if sorted === 'desc'}<ArrowDown
-                      size={13}
-                      aria-hidden="true"
-                    />{/if}
-                </button>
-              </th>
-            {/each}
-          </tr>
-        {/each}
-      </thead>
-      <tbody>
-        {#if above > 0}<tr aria-hidden="true"><td style:height="{above}px" colspan={shownOf.length}></td></tr>{/if}
-        {#each inView as item (item.key)}
-          {@const row = rows[item.index]!}
-          {@const d = row.original}
-          <tr>
-            {#each row.getAllCells() as cell (cell.id)}
-              <td class:mono={mono.has(cell.column.id)}>
-                {#if cell.column.id === 'name'}<a class="name" href="/devices/{d.id}">{d.name}</a>{#if d.flags.length > 0}<span
-                      class="bad"
-                      title={d.flags.map((f) => f.detail).join('; ')}
-                    >
-                      ! {d.flags[0]!.flag}</span
-                    >{/if}
-                {:else if cell.column.id === 'firmware' && d.firmware === null}<span class="care" title={d.firmwareNote}>unknown</span>
-                {:else if cell.column.id === 'address' && d.address === null}<span class="quiet">through {d.parentName ?? 'nobody'}</span>
-                {:else if cell.column.id === 'kind'}<span class="kind"><KindIcon kind={d.kind} />{d.kind}</span>
-                {:else if cell.column.id === 'standing'}<State word={d.standing} note={d.standingReason ?? ''} />{#if d.rollout}<a
-                      class="anchor in"
-                      href="/rollouts/{d.rollout}">in a rollout</a
-                    >{/if}
-                {:else if cell.column.id === 'seen'}<span class="quiet">{when(d.lastSeen)}</span>
-                {:else}{cell.getValue() || '–'}{/if}
-              </td>
-            {/each}
-          </tr>
-        {/each}
-        {#if below > 0}<tr aria-hidden="true"><td style:height="{below}px" colspan={shownOf.length}></td></tr>{/if}
-      </tbody>
-    </table>
-  </div>
+  <VirtualTable {rows} columns={shownOf.length} maxHeight="calc(100vh - 12.4rem)">
+    {#snippet head()}
+      {#each table.getHeaderGroups() as group (group.id)}
+        <tr>
+          {#each group.headers as header (header.id)}
+            {@const sorted = header.column.getIsSorted()}
+            <th aria-sort={sorted === 'asc' ? 'ascending' : sorted === 'desc' ? 'descending' : 'none'}>
+              <button class="sort" onclick={header.column.getToggleSortingHandler()}>
+                {header.column.columnDef.header}
+                {#if sorted === 'asc'}<ArrowUp size={13} aria-hidden="true" />{:else if sorted === 'desc'}<ArrowDown
+                    size={13}
+                    aria-hidden="true"
+                  />{/if}
+              </button>
+            </th>
+          {/each}
+        </tr>
+      {/each}
+    {/snippet}
+    {#snippet row(row)}
+      {@const d = row.original}
+      {#each row.getAllCells() as cell (cell.id)}
+        <td class:mono={mono.has(cell.column.id)}>
+          {#if cell.column.id === 'name'}<a class="name" href="/devices/{d.id}">{d.name}</a>{#if d.flags.length > 0}<span
+                class="bad"
+                title={d.flags.map((f) => f.detail).join('; ')}
+              >
+                ! {d.flags[0]!.flag}</span
+              >{/if}
+          {:else if cell.column.id === 'firmware' && d.firmware === null}<span class="care" title={d.firmwareNote}>unknown</span>
+          {:else if cell.column.id === 'address' && d.address === null}<span class="quiet">through {d.parentName ?? 'nobody'}</span>
+          {:else if cell.column.id === 'kind'}<span class="kind"><KindIcon kind={d.kind} />{d.kind}</span>
+          {:else if cell.column.id === 'standing'}<State word={d.standing} note={d.standingReason ?? ''} />{#if d.rollout}<a
+                class="anchor in"
+                href="/rollouts/{d.rollout}">in a rollout</a
+              >{/if}
+          {:else if cell.column.id === 'seen'}<span class="quiet">{when(d.lastSeen)}</span>
+          {:else}{cell.getValue() || '–'}{/if}
+        </td>
+      {/each}
+    {/snippet}
+  </VirtualTable>
   <p class="quiet foot">{shown.length === devices.length ? `${devices.length} devices` : `${shown.length} of ${devices.length} devices`}</p>
 {/if}
 
@@ -335,15 +308,6 @@
   }
   .told {
     margin-bottom: 0.6rem;
-  }
-  .scroll {
-    overflow: auto;
-    max-height: calc(100vh - 12.4rem);
-  }
-  td {
-    white-space: nowrap;
-    height: 33px;
-    padding-block: 0;
   }
   .kind {
     display: inline-flex;

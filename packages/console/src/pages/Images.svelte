@@ -1,0 +1,190 @@
+<script lang="ts">
+  import Search from '@lucide/svelte/icons/search';
+  import ShieldCheck from '@lucide/svelte/icons/shield-check';
+  import { octets } from '@barrow/client';
+  import type { FamilySummary, Image } from '@barrow/core';
+  import Channel from '../parts/Channel.svelte';
+  import DropZone from '../parts/DropZone.svelte';
+  import Empty from '../parts/Empty.svelte';
+  import Trouble from '../parts/Trouble.svelte';
+  import { hear } from '../lib/live.svelte.js';
+  import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
+
+  let images = $state.raw<Image[] | null>(null);
+  let families = $state.raw<FamilySummary[]>([]);
+  let failure = $state<Failure | null>(null);
+  let text = $state('');
+  let verifying = $state(false);
+  let checked = $state.raw<{ sha256: string; file: string; sound: boolean; detail: string }[] | null>(null);
+
+  async function load() {
+    try {
+      [images, families] = await Promise.all([client().images(), client().families()]);
+      failure = null;
+    } catch (error) {
+      failure = failureOf(error);
+    }
+  }
+  let pending: ReturnType<typeof setTimeout> | undefined;
+  $effect(() => {
+    void load();
+    return hear((event) => {
+      if (event.kind !== 'changed' || !['images', 'devices', 'targets'].includes(event.what)) return;
+      clearTimeout(pending);
+      pending = setTimeout(load, 200);
+    }, load);
+  });
+  async function verify() {
+    verifying = true;
+    try {
+      checked = await client().verifyImages();
+    } catch (error) {
+      failure = failureOf(error);
+    }
+    verifying = false;
+  }
+  const rotten = $derived((checked ?? []).filter((c) => !c.sound));
+  const titles = $derived(new Map(families.map((f) => [f.family, f.title])));
+  const groups = $derived.by(() => {
+    const wanted = text.trim().toLowerCase();
+    const found = new Map<string, Image[]>();
+    for (const i of images ?? []) {
+      const said = [i.file, i.version, i.family, i.channel, i.sha256, ...i.models].join('\n').toLowerCase();
+      if (wanted !== '' && !said.includes(wanted)) continue;
+      const list = found.get(i.family);
+      if (list) list.push(i);
+      else found.set(i.family, [i]);
+    }
+    return [...found];
+  });
+</script>
+
+<div class="head">
+  <h1>Images</h1>
+  <label class="search">
+    <Search size={15} aria-hidden="true" />
+    <input class="input" type="search" placeholder="File, version, model…" aria-label="Find images" bind:value={text} />
+  </label>
+  {#if images}<span class="quiet"
+      >{images.length === 1 ? '1 image' : `${images.length} images`}, {octets(images.reduce((sum, i) => sum + i.bytes, 0))}</span
+    >{/if}
+  <span class="grow"></span>
+  {#if may('operator')}
+    <button class="btn preset-outlined-surface-300-700" onclick={verify} disabled={verifying}
+      ><ShieldCheck size={16} aria-hidden="true" />{verifying ? 'Reading the store…' : 'Read the store again'}</button
+    >
+  {/if}
+</div>
+{#if failure}<Trouble {failure} />{/if}
+{#if checked}
+  {#if rotten.length === 0}
+    <p class="quiet told" role="status">All {checked.length} images are as they were added.</p>
+  {:else}
+    {#each rotten as r (r.sha256)}
+      <Trouble
+        failure={{ what: `${r.file} has rotted`, why: r.detail, next: 'It is never staged. Remove it and add it again from its source.' }}
+      />
+    {/each}
+  {/if}
+{/if}
+{#if may('operator')}<DropZone />{/if}
+
+{#if images === null && !failure}
+  <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
+{:else if images && images.length === 0}
+  <div class="sheet"><Empty title="The store is empty">Drop image files above, or <code>barrow image add FILE</code>.</Empty></div>
+{:else if images && groups.length === 0}
+  <div class="sheet"><Empty title="No image fits">{images.length} images are hidden by the search.</Empty></div>
+{:else if images}
+  <div class="sheet">
+    <table class="list">
+      <thead>
+        <tr
+          ><th>Image</th><th>Version</th><th>Channel</th><th>For</th><th>Hardware</th><th class="num">Size</th><th class="num">Fits</th><th
+            class="num">Run it</th
+          ><th class="num">Take it onward</th></tr
+        >
+      </thead>
+      <tbody>
+        {#each groups as [family, list] (family)}
+          <tr class="group"><th colspan="9" scope="rowgroup">{titles.get(family) ?? family}</th></tr>
+          {#each list as i (i.sha256)}
+            <tr class:gone={i.withdrawn !== null}>
+              <td
+                ><a class="name mono" href="/images/{i.sha256}">{i.file}</a>{#if i.files.length > 1}<span class="quiet">
+                    {i.files.length} files</span
+                  >{/if}</td
+              >
+              <td class="mono"
+                >{i.version}{#if i.component === 'boot-loader'}<span class="quiet"> boot loader</span>{/if}</td
+              >
+              <td><Channel image={i} /></td>
+              <td
+                >{i.models.join(', ')}{#if i.variant}<b> {i.variant}</b>{/if}</td
+              >
+              <td class="mono">{i.hardwareRevisions.join(' ')}</td>
+              <td class="num">{octets(i.bytes)}</td>
+              <td class="num">{i.fits || '–'}</td>
+              <td class="num">{i.runs || '–'}</td>
+              <td class="num"
+                >{#if i.onPaths > 0}<b>{i.onPaths}</b>{:else}–{/if}</td
+              >
+            </tr>
+          {/each}
+        {/each}
+      </tbody>
+    </table>
+  </div>
+{/if}
+
+<style>
+  .head {
+    display: flex;
+    align-items: center;
+    gap: 0.75rem;
+    margin-bottom: 0.75rem;
+  }
+  h1 {
+    font-size: 1.25rem;
+    font-weight: 650;
+  }
+  .search {
+    position: relative;
+    display: flex;
+    align-items: center;
+  }
+  .search :global(svg) {
+    position: absolute;
+    left: 0.6rem;
+    color: var(--quiet);
+  }
+  .search input {
+    padding-left: 2rem;
+    width: 14rem;
+    background: var(--sheet);
+  }
+  .grow {
+    flex: 1;
+  }
+  .told {
+    margin-bottom: 0.6rem;
+  }
+  .num {
+    text-align: right;
+  }
+  .group th {
+    position: static;
+    padding-top: 0.8rem;
+    color: var(--ink);
+    font-weight: 650;
+    border-bottom: 1px solid var(--line);
+  }
+  .name {
+    font-weight: 600;
+    color: var(--ink);
+  }
+  .gone .name {
+    text-decoration: line-through;
+    text-decoration-color: var(--bad);
+  }
+</style>

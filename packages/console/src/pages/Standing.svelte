@@ -1,0 +1,402 @@
+<script lang="ts">
+  import Pin from '@lucide/svelte/icons/pin';
+  import Plus from '@lucide/svelte/icons/plus';
+  import Trash2 from '@lucide/svelte/icons/trash-2';
+  import { standings, type Device, type FamilySummary, type PinView, type Standing, type StandingSummary, type Target } from '@barrow/core';
+  import Empty from '../parts/Empty.svelte';
+  import FormDialog from '../parts/FormDialog.svelte';
+  import PathSteps from '../parts/PathSteps.svelte';
+  import StandingPicture from '../parts/StandingPicture.svelte';
+  import State from '../parts/State.svelte';
+  import Trouble from '../parts/Trouble.svelte';
+  import VirtualTable from '../parts/VirtualTable.svelte';
+  import { lanesOf, placeOf, type Lane, type Place } from '../lib/lanes.js';
+  import { hear } from '../lib/live.svelte.js';
+  import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
+
+  let devices = $state.raw<Device[] | null>(null);
+  let summary = $state.raw<StandingSummary | null>(null);
+  let targets = $state.raw<Target[]>([]);
+  let pins = $state.raw<PinView[]>([]);
+  let families = $state.raw<FamilySummary[]>([]);
+  let failure = $state<Failure | null>(null);
+  let site = $state('');
+  let standing = $state<Standing | ''>('');
+  let chosen = $state<{ lane: string; place: Place; firmware: string | null } | null>(null);
+  let showTargets = $state(false);
+  let setting = $state<'target' | 'pin' | null>(null);
+
+  async function load() {
+    try {
+      [devices, summary, targets, pins, families] = await Promise.all([
+        client().devices(),
+        client().standing(),
+        client().targets(),
+        client().pins(),
+        client().families(),
+      ]);
+      failure = null;
+    } catch (error) {
+      failure = failureOf(error);
+    }
+  }
+  let pending: ReturnType<typeof setTimeout> | undefined;
+  $effect(() => {
+    void load();
+    return hear((event) => {
+      if (event.kind !== 'changed' || !['devices', 'targets', 'images', 'families'].includes(event.what)) return;
+      clearTimeout(pending);
+      pending = setTimeout(load, 200);
+    }, load);
+  });
+
+  const sites = $derived([...new Set((devices ?? []).map((d) => d.site))].sort());
+  const ofSite = $derived((devices ?? []).filter((d) => site === '' || d.site === site));
+  const lanes = $derived(lanesOf(ofSite));
+  const titles = $derived(new Map(families.map((f) => [f.family, f.title])));
+  const counts = $derived.by(() => {
+    const found = new Map<Standing, number>();
+    for (const d of ofSite) found.set(d.standing, (found.get(d.standing) ?? 0) + 1);
+    return standings.filter((s) => found.has(s)).map((s) => ({ standing: s, count: found.get(s)! }));
+  });
+  const rows = $derived(
+    ofSite.filter(
+      (d) =>
+        (standing === '' || d.standing === standing) &&
+        (chosen === null ||
+          (JSON.stringify([d.family, d.target]) === chosen.lane && placeOf(d) === chosen.place && d.firmware === chosen.firmware)),
+    ),
+  );
+  function choose(lane: Lane, place: Place, firmware: string | null) {
+    const same = chosen?.lane === lane.key && chosen.place === place && chosen.firmware === firmware;
+    chosen = same ? null : { lane: lane.key, place, firmware };
+  }
+
+  const none = { family: '', version: '', model: '', revision: '', site: '', tag: '', device: '', from: '', unreleased: false };
+  let form = $state({ ...none });
+  const models = $derived(families.find((f) => f.family === form.family)?.models ?? []);
+  const orNull = (text: string): string | null => (text.trim() === '' ? null : text.trim());
+  const setTarget = async () => {
+    await client().setTarget({
+      family: form.family,
+      version: form.version.trim(),
+      model: orNull(form.model),
+      hardwareRevision: orNull(form.revision),
+      site: orNull(form.site),
+      tag: orNull(form.tag),
+      device: orNull(form.device),
+      fromFamilies: form.from === '' ? [] : [form.from],
+      acceptUnreleased: form.unreleased,
+    });
+    form = { ...none };
+  };
+  let pin = $state({ device: '', reason: '', askAgain: '' });
+  const setPin = async () => {
+    await client().setPin({ ...pin, device: pin.device.trim() });
+    pin = { device: '', reason: '', askAgain: '' };
+  };
+  async function attempt(work: () => Promise<unknown>) {
+    try {
+      await work();
+      failure = null;
+    } catch (error) {
+      failure = failureOf(error);
+    }
+  }
+</script>
+
+<div class="head">
+  <h1>Standing</h1>
+  <select class="select" aria-label="Site" bind:value={site}>
+    <option value="">all sites</option>
+    {#each sites as s (s)}<option>{s}</option>{/each}
+  </select>
+  <div class="chips" role="group" aria-label="Standing">
+    {#each counts as { standing: s, count } (s)}
+      <button class="chipbtn" aria-pressed={standing === s} onclick={() => (standing = standing === s ? '' : s)}
+        ><State word={s} /><b>{count}</b></button
+      >
+    {/each}
+  </div>
+  <span class="grow"></span>
+  <button class="btn preset-outlined-surface-300-700" aria-expanded={showTargets} onclick={() => (showTargets = !showTargets)}
+    >{targets.length === 1 ? '1 target' : `${targets.length} targets`}{pins.length > 0
+      ? `, ${pins.length === 1 ? '1 pin' : `${pins.length} pins`}`
+      : ''}</button
+  >
+  {#if may('operator')}
+    <button class="btn preset-outlined-surface-300-700" onclick={() => (setting = 'pin')}
+      ><Pin size={15} aria-hidden="true" />Pin a device</button
+    >
+    <button class="btn preset-filled-primary-600-400" onclick={() => (setting = 'target')}
+      ><Plus size={15} aria-hidden="true" />Set a target</button
+    >
+  {/if}
+</div>
+{#if failure}<Trouble {failure} />{/if}
+
+{#if showTargets}
+  <section class="sheet targets" aria-label="Targets">
+    {#if targets.length + pins.length === 0}<Empty title="No targets yet">Set the version that a family should run.</Empty>{/if}
+    {#if targets.length > 0}
+      <table class="list">
+        <thead
+          ><tr><th>Family</th><th>Version</th><th>For</th><th>Crossing from</th><th class="num">Devices</th><th>Set by</th><th></th></tr
+          ></thead
+        >
+        <tbody>
+          {#each targets as t (t.id)}
+            <tr>
+              <td>{titles.get(t.family) ?? t.family}</td>
+              <td class="mono"
+                >{t.version}{#if t.acceptUnreleased}<span class="care"> unreleased</span>{/if}</td
+              >
+              <td>{t.device ? (devices?.find((d) => d.id === t.device)?.name ?? t.device) : t.scope}</td>
+              <td>{t.fromFamilies.map((f) => titles.get(f) ?? f).join(', ') || '–'}</td>
+              <td class="num">{t.devices}</td>
+              <td class="quiet">{t.setBy}</td>
+              <td class="num">
+                {#if may('operator')}<button
+                    class="icon"
+                    aria-label="Remove the target {t.version} of {t.family}"
+                    onclick={() => attempt(() => client().removeTarget(t.id))}><Trash2 size={15} /></button
+                  >{/if}
+              </td>
+            </tr>
+          {/each}
+        </tbody>
+      </table>
+    {/if}
+    {#if pins.length > 0}
+      <table class="list">
+        <thead><tr><th>Pinned</th><th>At</th><th>Asked again after</th><th>Reason</th><th>Set by</th><th></th></tr></thead>
+        <tbody>
+          {#each pins as p (p.device)}
+            <tr>
+              <td><a class="name" href="/devices/{p.device}">{p.name}</a></td>
+              <td class="mono">{p.version}</td>
+              <td
+                >{p.askAgain}{#if p.due}<span class="care"> now</span>{/if}</td
+              >
+              <td>{p.reason}</td>
+              <td class="quiet">{p.setBy}</td>
+              <td class="num">
+                {#if may('operator')}<button
+                    class="icon"
+                    aria-label="Let {p.name} go"
+                    onclick={() => attempt(() => client().removePin(p.device))}><Trash2 size={15} /></button
+                  >{/if}
+              </td>
+            </tr>
+          {/each}
+        </tbody>
+      </table>
+    {/if}
+  </section>
+{/if}
+
+{#if devices === null && !failure}
+  <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
+{:else if devices && devices.length === 0}
+  <div class="sheet">
+    <Empty title="No devices yet">What nobody has found stands nowhere. <a class="anchor" href="/where">Where to look</a></Empty>
+  </div>
+{:else if devices}
+  <StandingPicture {lanes} {titles} {chosen} onchoose={choose} />
+  {#if summary && summary.lacking.length > 0}
+    <section class="sheet lacking" aria-label="What the store lacks">
+      <b>The image store lacks</b>
+      <ul>
+        {#each summary.lacking as l (l.wanted)}
+          <li>
+            {l.wanted}, for {l.devices === 1 ? l.names[0] : `${l.devices} devices`}
+            <span class="quiet">({l.names.join(', ')}{l.devices > l.names.length ? ', …' : ''})</span>
+          </li>
+        {/each}
+      </ul>
+    </section>
+  {/if}
+  {#if summary && summary.pinsDue.length > 0}
+    <section class="sheet lacking" aria-label="Pins to ask again">
+      <b>To ask again</b>
+      <ul>
+        {#each summary.pinsDue as p (p.device)}<li>
+            {p.name} is pinned at {p.version} since {p.reason}: that was to be asked again after {p.askAgain}
+          </li>{/each}
+      </ul>
+    </section>
+  {/if}
+  <p class="quiet told" role="status">
+    {rows.length === 1 ? '1 device' : `${rows.length} devices`}{#if chosen || standing}, chosen from {ofSite.length}
+      <button class="anchor" onclick={() => ((chosen = null), (standing = ''))}>Show all</button>{/if}
+  </p>
+  <VirtualTable {rows} columns={7} maxHeight="70vh">
+    {#snippet head()}
+      <tr><th>Device</th><th>Site</th><th>Model</th><th>Firmware</th><th>Target</th><th>Standing</th><th>Path, or why there is none</th></tr
+      >
+    {/snippet}
+    {#snippet row(d)}
+      <td><a class="name" href="/devices/{d.id}">{d.name}</a></td>
+      <td>{d.site}</td>
+      <td>{[d.model, d.hardwareRevision, d.variant].filter(Boolean).join(' ') || '–'}</td>
+      <td class="mono">{d.firmware ?? 'unknown'}</td>
+      <td class="mono" title={d.targetWhy}>{d.target ?? '–'}</td>
+      <td
+        ><State word={d.standing} />{#if d.pin}<span class="quiet"> pinned</span>{/if}</td
+      >
+      <td class="why">
+        {#if d.path.length > 0}<PathSteps path={d.path} />{:else}<span class="quiet" title={d.standingReason ?? ''}
+            >{d.standingReason ?? (d.pin ? d.targetWhy : '')}</span
+          >{/if}
+      </td>
+    {/snippet}
+  </VirtualTable>
+{/if}
+
+{#if setting === 'target'}
+  <FormDialog
+    title="Set a target"
+    about="The version that these devices should run. The narrowest rule wins: a device before a tag, hardware revision, model and site."
+    word="Set it"
+    onclose={() => (setting = null)}
+    send={setTarget}
+  >
+    <div class="pair">
+      <label class="label"
+        ><span class="label-text">Family</span><select class="select" required bind:value={form.family}
+          ><option value=""></option>{#each families as f (f.family)}<option value={f.family}>{f.title}</option>{/each}</select
+        ></label
+      >
+      <label class="label"><span class="label-text">Version</span><input class="input mono" required bind:value={form.version} /></label>
+      <label class="label"
+        ><span class="label-text">Model</span><select class="select" bind:value={form.model}
+          ><option value="">every model</option>{#each [...new Set(models.map((m) => m.model))] as m (m)}<option>{m}</option>{/each}</select
+        ></label
+      >
+      <label class="label"
+        ><span class="label-text">Hardware revision</span><input class="input" bind:value={form.revision} placeholder="any" /></label
+      >
+      <label class="label"
+        ><span class="label-text">Site</span><select class="select" bind:value={form.site}
+          ><option value="">every site</option>{#each sites as s (s)}<option>{s}</option>{/each}</select
+        ></label
+      >
+      <label class="label"><span class="label-text">Tag</span><input class="input" bind:value={form.tag} placeholder="any" /></label>
+      <label class="label"
+        ><span class="label-text">One device</span><input class="input" bind:value={form.device} placeholder="any" /></label
+      >
+      <label class="label"
+        ><span class="label-text">Devices that cross over from</span><select class="select" bind:value={form.from}
+          ><option value="">no other family</option>{#each families.filter((f) => f.family !== form.family) as f (f.family)}<option
+              value={f.family}>{f.title}</option
+            >{/each}</select
+        ></label
+      >
+    </div>
+    <label class="check"><input type="checkbox" class="checkbox" bind:checked={form.unreleased} /> A candidate or beta is meant</label>
+  </FormDialog>
+{:else if setting === 'pin'}
+  <FormDialog
+    title="Pin a device"
+    about="It stays at the version that it runs, whatever the targets say, until somebody is asked again."
+    word="Pin it"
+    onclose={() => (setting = null)}
+    send={setPin}
+  >
+    <div class="pair">
+      <label class="label"
+        ><span class="label-text">Device</span><input
+          class="input"
+          required
+          bind:value={pin.device}
+          placeholder="name, address or serial"
+        /></label
+      >
+      <label class="label"
+        ><span class="label-text">Ask again after</span><input class="input" type="date" required bind:value={pin.askAgain} /></label
+      >
+    </div>
+    <label class="label"><span class="label-text">Reason</span><input class="input" required bind:value={pin.reason} /></label>
+  </FormDialog>
+{/if}
+
+<style>
+  .head {
+    display: flex;
+    align-items: center;
+    gap: 0.75rem;
+    margin-bottom: 0.75rem;
+    flex-wrap: wrap;
+  }
+  h1 {
+    font-size: 1.25rem;
+    font-weight: 650;
+  }
+  .select {
+    width: auto;
+    background-color: var(--sheet);
+  }
+  .chips {
+    display: flex;
+    gap: 0.35rem;
+    flex-wrap: wrap;
+  }
+  .chipbtn {
+    display: inline-flex;
+    align-items: center;
+    gap: 0.45rem;
+    padding: 0.2rem 0.6rem;
+    border: 1px solid var(--line);
+    border-radius: 99px;
+    background: var(--sheet);
+  }
+  .chipbtn[aria-pressed='true'] {
+    border-color: var(--now);
+    box-shadow: inset 0 0 0 1px var(--now);
+  }
+  .grow {
+    flex: 1;
+  }
+  .targets {
+    margin-bottom: 0.8rem;
+    max-height: 45vh;
+    overflow: auto;
+  }
+  .lacking {
+    padding: 0.6rem 0.9rem;
+    margin-top: 0.8rem;
+    border-left: 4px solid var(--care);
+  }
+  .lacking ul {
+    margin-top: 0.15rem;
+  }
+  .told {
+    margin: 0.8rem 0 0.4rem;
+  }
+  .name {
+    font-weight: 600;
+    color: var(--ink);
+  }
+  .why {
+    max-width: 34rem;
+    overflow: hidden;
+    text-overflow: ellipsis;
+  }
+  .num {
+    text-align: right;
+  }
+  .care {
+    color: var(--care);
+  }
+  .icon {
+    color: var(--quiet);
+  }
+  .icon:hover {
+    color: var(--bad);
+  }
+  .check {
+    display: flex;
+    align-items: center;
+    gap: 0.5rem;
+  }
+</style>
