@@ -7,4 +7,4 @@ export {
   type DeviceQuery,
   type ImageUpload,
 } from './client.js';
-export { localTime, octets, totalsOf } from './words.js';
+export { groupBy, localTime, octets, someOf, totalsOf } from './words.js';

@@ -23,3 +23,23 @@ export function totalsOf(r: Pick<RolloutSummary, 'totals' | 'devices'>): string 
     .map((k) => `${n(k)} ${k}`);
   return [`${n('verified')} of ${r.devices} verified`, ...rest].join(', ');
 }
+
+/** Puts together what is said of several: the words, and everybody of whom they are said. */
+export function groupBy<T>(
+  items: readonly T[],
+  words: (item: T) => readonly string[],
+  name: (item: T) => string,
+): { words: string; names: string[] }[] {
+  const found = new Map<string, string[]>();
+  for (const item of items)
+    for (const word of words(item)) {
+      const names = found.get(word);
+      if (names) names.push(name(item));
+      else found.set(word, [name(item)]);
+    }
+  return [...found].map(([w, names]) => ({ words: w, names }));
+}
+
+/** Some names, and how many more: `a, b and 4 more`. */
+export const someOf = (names: readonly string[], most = 4): string =>
+  names.length <= most + 1 ? names.join(', ') : `${names.slice(0, most).join(', ')} and ${names.length - most} more`;

@@ -1,5 +1,5 @@
 import { duration, type PlanInput, type RehearsalView, type Rollout, type RunView } from '@barrow/core';
-import type { BarrowClient } from '@barrow/client';
+import { groupBy, someOf, type BarrowClient } from '@barrow/client';
 import type { CommandContext, Register } from '../context.js';
 import { CommandError, exit, Quiet } from '../errors.js';
 import { clock, count, makeColours, outcomeMark, print, runMark, table, totalsOf, type Io, type Say } from '../output.js';
@@ -50,7 +50,18 @@ export function rolloutText(io: Io, r: Rollout): string {
       ),
     );
   }
-  if (r.leftOut.length > 0) parts.push('', 'Left out:', ...r.leftOut.map((l) => `  ${l.name}: ${l.reason}`));
+  const known = groupBy(
+    r.runs,
+    (x) => x.notices,
+    (x) => x.name,
+  );
+  if (r.phase === 'planned' && known.length > 0) parts.push('', 'Know before:', ...known.map((k) => `  ${someOf(k.names)}: ${k.words}`));
+  const left = groupBy(
+    r.leftOut,
+    (l) => [l.reason],
+    (l) => l.name,
+  );
+  if (left.length > 0) parts.push('', 'Left out:', ...left.map((l) => `  ${someOf(l.names)}: ${l.words}`));
   const trouble = r.runs.filter((x) => x.cause);
   if (trouble.length > 0) parts.push('', ...trouble.map((x) => causeLines(io, x)));
   if (r.phase !== 'planned') parts.push('', `${totalsOf(r)}.`);
@@ -232,6 +243,7 @@ interface PlanOptions {
   failureLimit: string;
   approval?: boolean;
   unsaved: string;
+  down?: boolean;
 }
 
 export const registerRollouts: Register = (program, act) => {
@@ -249,6 +261,7 @@ export const registerRollouts: Register = (program, act) => {
     .option('--failure-limit <n>', 'failures in a wave that hold the rollout', '1')
     .option('--approval', "wait for a person's word after the first wave")
     .option('--unsaved <what>', 'settings that nobody saved: hold (leave the device out) or save', 'hold')
+    .option('--down', 'also take the named devices down to an older target, where an image allows it')
     .action(
       act(async ({ say, client }, devices: string[], o: PlanOptions) => {
         const input: PlanInput = {
@@ -263,6 +276,7 @@ export const registerRollouts: Register = (program, act) => {
           failureLimit: whole('--failure-limit', o.failureLimit),
           approval: o.approval ?? false,
           unsaved: o.unsaved as 'hold',
+          down: o.down === true,
         };
         const made = await client().plan(input);
         print(

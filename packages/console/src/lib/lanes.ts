@@ -18,6 +18,13 @@ export interface Lane {
   readonly at: Readonly<Record<Place, readonly Cluster[]>>;
 }
 
+/** A part of the picture: a place in every lane, or one version in one lane. */
+export interface Chosen {
+  readonly place: Place;
+  readonly lane: string | null;
+  readonly firmware: string | null;
+}
+
 export function placeOf(d: Pick<Device, 'standing' | 'path'>): Place {
   switch (d.standing) {
     case 'no-target':
@@ -38,7 +45,7 @@ export function placeOf(d: Pick<Device, 'standing' | 'path'>): Place {
 /** A pinned device keeps to the lane that its family has anyhow. */
 const laneKey = (d: Device): string => JSON.stringify([d.family, d.target]);
 
-/** Parts the fleet into lanes, the largest first; what has no family or no target comes last. */
+/** Parts the fleet into lanes, the largest family first; what has no family or no target comes last. */
 export function lanesOf(devices: readonly Device[]): Lane[] {
   const lanes = new Map<string, Map<string, Device[]>>();
   for (const d of devices) {
@@ -61,5 +68,10 @@ export function lanesOf(devices: readonly Device[]): Lane[] {
     return { key, family: first!.family, target: first!.target, devices: count, at };
   });
   const last = (lane: Lane): number => (lane.family === null ? 2 : lane.target === null ? 1 : 0);
-  return made.sort((a, b) => last(a) - last(b) || b.devices - a.devices || (a.family ?? '').localeCompare(b.family ?? ''));
+  const ofFamily = new Map<string | null, number>();
+  for (const lane of made) ofFamily.set(lane.family, (ofFamily.get(lane.family) ?? 0) + lane.devices);
+  const size = (lane: Lane): number => ofFamily.get(lane.family)!;
+  return made.sort(
+    (a, b) => last(a) - last(b) || size(b) - size(a) || (a.family ?? '').localeCompare(b.family ?? '') || b.devices - a.devices,
+  );
 }

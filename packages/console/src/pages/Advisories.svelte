@@ -76,7 +76,7 @@
 </script>
 
 {#snippet mark(exposure: Exposure)}
-  <span class="mark" style:--tone="var(--{tones[exposure]})">
+  <span class="exposure" style:--tone="var(--{tones[exposure]})">
     <svg viewBox="0 0 12 12" width="12" height="12" aria-hidden="true">
       {#if exposure === 'exposed'}<rect x="1.8" y="1.8" width="8.4" height="8.4" fill="currentColor" />
       {:else if exposure === 'under-investigation'}<path d="M6 1.8l4.6 8.2H1.4z" class="thin" />
@@ -311,7 +311,7 @@
   .sums {
     padding: 0.5rem 0.9rem 0;
   }
-  .mark {
+  .exposure {
     display: inline-flex;
     align-items: center;
     gap: 0.4rem;
@@ -325,7 +325,11 @@
     stroke-width: 1.5;
     stroke-linejoin: round;
   }
+  td {
+    white-space: nowrap;
+  }
   .wrap {
+    white-space: normal;
     overflow-wrap: anywhere;
   }
   .small {

@@ -138,9 +138,9 @@
             <li>
               <span class="good">mends</span>
               <span
-                >{#if f.advisory}<a class="anchor" href="/advisories/{encodeURIComponent(f.advisory)}">{f.text}</a>, {f.exposed === 1
-                    ? '1 device is'
-                    : `${f.exposed} devices are`} exposed{:else}{f.text}{/if}</span
+                >{#if f.advisory}<a class="anchor" href="/advisories/{encodeURIComponent(f.advisory)}">{f.text}</a>
+                  <span class="quiet">({f.exposed} of the devices that it fits {f.exposed === 1 ? 'is' : 'are'} exposed)</span
+                  >{:else}{f.text}{/if}</span
               >
             </li>
           {/each}

@@ -9,6 +9,7 @@
   import Words from '../parts/Words.svelte';
   import { hear } from '../lib/live.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
+  import { groupBy, someOf } from '@barrow/client';
   import { duration, since, totalsOf, when } from '../lib/format.js';
   import { route } from '../router.js';
 
@@ -68,6 +69,20 @@
   const runs = $derived(
     (rollout?.runs ?? []).map((r): RunView =>
       r.phase === 'busy' && percents[r.id] !== undefined ? { ...r, percent: percents[r.id]! } : r,
+    ),
+  );
+  const notices = $derived(
+    groupBy(
+      rollout?.runs ?? [],
+      (r) => r.notices,
+      (r) => r.name,
+    ),
+  );
+  const leftOut = $derived(
+    groupBy(
+      rollout?.leftOut ?? [],
+      (l) => [l.reason],
+      (l) => l.name,
     ),
   );
   const trouble = $derived(runs.filter((r) => r.cause !== null));
@@ -257,12 +272,22 @@
     </section>
   {/each}
 
+  {#if rollout.phase === 'planned' && notices.length > 0}
+    <section class="wave sheet" aria-label="Know before">
+      <h2><span>Know before</span></h2>
+      <table class="list">
+        <tbody
+          >{#each notices as n (n.words)}<tr><td>{someOf(n.names)}</td><td>{n.words}</td></tr>{/each}</tbody
+        >
+      </table>
+    </section>
+  {/if}
   {#if rollout.leftOut.length > 0}
     <section class="wave sheet" aria-label="Left out">
       <h2><span>Left out of the plan</span></h2>
       <table class="list">
         <tbody
-          >{#each rollout.leftOut as out (out.device)}<tr><td>{out.name}</td><td class="quiet">{out.reason}</td></tr>{/each}</tbody
+          >{#each leftOut as out (out.words)}<tr><td>{someOf(out.names)}</td><td class="quiet">{out.words}</td></tr>{/each}</tbody
         >
       </table>
     </section>

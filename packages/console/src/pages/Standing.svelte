@@ -2,7 +2,7 @@
   import Pin from '@lucide/svelte/icons/pin';
   import Plus from '@lucide/svelte/icons/plus';
   import Trash2 from '@lucide/svelte/icons/trash-2';
-  import { standings, type Device, type FamilySummary, type PinView, type Standing, type StandingSummary, type Target } from '@barrow/core';
+  import type { Device, FamilySummary, PinView, StandingSummary, Target } from '@barrow/core';
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
   import PathSteps from '../parts/PathSteps.svelte';
@@ -10,7 +10,7 @@
   import State from '../parts/State.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import VirtualTable from '../parts/VirtualTable.svelte';
-  import { lanesOf, placeOf, type Lane, type Place } from '../lib/lanes.js';
+  import { lanesOf, placeOf, type Chosen } from '../lib/lanes.js';
   import { hear } from '../lib/live.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
 
@@ -21,8 +21,8 @@
   let families = $state.raw<FamilySummary[]>([]);
   let failure = $state<Failure | null>(null);
   let site = $state('');
-  let standing = $state<Standing | ''>('');
-  let chosen = $state<{ lane: string; place: Place; firmware: string | null } | null>(null);
+  /** What the table is narrowed to: a place, or one version of a lane in it. */
+  let chosen = $state<Chosen | null>(null);
   let showTargets = $state(false);
   let setting = $state<'target' | 'pin' | null>(null);
 
@@ -54,23 +54,15 @@
   const ofSite = $derived((devices ?? []).filter((d) => site === '' || d.site === site));
   const lanes = $derived(lanesOf(ofSite));
   const titles = $derived(new Map(families.map((f) => [f.family, f.title])));
-  const counts = $derived.by(() => {
-    const found = new Map<Standing, number>();
-    for (const d of ofSite) found.set(d.standing, (found.get(d.standing) ?? 0) + 1);
-    return standings.filter((s) => found.has(s)).map((s) => ({ standing: s, count: found.get(s)! }));
-  });
   const rows = $derived(
     ofSite.filter(
       (d) =>
-        (standing === '' || d.standing === standing) &&
-        (chosen === null ||
-          (JSON.stringify([d.family, d.target]) === chosen.lane && placeOf(d) === chosen.place && d.firmware === chosen.firmware)),
+        chosen === null ||
+        (placeOf(d) === chosen.place &&
+          (chosen.lane === null || (JSON.stringify([d.family, d.target]) === chosen.lane && d.firmware === chosen.firmware))),
     ),
   );
-  function choose(lane: Lane, place: Place, firmware: string | null) {
-    const same = chosen?.lane === lane.key && chosen.place === place && chosen.firmware === firmware;
-    chosen = same ? null : { lane: lane.key, place, firmware };
-  }
+  const choose = (next: Chosen) => (chosen = JSON.stringify(chosen) === JSON.stringify(next) ? null : next);
 
   const none = { family: '', version: '', model: '', revision: '', site: '', tag: '', device: '', from: '', unreleased: false };
   let form = $state({ ...none });
@@ -111,13 +103,6 @@
     <option value="">all sites</option>
     {#each sites as s (s)}<option>{s}</option>{/each}
   </select>
-  <div class="chips" role="group" aria-label="Standing">
-    {#each counts as { standing: s, count } (s)}
-      <button class="chipbtn" aria-pressed={standing === s} onclick={() => (standing = standing === s ? '' : s)}
-        ><State word={s} /><b>{count}</b></button
-      >
-    {/each}
-  </div>
   <span class="grow"></span>
   <button class="btn preset-outlined-surface-300-700" aria-expanded={showTargets} onclick={() => (showTargets = !showTargets)}
     >{targets.length === 1 ? '1 target' : `${targets.length} targets`}{pins.length > 0
@@ -227,8 +212,8 @@
     </section>
   {/if}
   <p class="quiet told" role="status">
-    {rows.length === 1 ? '1 device' : `${rows.length} devices`}{#if chosen || standing}, chosen from {ofSite.length}
-      <button class="anchor" onclick={() => ((chosen = null), (standing = ''))}>Show all</button>{/if}
+    {rows.length === 1 ? '1 device' : `${rows.length} devices`}{#if chosen}, chosen from {ofSite.length}
+      <button class="anchor" onclick={() => (chosen = null)}>Show all</button>{/if}
   </p>
   <VirtualTable {rows} columns={7} maxHeight="70vh">
     {#snippet head()}
@@ -335,24 +320,6 @@
   .select {
     width: auto;
     background-color: var(--sheet);
-  }
-  .chips {
-    display: flex;
-    gap: 0.35rem;
-    flex-wrap: wrap;
-  }
-  .chipbtn {
-    display: inline-flex;
-    align-items: center;
-    gap: 0.45rem;
-    padding: 0.2rem 0.6rem;
-    border: 1px solid var(--line);
-    border-radius: 99px;
-    background: var(--sheet);
-  }
-  .chipbtn[aria-pressed='true'] {
-    border-color: var(--now);
-    box-shadow: inset 0 0 0 1px var(--now);
   }
   .grow {
     flex: 1;

@@ -1,28 +1,24 @@
 <script lang="ts">
   import type { Standing } from '@barrow/core';
-  import { places, type Cluster, type Lane, type Place } from '../lib/lanes.js';
+  import Dot from './Dot.svelte';
+  import { places, type Chosen, type Cluster, type Lane, type Place } from '../lib/lanes.js';
 
   let {
     lanes,
     titles,
     chosen,
     onchoose,
-  }: {
-    lanes: readonly Lane[];
-    titles: ReadonlyMap<string, string>;
-    chosen: { lane: string; place: Place; firmware: string | null } | null;
-    onchoose: (lane: Lane, place: Place, firmware: string | null) => void;
-  } = $props();
+  }: { lanes: readonly Lane[]; titles: ReadonlyMap<string, string>; chosen: Chosen | null; onchoose: (chosen: Chosen) => void } = $props();
 
   /** More dots than this say nothing to the eye; then one stands for several. */
   const mostDots = 40;
-  const largest = $derived(Math.max(1, ...lanes.flatMap((l) => places.flatMap((p) => l.at[p].map((c) => c.devices.length)))));
+  const largest = $derived(lanes.reduce((most, l) => Math.max(most, ...places.flatMap((p) => l.at[p].map((c) => c.devices.length))), 1));
   const perDot = $derived(Math.ceil(largest / mostDots));
   const dotsOf = (cluster: Cluster): number => Math.ceil(cluster.devices.length / perDot);
   // A place where nothing stands, in the whole fleet, takes no room; the way to the target is always shown.
-  const shown = $derived(
-    places.filter((p) => ['2 or more away', '1 away', 'at target'].includes(p) || lanes.some((l) => l.at[p].length > 0)),
-  );
+  const always: readonly Place[] = ['2 or more away', '1 away', 'at target'];
+  const shown = $derived(places.filter((p) => always.includes(p) || lanes.some((l) => l.at[p].length > 0)));
+  const narrow: readonly Place[] = ['no target', 'unknown', 'blocked', 'ahead'];
   const words: Record<Place, string> = {
     'no target': 'no target',
     unknown: 'unknown',
@@ -32,67 +28,69 @@
     'at target': 'at target',
     ahead: 'ahead',
   };
-  const tones: Record<Standing, string> = {
-    'at-target': 'good',
-    behind: 'care',
-    ahead: 'now',
-    blocked: 'bad',
-    unknown: 'quiet',
-    'no-target': 'quiet',
+  const standingOf: Record<Place, Standing> = {
+    'no target': 'no-target',
+    unknown: 'unknown',
+    blocked: 'blocked',
+    '2 or more away': 'behind',
+    '1 away': 'behind',
+    'at target': 'at-target',
+    ahead: 'ahead',
   };
+  const countAt = $derived(
+    new Map(places.map((p) => [p, lanes.reduce((sum, l) => sum + l.at[p].reduce((n, c) => n + c.devices.length, 0), 0)])),
+  );
   const isChosen = (lane: Lane, place: Place, c: Cluster): boolean =>
     chosen !== null && chosen.lane === lane.key && chosen.place === place && chosen.firmware === c.firmware;
   const partners = (c: Cluster): string[] => [...new Set(c.devices.flatMap((d) => d.path.flatMap((p) => (p.on ? [p.on.name] : []))))];
 </script>
 
 <section class="sheet picture" aria-label="The fleet by family and version">
-  <table style:--places={shown.length}>
+  <table>
     <thead>
       <tr>
-        <th scope="col" class="who">Family, target</th>
-        {#each shown as place (place)}<th scope="col" class:goal={place === 'at target'}>{words[place]}</th>{/each}
+        <th scope="col" class="who">Family, and its target</th>
+        {#each shown as place (place)}
+          <th scope="col" class:goal={place === 'at target'} class:narrow={narrow.includes(place)}>
+            <button
+              class="place"
+              aria-pressed={chosen?.place === place && chosen.lane === null}
+              onclick={() => onchoose({ place, lane: null, firmware: null })}
+              ><Dot standing={standingOf[place]} size={11} /><span>{words[place]} <b>{countAt.get(place)}</b></span></button
+            >
+          </th>
+        {/each}
       </tr>
     </thead>
     <tbody>
       {#each lanes as lane (lane.key)}
         <tr>
           <th scope="row" class="who">
-            <span class="title">{lane.family === null ? 'No family fits' : (titles.get(lane.family) ?? lane.family)}</span>
-            <span class="mono target">{lane.target ?? ''}</span>
+            <span class="both">
+              <span class="title">{lane.family === null ? 'No family fits' : (titles.get(lane.family) ?? lane.family)}</span>
+              <span class="mono quiet">{lane.target ?? ''}</span>
+            </span>
           </th>
           {#each shown as place (place)}
             <td class:goal={place === 'at target'}>
               {#each lane.at[place] as cluster (`${cluster.standing}${cluster.firmware}`)}
+                {@const first = partners(cluster)}
                 <button
                   class="cluster"
                   aria-pressed={isChosen(lane, place, cluster)}
                   aria-label="{cluster.devices.length} of {lane.family ?? 'no family'} run {cluster.firmware ??
                     'an unknown version'}: {words[place]}"
-                  title={partners(cluster).length > 0 ? `${partners(cluster).join(', ')} first` : undefined}
-                  style:--tone="var(--{tones[cluster.standing]})"
-                  onclick={() => onchoose(lane, place, cluster.firmware)}
+                  title={first.length > 0 ? `${first.join(', ')} first` : undefined}
+                  onclick={() => onchoose({ place, lane: lane.key, firmware: cluster.firmware })}
                 >
                   <span class="dots" aria-hidden="true">
-                    {#each { length: dotsOf(cluster) } as _, i (i)}
-                      <svg viewBox="0 0 10 10" width="9" height="9">
-                        {#if cluster.standing === 'at-target'}<circle cx="5" cy="5" r="4.2" fill="currentColor" />
-                        {:else if cluster.standing === 'behind'}<circle cx="5" cy="5" r="3.6" class="thin" /><path
-                            d="M5 1.4a3.6 3.6 0 0 0 0 7.2z"
-                            fill="currentColor"
-                          />
-                        {:else if cluster.standing === 'ahead'}<circle cx="5" cy="5" r="3.6" class="thin" /><path
-                            d="M5 1.4a3.6 3.6 0 0 1 0 7.2z"
-                            fill="currentColor"
-                          />
-                        {:else if cluster.standing === 'blocked'}<rect x="1.2" y="1.2" width="7.6" height="7.6" fill="currentColor" />
-                        {:else}<circle cx="5" cy="5" r="3.6" class="thin" />{/if}
-                      </svg>
-                    {/each}
+                    {#each { length: dotsOf(cluster) } as _, i (i)}<Dot standing={cluster.standing} size={9} />{/each}
                   </span>
                   <span class="label"
-                    ><span class="mono">{cluster.firmware ?? 'not known'}</span>
-                    <b>{cluster.devices.length}</b>{#if partners(cluster).length > 0}<span class="quiet"
-                        >, after {partners(cluster)[0]}</span
+                    ><span class="mono">{cluster.firmware ?? 'not known'}</span> <b>{cluster.devices.length}</b>{#if first.length > 0}<span
+                        class="quiet"
+                      >
+                        after {first[0]}</span
                       >{/if}</span
                   >
                 </button>
@@ -120,18 +118,55 @@
     font-weight: 550;
     font-size: 0.8125rem;
     color: var(--quiet);
-    padding: 0.45rem 0.6rem;
+    padding: 0.3rem;
+    vertical-align: bottom;
+  }
+  .place,
+  .cluster {
+    display: flex;
+    padding: 0.1rem 0.35rem;
+    border-radius: var(--radius-base);
+    text-align: left;
+    max-width: 100%;
+  }
+  .place {
+    align-items: baseline;
+    gap: 0.4rem;
+  }
+  .place b {
+    color: var(--ink);
+  }
+  .cluster {
+    flex-wrap: wrap;
+    gap: 0.05rem 0.5rem;
+    align-items: center;
+    width: 100%;
+  }
+  .place:hover,
+  .cluster:hover {
+    background: color-mix(in oklab, var(--now) 8%, transparent);
+  }
+  .place[aria-pressed='true'],
+  .cluster[aria-pressed='true'] {
+    box-shadow: inset 0 0 0 1.5px var(--now);
+  }
+  .narrow {
+    width: 7.4rem;
   }
   .who {
-    width: 17rem;
-    text-align: left;
+    width: 20rem;
+  }
+  thead .who {
+    padding: 0.3rem 0.9rem 0.42rem;
+  }
+  tbody .who {
     font-weight: 400;
-    padding: 0.3rem 0.9rem;
+    padding: 0.22rem 0.9rem;
   }
   tbody tr {
     border-top: 1px solid color-mix(in oklab, var(--line) 70%, transparent);
   }
-  tbody .who {
+  .both {
     display: flex;
     gap: 0.6rem;
     justify-content: space-between;
@@ -142,11 +177,8 @@
     text-overflow: ellipsis;
     white-space: nowrap;
   }
-  .target {
-    color: var(--quiet);
-  }
   td {
-    padding: 0.15rem 0.3rem;
+    padding: 0.12rem 0.3rem;
     vertical-align: middle;
   }
   /* The line that everything is on its way to. */
@@ -154,41 +186,18 @@
     background: color-mix(in oklab, var(--good) 7%, transparent);
     border-left: 2px solid var(--good);
   }
-  .cluster {
-    display: flex;
-    flex-direction: column;
-    gap: 0.05rem;
-    align-items: flex-start;
-    padding: 0.15rem 0.35rem;
-    border-radius: var(--radius-base);
-    color: var(--tone);
-    text-align: left;
-    max-width: 100%;
-  }
-  .cluster:hover {
-    background: color-mix(in oklab, var(--now) 8%, transparent);
-  }
-  .cluster[aria-pressed='true'] {
-    box-shadow: inset 0 0 0 1.5px var(--now);
-  }
   .dots {
     display: flex;
     flex-wrap: wrap;
     gap: 2px;
   }
   .label {
-    color: var(--ink);
     font-size: 0.75rem;
-    line-height: 1.2;
-    white-space: nowrap;
-    overflow: hidden;
-    text-overflow: ellipsis;
-    max-width: 100%;
+    line-height: 1.25;
   }
-  .thin {
-    fill: none;
-    stroke: currentColor;
-    stroke-width: 1.3;
+  .after {
+    display: block;
+    white-space: nowrap;
   }
   .legend {
     padding: 0.3rem 0.9rem 0.5rem;

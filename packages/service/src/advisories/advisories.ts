@@ -256,13 +256,12 @@ export class Advisories {
     this.context.live.changed('advisories');
   }
 
-  /** What a line of an image's note mentions: an advisory that is here, or only words. */
-  async mention(text: string): Promise<{ text: string; advisory: string | null; exposed: number }> {
-    const rows = await this.#rows();
-    const row = rows.find((r) => r.id === text || r.data.vulnerabilities.some((v) => v.name === text));
+  /** What a line of an image's note mentions, an advisory that is here or only words, and how many of some devices it exposes. */
+  async mention(text: string, among: (known: KnownDevice) => boolean): Promise<{ text: string; advisory: string | null; exposed: number }> {
+    const row = (await this.#rows()).find((r) => r.id === text || r.data.vulnerabilities.some((v) => v.name === text));
     if (!row) return { text, advisory: null, exposed: 0 };
-    const [view] = await this.#views([row]);
-    return { text, advisory: row.id, exposed: view!.devices.exposed };
+    const found = this.#exposure(row, await this.#mappings(), (await this.devices.all()).filter(among));
+    return { text, advisory: row.id, exposed: found.filter((f) => f.result.exposure === 'exposed').length };
   }
 }
 

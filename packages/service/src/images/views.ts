@@ -5,7 +5,7 @@ import type { ImageRow } from '../data/entities.js';
 import type { Devices, KnownDevice } from '../devices/devices.js';
 import { pathImageOf } from './rows.js';
 
-const mostNames = 12;
+const mostNames = 6;
 
 /** Images as they are shown: who may run them, who does, whom they take onward, what they mend and break. */
 export class ImageViews {
@@ -73,7 +73,11 @@ export class ImageViews {
     return {
       ...view!,
       note: row.note,
-      fixes: await Promise.all(row.note.fixes.map((text) => this.advisories.mention(text))),
+      fixes: await Promise.all(
+        row.note.fixes.map((text) =>
+          this.advisories.mention(text, ({ row: d, state }) => d.family === image.family && fits(image, state.hardware)),
+        ),
+      ),
       breaks: breaksOf(image, all),
     };
   }
