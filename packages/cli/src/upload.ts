@@ -55,10 +55,12 @@ export async function uploadFile(client: BarrowClient, path: string, onProgress:
       upload = await client.sendUpload(upload.id, upload.received, Readable.toWeb(source) as never);
     } catch (error) {
       const broken =
-        error instanceof UnreachableError || (error instanceof ProblemError && /^upload-(broken|busy|offset)$/.test(error.problem.code));
+        error instanceof UnreachableError ||
+        (error instanceof ProblemError && /^upload-(broken|busy|offset|unknown)$/.test(error.problem.code));
       if (!broken || tries === mostTries) throw error;
       await new Promise((done) => setTimeout(done, 250 * tries));
-      upload = await client.upload(upload.id);
+      // Begun anew, it is the same upload; or a fresh one, when somebody else has had this one taken meanwhile.
+      upload = await client.beginUpload({ file, bytes: size, key });
     } finally {
       source.destroy();
     }
@@ -198,8 +200,17 @@ export function readChecksumFile(text: string, name: string): Checksum[] {
 
 /** Uploads one release and has it taken in. */
 export async function takeBatch(client: BarrowClient, batch: Batch, wishes: Wishes, onProgress?: OnProgress): Promise<Taken> {
-  const uploads: string[] = [];
-  for (const path of batch.paths) uploads.push(await uploadFile(client, path, onProgress));
   const { checksums } = batch;
-  return client.take({ ...wishes, uploads, ...(checksums === null ? {} : { checksums: `${wishes.checksums ?? ''}${checksums}` }) });
+  const more = checksums === null ? {} : { checksums: `${wishes.checksums ?? ''}${checksums}` };
+  for (let tries = 1; ; tries++) {
+    const uploads: string[] = [];
+    for (const path of batch.paths) uploads.push(await uploadFile(client, path, onProgress));
+    try {
+      return await client.take({ ...wishes, ...more, uploads });
+    } catch (error) {
+      // The same file, sent twice at once, is one upload; who takes it first leaves the other to look again.
+      const gone = error instanceof ProblemError && /^upload-(unknown|incomplete)$/.test(error.problem.code);
+      if (!gone || tries === mostTries) throw error;
+    }
+  }
 }

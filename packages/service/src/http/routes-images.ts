@@ -1,4 +1,4 @@
-import type { IncomingMessage } from 'node:http';
+import type { IncomingMessage, ServerResponse } from 'node:http';
 import { Readable } from 'node:stream';
 import type { Context as HonoContext } from 'hono';
 import { z, type OpenAPIHono } from '@hono/zod-openapi';
@@ -20,9 +20,13 @@ import { addOperation, idParam } from './operation.js';
 
 /** The body as it comes from the socket. Giving up on it does not close the socket, so that the refusal can still be read. */
 async function withBody<T>(c: HonoContext<Env>, use: (body: Readable) => Promise<T>): Promise<T> {
-  const { incoming } = c.env as unknown as { incoming: IncomingMessage };
+  const { incoming, outgoing } = c.env as unknown as { incoming: IncomingMessage; outgoing: ServerResponse };
   try {
     return await use(Readable.from(incoming.iterator({ destroyOnReturn: false }), { objectMode: true, highWaterMark: 4 }));
+  } catch (error) {
+    // What still comes is thrown away, and nobody begins another request behind it.
+    outgoing.setHeader('connection', 'close');
+    throw error;
   } finally {
     incoming.resume();
   }

@@ -79,9 +79,8 @@ export class Intake {
     const folder = this.uploads.scratch();
     try {
       const remarks: string[] = [];
-      const { images, notes, checksums, loose } = await this.#sort(sources, folder, remarks);
-      const all = [...sources, ...images];
-      await this.#compareDigests(sources, all, wishes, checksums, remarks);
+      const { images, notes, checksums, loose, unpacked } = await this.#sort(sources, folder, remarks);
+      await this.#compareDigests(sources, [...sources, ...unpacked], wishes, checksums, remarks);
       const releases = await this.#releases(images, notes, wishes, remarks);
       if (releases.length === 0)
         throw refuseImage(
@@ -102,6 +101,7 @@ export class Intake {
     const notes: { member: Member; note: ImageNote }[] = [];
     const checksums: Checksum[] = [];
     const loose: string[] = [];
+    const all: Member[] = [];
     const text = async (member: Member): Promise<string> => {
       if (member.bytes > longestText)
         throw refuseImage('note-unreadable', `${member.file} is longer than a megabyte.`, 'Check what it is.');
@@ -139,9 +139,10 @@ export class Intake {
       }
       const members = await unpack(kind, source, folder);
       remarks.push(`${source.file} was unpacked: ${members.length} ${members.length === 1 ? 'file' : 'files'}`);
+      all.push(...members);
       for (const member of members) await sortOne(member, true);
     }
-    return { images, notes, checksums, loose };
+    return { images, notes, checksums, loose, unpacked: all };
   }
 
   async #isImage(member: Member): Promise<boolean> {

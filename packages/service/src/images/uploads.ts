@@ -83,9 +83,19 @@ export class Uploads {
     return found;
   }
 
+  /** How much has come. @throws Refusal when it was dropped meanwhile */
+  async #size(id: string): Promise<number> {
+    try {
+      return (await stat(this.#path(id))).size;
+    } catch (error) {
+      if ((error as NodeJS.ErrnoException).code !== 'ENOENT') throw error;
+      throw notFound('upload', id, 'Begin it anew: it was taken, dropped or forgotten after a week.');
+    }
+  }
+
   async view(id: string): Promise<Upload> {
     const { file, bytes, key } = this.#session(id);
-    const { size } = await stat(this.#path(id));
+    const size = await this.#size(id);
     const receivedSha256 = size === 0 ? null : await this.#digestSoFar(id, size);
     return { id, file, bytes, key, received: size, receivedSha256 };
   }
@@ -112,7 +122,7 @@ export class Uploads {
     this.#busy.add(id);
     try {
       const path = this.#path(id);
-      const { size } = await stat(path);
+      const size = await this.#size(id);
       if (offset !== size)
         throw new Refusal(
           409,
@@ -145,7 +155,7 @@ export class Uploads {
           pipeline(body, measure, createWriteStream(path, { flags: 'r+', start: size, flush: true, highWaterMark: 1 << 20 })),
         );
       } catch (error) {
-        const written = (await stat(path)).size;
+        const written = await this.#size(id);
         this.#hashes.delete(id);
         if (error instanceof Refusal) {
           if (error.code === 'store-full') await this.drop(id);
@@ -171,7 +181,7 @@ export class Uploads {
   async whole(id: string): Promise<Received> {
     const { file, bytes } = this.#session(id);
     const path = this.#path(id);
-    const { size } = await stat(path);
+    const size = await this.#size(id);
     if (size !== bytes || this.#busy.has(id))
       throw new Refusal(
         422,
