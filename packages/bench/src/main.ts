@@ -1,5 +1,7 @@
 import { benchRehearsal, benchDecide } from './scheduler.js';
 import { benchDeviceList } from './devices.js';
+import { benchImages } from './images.js';
+import { benchPaths } from './paths.js';
 import { benchSweep } from './sweep.js';
 import { benchTftp } from './tftp.js';
 import type { Measured } from './measure.js';
@@ -12,6 +14,8 @@ const tell = (m: Measured): void => {
 };
 // First, while this process is small: it is the one that asks and holds the watch.
 for (const m of await benchDeviceList()) tell(m);
+for (const m of await benchImages()) tell(m);
+for (const m of benchPaths()) tell(m);
 tell(benchDecide(10_000));
 tell(benchRehearsal(10_000));
 for (const m of await benchSweep()) tell(m);

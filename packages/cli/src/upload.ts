@@ -2,7 +2,6 @@ import { createHash } from 'node:crypto';
 import { createReadStream } from 'node:fs';
 import { open, readdir, readFile, stat } from 'node:fs/promises';
 import { basename, dirname, join, resolve } from 'node:path';
-import { Readable } from 'node:stream';
 import { ProblemError, UnreachableError, type BarrowClient } from '@barrow/client';
 import {
   checksumsFor,
@@ -48,11 +47,16 @@ export async function uploadFile(client: BarrowClient, path: string, onProgress:
     upload = await client.beginUpload({ file, bytes: size, key });
   }
   for (let tries = 1; upload.received < size; tries++) {
-    let sent = upload.received;
-    const source = createReadStream(path, { start: upload.received, highWaterMark: 1 << 18 });
-    source.on('data', (piece) => onProgress(file, (sent += piece.length), size));
+    // A generator hands each piece on when the one before is away; a listener beside the stream would let both wait for each other.
+    const pieces = async function* (from: number): AsyncGenerator<Buffer> {
+      let sent = from;
+      for await (const piece of createReadStream(path, { start: from, highWaterMark: 1 << 18 })) {
+        yield piece as Buffer;
+        onProgress(file, (sent += (piece as Buffer).length), size);
+      }
+    };
     try {
-      upload = await client.sendUpload(upload.id, upload.received, Readable.toWeb(source) as never);
+      upload = await client.sendUpload(upload.id, upload.received, pieces(upload.received) as never);
     } catch (error) {
       const broken =
         error instanceof UnreachableError ||
@@ -61,8 +65,6 @@ export async function uploadFile(client: BarrowClient, path: string, onProgress:
       await new Promise((done) => setTimeout(done, 250 * tries));
       // Begun anew, it is the same upload; or a fresh one, when somebody else has had this one taken meanwhile.
       upload = await client.beginUpload({ file, bytes: size, key });
-    } finally {
-      source.destroy();
     }
   }
   return upload.id;

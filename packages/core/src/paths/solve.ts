@@ -1,7 +1,6 @@
 import TinyQueue from 'tinyqueue';
 import type { DeviceHardware } from '../images/match.js';
 import type { Resettable } from '../images/note.js';
-import { compareVersions, VersionUnreadable } from '../versions/version.js';
 import { chosenFreely, levelFor } from './admit.js';
 import { explainGap, type Gap, type Search } from './gap.js';
 import {
@@ -113,19 +112,25 @@ const longestPath = 12;
 export class PathBook {
   readonly #ranks: Map<string, FamilyRanks>;
   readonly #usable: RankedImage[] = [];
+  readonly #byFamily = new Map<string, RankedImage[]>();
   readonly unusable: UnusableImage[] = [];
   readonly #fitting = new Map<string, readonly RankedImage[]>();
   readonly #solved = new Map<string, PathResult>();
 
   constructor(
-    private readonly families: ReadonlyMap<string, FamilySchemes>,
+    families: ReadonlyMap<string, FamilySchemes>,
     readonly images: readonly PathImage[],
   ) {
     this.#ranks = rankFamilies(families, images);
     for (const image of images) {
       const ranked = rankImage(this.#ranks, image);
       if ('why' in ranked) this.unusable.push(ranked);
-      else this.#usable.push(ranked);
+      else {
+        this.#usable.push(ranked);
+        const list = this.#byFamily.get(image.family);
+        if (list) list.push(ranked);
+        else this.#byFamily.set(image.family, [ranked]);
+      }
     }
   }
 
@@ -146,11 +151,12 @@ export class PathBook {
     const key = JSON.stringify([device, target, down]);
     let found = this.#solved.get(key);
     if (!found) {
-      const scheme = this.families.get(target.family)?.versions;
+      const versions = this.#ranks.get(target.family)?.versions;
+      const rank = versions?.of(target.version) ?? null;
       found = this.solve(device, {
         family: target.family,
         version: target.version,
-        ends: (image) => scheme !== undefined && isSame(() => compareVersions(scheme, image.version, target.version)),
+        ends: (image) => rank !== null && versions!.of(image.version) === rank,
         acceptUnreleased: target.acceptUnreleased,
         down,
       });
@@ -168,8 +174,8 @@ export class PathBook {
     if (hardware.family === null || rank === null || !ranks) throw new Error('a path begins at a version that its family can read');
     const goalRank = goal.version === null ? Infinity : (this.#ranks.get(goal.family)?.versions.of(goal.version) ?? Infinity);
     const lifts = this.#lifts(device, images, depth);
-    const ends = (image: RankedImage): boolean =>
-      image.image.component === 'system' && image.image.family === goal.family && goal.ends(image.image);
+    const ending = new Set((this.#byFamily.get(goal.family) ?? []).filter((i) => i.image.component === 'system' && goal.ends(i.image)));
+    const ends = (image: RankedImage): boolean => ending.has(image);
 
     const start: Node = {
       family: hardware.family,
@@ -184,17 +190,20 @@ export class PathBook {
       by: null,
       before: null,
     };
+    // A withdrawn image is never a step, an unreleased one only as the end that was named.
+    const usable = images.filter((i) => i.image.withdrawn === null && (chosenFreely(i.image) || (ends(i) && goal.acceptUnreleased)));
+    const rules: Rules = { goal, goalRank, lifts, ranks: this.#ranks };
     const queue = new TinyQueue<Node>([start], (a, b) => a.reboots - b.reboots || a.bytes - b.bytes || a.order - b.order);
     const reached = new Map<string, Node>();
     let order = 1;
     for (let node = queue.pop(); node; node = queue.pop()) {
-      const key = `${node.family}|${node.rank}|${node.loader}|${node.level}`;
+      const key = keyOf(node);
       if (reached.has(key)) continue;
       reached.set(key, node);
       if (node.by && ends(node.by)) return { path: this.#write(device, node, lifts), gap: null };
-      for (const image of images) {
-        const next = take(node, image, { goal, goalRank, lifts, ranks: this.#ranks }, ends(image), order);
-        if (next) {
+      for (const image of usable) {
+        const next = take(node, image, rules, order);
+        if (next && !reached.has(keyOf(next))) {
           order++;
           queue.push(next);
         }
@@ -288,6 +297,8 @@ export class PathBook {
   }
 }
 
+const keyOf = (r: Reached): string => `${r.family}|${r.rank}|${r.loader}|${r.level}`;
+
 interface Rules {
   readonly goal: PathGoal;
   readonly goalRank: number;
@@ -296,10 +307,8 @@ interface Rules {
 }
 
 /** What the state becomes by taking an image, or null when it cannot be taken. */
-function take(node: Node, ranked: RankedImage, { goal, goalRank, lifts, ranks }: Rules, isEnd: boolean, order: number): Node | null {
+function take(node: Node, ranked: RankedImage, { goal, goalRank, lifts, ranks }: Rules, order: number): Node | null {
   const { image } = ranked;
-  if (image.withdrawn !== null) return null;
-  if (!chosenFreely(image) && !(isEnd && goal.acceptUnreleased)) return null;
   if (!accepts(ranked, node.family, node.rank)) return null;
   const level = levelFor(ranked, node.level, lifts);
   if (level === null) return null;
@@ -332,15 +341,6 @@ function take(node: Node, ranked: RankedImage, { goal, goalRank, lifts, ranks }:
     version: image.version,
     loader: brings ? image.bringsBootLoader : node.loader,
   };
-}
-
-function isSame(order: () => number): boolean {
-  try {
-    return order() === 0;
-  } catch (error) {
-    if (error instanceof VersionUnreadable) return false;
-    throw error;
-  }
 }
 
 function noticesOf(image: PathImage): string[] {

@@ -78,7 +78,7 @@ export async function readStart(member: Member): Promise<Start> {
   return { header, ratherIs: header ? null : whatItRatherIs(start) };
 }
 
-async function checkContent({ file, path, bytes }: Member, header: FileHeader): Promise<void> {
+async function checkContent({ file, path, bytes, content: taken }: Member, header: FileHeader): Promise<void> {
   const { content, totalBytes } = header;
   const exact = header.format === 'simg';
   if (bytes < totalBytes || (exact && bytes !== totalBytes))
@@ -91,7 +91,7 @@ async function checkContent({ file, path, bytes }: Member, header: FileHeader): 
     );
   if (!content) return;
   if (content.sha256 !== null) {
-    const digest = await digestOfFile(path, content.offset);
+    const digest = taken?.offset === content.offset ? taken.sha256 : await digestOfFile(path, content.offset);
     if (digest !== content.sha256)
       throw refuseImage('image-damaged', `${file}: its header tells SHA-256 ${content.sha256}, the content has ${digest}.`, damaged);
   }

@@ -17,6 +17,8 @@ export interface Member {
   readonly path: string;
   readonly bytes: number;
   readonly sha256: string;
+  /** The digest of what follows its header, where that was taken on the way in. */
+  readonly content?: { readonly offset: number; readonly sha256: string } | null;
 }
 
 export type ArchiveKind = 'zip' | 'tar' | 'tar.gz';

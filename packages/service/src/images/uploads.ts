@@ -5,22 +5,43 @@ import { join } from 'node:path';
 import type { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { z } from 'zod';
-import type { Upload } from '@barrow/core';
+import { imageMagic, type Upload } from '@barrow/core';
 import type { Context } from '../context.js';
 import { newId } from '../data/seal.js';
 import { notFound, Refusal } from '../errors.js';
 import { digestOfFile } from './digest.js';
+import type { Member } from './unpack.js';
 
 const sessionSchema = z.object({ id: z.string(), file: z.string(), bytes: z.number(), key: z.string(), by: z.string() });
 type Session = z.infer<typeof sessionSchema>;
 
 /** What was received of one upload. */
-export interface Received {
+export interface Received extends Member {
   readonly id: string;
-  readonly file: string;
-  readonly path: string;
-  readonly bytes: number;
-  readonly sha256: string;
+}
+
+/** The digests of what has come so far. */
+interface Digesting {
+  readonly whole: Hash;
+  /** Of what follows a header that tells where its content begins, so that a large file need not be read a second time. */
+  readonly content: { readonly offset: number; readonly hash: Hash } | null;
+  at: number;
+}
+
+function beginDigest(first: Buffer): Digesting {
+  const hasHeader = first.length >= 10 && first.toString('latin1', 0, imageMagic.length) === imageMagic;
+  return {
+    whole: createHash('sha256'),
+    content: hasHeader ? { offset: 10 + first.readUInt32BE(imageMagic.length), hash: createHash('sha256') } : null,
+    at: 0,
+  };
+}
+
+function digestPiece(digesting: Digesting, piece: Buffer): void {
+  digesting.whole.update(piece);
+  const { content, at } = digesting;
+  if (content && at + piece.length > content.offset) content.hash.update(piece.subarray(Math.max(0, content.offset - at)));
+  digesting.at = at + piece.length;
 }
 
 /** Days after which an upload that nobody went on with is forgotten. */
@@ -32,7 +53,7 @@ export class Uploads {
   readonly #sessions = new Map<string, Session>();
   readonly #busy = new Set<string>();
   /** The digest of what came so far, while the service that began it still runs. */
-  readonly #hashes = new Map<string, { hash: Hash; at: number }>();
+  readonly #hashes = new Map<string, Digesting>();
 
   constructor(private readonly context: Context) {
     this.#folder = join(context.options.dataFolder, 'incoming');
@@ -102,7 +123,7 @@ export class Uploads {
 
   async #digestSoFar(id: string, size: number): Promise<string> {
     const kept = this.#hashes.get(id);
-    return kept?.at === size ? kept.hash.copy().digest('hex') : digestOfFile(this.#path(id));
+    return kept?.at === size ? kept.whole.copy().digest('hex') : digestOfFile(this.#path(id));
   }
 
   /**
@@ -133,7 +154,7 @@ export class Uploads {
         );
       const kept = this.#hashes.get(id);
       // After a restart the digest so far is not known; it is read again when the whole is there.
-      const hash = size === 0 ? createHash('sha256') : kept?.at === size ? kept.hash : null;
+      let digesting = size > 0 && kept?.at === size ? kept : null;
       let at = size;
       const measure = async function* (source: AsyncIterable<Buffer>): AsyncGenerator<Buffer> {
         for await (const piece of source) {
@@ -145,7 +166,8 @@ export class Uploads {
               `${session.file} has more than the ${session.bytes} octets that were announced.`,
               'Begin it anew; the file may have changed while it was read.',
             );
-          hash?.update(piece);
+          if (at === 0) digesting = beginDigest(piece);
+          if (digesting) digestPiece(digesting, piece);
           at += piece.length;
           yield piece;
         }
@@ -170,7 +192,7 @@ export class Uploads {
           'Send it again: it goes on where it ended.',
         );
       }
-      if (hash) this.#hashes.set(id, { hash, at });
+      if (digesting) this.#hashes.set(id, digesting);
       return await this.view(id);
     } finally {
       this.#busy.delete(id);
@@ -190,7 +212,15 @@ export class Uploads {
         `${file}: ${size} of ${bytes} octets have come.`,
         'Send the rest; the upload goes on where it ended.',
       );
-    return { id, file, path, bytes, sha256: await this.#digestSoFar(id, size) };
+    const content = this.#hashes.get(id)?.content ?? null;
+    return {
+      id,
+      file,
+      path,
+      bytes,
+      sha256: await this.#digestSoFar(id, size),
+      content: content && { offset: content.offset, sha256: content.hash.copy().digest('hex') },
+    };
   }
 
   /** Forgets an upload and what came of it. */
