@@ -72,8 +72,8 @@ function build() {
 
 export function prepare() {
   const [major, minor] = process.versions.node.split('.').map(Number);
-  if (major < 20 || (major === 20 && minor < 11)) {
-    process.stderr.write(`Barrow needs Node.js 20.11 or newer; this is ${process.versions.node}.\n`);
+  if (major < 20 || (major === 20 && minor < 15)) {
+    process.stderr.write(`Barrow needs Node.js 20.15 or newer; this is ${process.versions.node}.\n`);
     process.exit(2);
   }
   install();

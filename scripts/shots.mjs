@@ -145,8 +145,11 @@ try {
     },
   });
   await shoot('device', `/devices/${(await barrow.device('quay-sw-1')).id}`, { ready: 'If this reboots' });
-  await terminal('terminal-device', 'barrow device show quay-sw-1');
-  await terminal('terminal-standing', 'barrow standing');
+  await terminal('terminal-standing', 'barrow standing --site quay-house');
+  await shoot('standing', '/standing', { ready: 'The image store lacks' });
+  await shoot('images', '/images', { ready: 'tb36-6.1.2.simg' });
+  await shoot('image', '/images/oc400r2-2.12.0.simg', { ready: 'Who may run it' });
+  await shoot('advisories', '/advisories/OWP-2026-002', { ready: 'Cameras show their picture' });
   const plan = await barrow.plan({ name: 'Winter round', first: 1, atOnce: 4, soakSeconds: 3, unsaved: 'hold' });
   await shoot('rollout-plan', `/rollouts/${plan.id}`, { ready: 'from start to end' });
   await terminal('terminal-plan', 'barrow rollout rehearse latest');
@@ -156,7 +159,6 @@ try {
     return r.totals.verified >= 5 && r.runs.some((x) => x.percent !== null && x.percent > 30);
   });
   await shoot('rollout-live', `/rollouts/${plan.id}`, { ready: 'verified' });
-  await shoot('rollout-dark', `/rollouts/${plan.id}`, { ready: 'verified', dark: true });
   await until(async () => {
     const r = await barrow.rollout(plan.id);
     return r.phase === 'held' && r.totals['under-way'] === r.runs.filter((x) => x.phase === 'ready').length;

@@ -2,7 +2,17 @@ import { existsSync, readdirSync, readFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { describe, expect, it } from 'vitest';
-import { causes, stepNames } from '@barrow/core';
+import {
+  causes,
+  imageNoteJsonSchema,
+  imageNoteSchema,
+  PathBook,
+  readNote,
+  stepNames,
+  type PathImage,
+  type PathPartner,
+} from '@barrow/core';
+import { parse } from 'yaml';
 import { faultNames } from '@barrow/standins';
 import { barrow } from './support/service.js';
 
@@ -14,16 +24,16 @@ const readme = read('README.md');
 function commandsIn(text: string): string[][] {
   const found = [...text.matchAll(/(?:npx )?barrow ((?:[a-z][\w-]*)(?: [^`\n#…]*)?)/g)].map((m) => m[1]!.trim().split(/\s+/));
   return found.filter(([first]) =>
-    /^(serve|demo|network|credential|token|discover|map|device|standing|target|family|image|staging|transfer|backup|rollout|upgrade|report)$/.test(
+    /^(serve|demo|network|credential|token|discover|map|device|standing|target|family|image|staging|transfer|backup|rollout|upgrade|report|advisory)$/.test(
       first!,
     ),
   );
 }
 
-describe.each(['README.md', 'docs/discovery.md'])('%s', (file) => {
+describe.each(['README.md', 'docs/discovery.md', 'docs/images.md', 'docs/upgrade-paths.md'])('%s', (file) => {
   it('names only commands and options that exist', async () => {
     const commands = commandsIn(read(file));
-    expect(commands.length).toBeGreaterThan(12);
+    expect(commands.length).toBeGreaterThan(3);
     const seen = new Map<string, string>();
     for (const words of commands) {
       // The command is its leading words, as far as the help knows them.
@@ -71,6 +81,74 @@ describe('every page', () => {
     const pictures = readdirSync(join(root, 'docs/screenshots'));
     expect(pictures.length).toBeLessThan(20);
     for (const picture of pictures) expect(all, picture).toContain(picture);
+  });
+});
+
+describe('the page of images', () => {
+  const page = read('docs/images.md');
+  it('shows a note that is one, and names every key of it', () => {
+    for (const [, json] of page.matchAll(/```json\n([\s\S]*?)```/g)) expect(readNote(json!).imageNote).toBe(1);
+    const keys = Object.keys(imageNoteSchema.shape).filter((k) => k !== 'imageNote');
+    const rows = [...page.matchAll(/^\| (`[^|]+) \|/gm)].flatMap((m) => [...m[1]!.matchAll(/`(\w+)`/g)].map((k) => k[1]));
+    expect(rows.sort()).toEqual(keys.sort());
+  });
+  it('links the schema of the note as it is', () => {
+    expect(JSON.parse(read('docs/image-note.schema.json'))).toEqual(imageNoteJsonSchema());
+  });
+});
+
+describe('the page of upgrade paths', () => {
+  const plain = { patterns: ['(?P<a>\\d+)\\.(?P<b>\\d+)\\.(?P<c>\\d+)'], write: '{a}.{b}.{c}' };
+  const scheme = { ...plain, order: ['a', 'b', 'c'].map((part) => ({ part, absent: 'first' as const })) };
+  const families = new Map(['own', 'newer', 'boss'].map((f) => [f, { versions: scheme }]));
+  const examples = [...read('docs/upgrade-paths.md').matchAll(/^\*\*([^*]+)\*\*(?:(?!```)[\s\S])*```yaml\n([\s\S]*?)```/gm)];
+  interface Example {
+    device: { runs: string; bootLoader?: string; partner?: { runs: string; target?: string; pinned?: string } };
+    target: string;
+    targetFamily?: string;
+    down?: boolean;
+    images: (Record<string, unknown> & { family?: string; bytes?: number })[];
+    path?: string[];
+    resets?: string[];
+    gap?: string;
+    wanted?: string;
+    near?: string;
+  }
+  it('has all of them', () => expect(examples.length).toBe(11));
+  it.each(examples.map((m) => [m[1]!, parse(m[2]!) as Example]))('is true: %s', (_, e) => {
+    const images = e.images.map(({ bytes = 100, ...note }, i): PathImage => {
+      const full = imageNoteSchema.parse({
+        imageNote: 1,
+        family: 'own',
+        models: [note.family === 'boss' ? 'B' : 'M'],
+        hardwareRevisions: ['1'],
+        ...note,
+      });
+      return { ...full, sha256: String(i).padStart(64, '0'), file: `${full.family}-${full.version}`, bytes };
+    });
+    const hardware = (family: string, model: string) => ({ family, model, hardwareRevision: '1', variant: '' });
+    const { partner: p } = e.device;
+    const partner: PathPartner | null = p
+      ? {
+          id: 'p',
+          name: 'partner',
+          hardware: hardware('boss', 'B'),
+          firmware: p.runs,
+          bootLoader: null,
+          partner: null,
+          target: p.target ? { family: 'boss', version: p.target, acceptUnreleased: false } : null,
+          pinned: p.pinned ?? null,
+        }
+      : null;
+    const device = { hardware: hardware('own', 'M'), firmware: e.device.runs, bootLoader: e.device.bootLoader ?? null, partner };
+    const target = { family: e.targetFamily ?? 'own', version: e.target, acceptUnreleased: false };
+    const { path, gap } = new PathBook(families, images).toTarget(device, target, e.down);
+    if (e.path) expect(path?.steps.map((s) => `${s.on ? 'partner ' : ''}${s.image.version}`)).toEqual(e.path);
+    if (e.resets) expect(path?.steps.flatMap((s) => s.resets)).toEqual(e.resets);
+    if (e.gap) expect(gap?.text).toContain(e.gap);
+    if (e.wanted) expect(gap?.wanted).toBe(e.wanted);
+    if (e.near) expect(gap?.near?.why).toBe(e.near);
+    expect(e.path === undefined).toBe(path === null);
   });
 });
 

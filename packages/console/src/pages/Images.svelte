@@ -49,8 +49,8 @@
     const wanted = text.trim().toLowerCase();
     const found = new Map<string, Image[]>();
     for (const i of images ?? []) {
-      const said = [i.file, i.version, i.family, i.channel, i.sha256, ...i.models].join('\n').toLowerCase();
-      if (wanted !== '' && !said.includes(wanted)) continue;
+      const said = [i.file, i.version, i.family, i.channel, ...i.models].join('\n').toLowerCase();
+      if (wanted !== '' && !said.includes(wanted) && !i.sha256.startsWith(wanted)) continue;
       const list = found.get(i.family);
       if (list) list.push(i);
       else found.set(i.family, [i]);

@@ -88,9 +88,7 @@
                   </span>
                   <span class="label"
                     ><span class="mono">{cluster.firmware ?? 'not known'}</span> <b>{cluster.devices.length}</b>{#if first.length > 0}<span
-                        class="quiet"
-                      >
-                        after {first[0]}</span
+                        class="quiet after">after {first[0]}</span
                       >{/if}</span
                   >
                 </button>

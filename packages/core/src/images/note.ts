@@ -100,6 +100,9 @@ export type ImageNote = z.infer<typeof imageNoteSchema>;
 /** A note as it is written: what has a default may be left away. */
 export type ImageNoteInput = z.input<typeof imageNoteSchema>;
 
+/** The note's JSON Schema (draft 2020-12), as it is written: what has a default may be left away. */
+export const imageNoteJsonSchema = (): object => ({ title: 'Image note', ...z.toJSONSchema(imageNoteSchema, { io: 'input' }) });
+
 /** The name of the note that belongs to a file. */
 export const noteNameOf = (file: string): string => `${file}.note.json`;
 export const isNoteName = (file: string): boolean => file.endsWith('.note.json');
