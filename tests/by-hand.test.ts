@@ -96,15 +96,17 @@ describe('what people enter, through the command line', () => {
 
   it('tells the cause when a device cannot be asked', async () => {
     const { client } = scene.served;
+    // Known anew, so that no credential of before is remembered.
+    await client.removeDevice('quay-sw-2');
     const other = await client.addNetwork({
       name: 'bare',
       site: 'quay-house',
-      ranges: ['127.73.1.1'],
+      ranges: ['127.73.1.12'],
       snmpPort: 16161,
       credentials: ['ferry-snmp'],
     });
     await discover(client, ['bare']);
-    const ran = await run(['device', 'locate', 'quay-rt-1']);
+    const ran = await run(['device', 'locate', 'quay-sw-2']);
     expect(ran.code).toBe(4);
     expect(ran.err).toContain('network bare names no SSH credential');
     expect(ran.err).toContain('What to do: Add one with `barrow credential add`');

@@ -114,6 +114,18 @@ describe('the stores', () => {
     expect((await client.verifyImages()).every((i) => i.sound)).toBe(true);
   });
 
+  it('stage nothing that is withdrawn, and let no device begin with it that was planned before', async () => {
+    const { client } = scene.served;
+    const plan = await client.plan({ devices: ['quay-sw-3'], first: 0 });
+    const { note } = await client.image(file);
+    await client.setNote(file, { ...note, withdrawn: { why: 'it burns' } });
+    await expect(client.putOffer(file, ['quay-sw-3'])).rejects.toMatchObject({ problem: { code: 'image-withdrawn' } });
+    await client.say(plan.id, 'start');
+    const ended = await rolloutUntil(client, plan.id, isEnded);
+    expect(ended.runs[0]).toMatchObject({ outcome: 'not-begun', cause: { code: 'image-withdrawn' }, detail: `${file}: it burns` });
+    await client.setNote(file, note);
+  });
+
   it('refuse a second content for one version of the same hardware, and take the same content twice at once as one', async () => {
     const { client } = scene.served;
     const recipe = { maker: 'Tarnbrook', models: ['TB-2408'], hardwareRevisions: ['A2'], payloadBytes: 300_000 };

@@ -6,7 +6,16 @@ import { fileURLToPath } from 'node:url';
 import Sqlite from 'libsql';
 import { afterEach, describe, expect, it } from 'vitest';
 import { Database } from '../src/data/database.js';
-import { CredentialEntity, DeviceEntity, JournalEntity, NetworkEntity, ObservationEntity } from '../src/data/entities.js';
+import { imageNoteSchema } from '@barrow/core';
+import {
+  CredentialEntity,
+  DeviceEntity,
+  ImageEntity,
+  JournalEntity,
+  NetworkEntity,
+  ObservationEntity,
+  TargetEntity,
+} from '../src/data/entities.js';
 import { migrations } from '../src/data/migrations.js';
 
 const dirs: string[] = [];
@@ -63,14 +72,25 @@ describe('the database', () => {
       `insert into device (id, name, address, kind, site, network, first_seen, last_seen) values ('d-1', 'old', '127.40.1.1', 'switch', 's', 'n', 1, 2)`,
     );
     old.exec(`insert into observation (device, probe, address, at, raw, parsed) values ('d-1', 'SNMP v2c', '127.40.1.1', 7, '{}', '{}')`);
+    old.exec(`insert into image (sha256, file, family, maker, models, hardware_revisions, variant, version, bytes, added_at, added_by)
+      values ('${'a'.repeat(64)}', 'x.simg', 'f', 'm', '["M"]', '["1"]', '', '1.0.0', 9, 1, 'me')`);
+    old.exec(`insert into target (id, family, version, set_at, set_by) values ('g-1', 'f', '1.0.0', 1, 'me')`);
+    old.exec(`update device set variant = ''`);
     old.close();
     const db = await Database.open(folder);
+    const image = (await db.findOne(ImageEntity, { file: 'x.simg' }))!;
+    expect(imageNoteSchema.parse(image.note)).toEqual(image.note);
+    expect(image.note).toMatchObject({ family: 'f', version: '1.0.0', models: ['M'], files: [{ file: 'x.simg', bytes: 9 }] });
+    expect(image).toMatchObject({ component: 'system', channel: 'release', files: image.note.files });
+    expect(await db.findOne(TargetEntity, { id: 'g-1' })).toMatchObject({ fromFamilies: [], tag: null, acceptUnreleased: false });
+    // A variant that nobody told is not known any more: its twin would take another file.
     expect(await db.findOne(DeviceEntity, { id: 'd-1' })).toMatchObject({
       name: 'old',
       tags: [],
       flags: [],
       credentials: {},
       parent: null,
+      variant: null,
       note: '',
     });
     expect(await db.findOne(ObservationEntity, { device: 'd-1' })).toMatchObject({ at: 7, lastAt: 7, times: 1 });

@@ -86,7 +86,7 @@
                   <span class="dots" aria-hidden="true">
                     {#each { length: dotsOf(cluster) } as _, i (i)}<Dot standing={cluster.standing} size={9} />{/each}
                   </span>
-                  <span class="label"
+                  <span class="said"
                     ><span class="mono">{cluster.firmware ?? 'not known'}</span> <b>{cluster.devices.length}</b>{#if first.length > 0}<span
                         class="quiet after">after {first[0]}</span
                       >{/if}</span
@@ -189,7 +189,7 @@
     flex-wrap: wrap;
     gap: 2px;
   }
-  .label {
+  .said {
     font-size: 0.75rem;
     line-height: 1.25;
   }

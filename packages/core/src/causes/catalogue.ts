@@ -123,6 +123,12 @@ const list = [
     counts: 'failed',
   },
   {
+    code: 'image-withdrawn',
+    what: 'The image was withdrawn after the rollout was planned.',
+    next: 'Read why on the page of the image; set another target, and plan anew.',
+    counts: 'not-begun',
+  },
+  {
     code: 'never-asked',
     what: 'The device was told to fetch the image, but no request from it reached the store.',
     next: 'Look for a firewall or a route between device and store, and at the address the store is offered at.',

@@ -115,6 +115,8 @@ class Knowing extends Migration {
       'spaceBytes', null, 'from', json('[]'), 'reboots', 1, 'goingDown', 'refused', 'resets', json('[]'), 'drops', json('[]'),
       'bringsBootLoader', null, 'needs', json_object('bootLoader', null, 'partners', json('[]'), 'programs', json('[]')),
       'fixes', json('[]'), 'notes', '');`);
+    // A variant that no probe told was only supposed; a twin would take the wrong file by it.
+    this.addSql(`update device set variant = null where json_extract(believed_by, '$.variant') is null;`);
     this.addSql(`create table pin (device text primary key, version text not null, reason text not null, ask_again text not null,
       set_at integer not null, set_by text not null);`);
     this.addSql('create table advisory (id text primary key, added_at integer not null, added_by text not null, data json not null);');

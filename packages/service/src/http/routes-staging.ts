@@ -38,6 +38,14 @@ export function stagingRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     status: 201,
     run: async ({ body, who }) => {
       const image = await images.get(body.image);
+      if (image.note.withdrawn)
+        throw new Refusal(
+          409,
+          'image-withdrawn',
+          'Nothing was staged',
+          `${image.file} is withdrawn: ${image.note.withdrawn.why}.`,
+          'Stage another image, or take the withdrawal back with `barrow image withdraw --undo`.',
+        );
       if (!(await images.isSound(image)))
         throw new Refusal(
           422,

@@ -23,6 +23,8 @@ export interface PreflightFacts {
 /** Reachable, login works, same device, same version, right hardware, space, and nothing that the reboot would lose. */
 export const preflight: Step = async (step) => {
   const { context, run, plan, family, image, device } = step;
+  const { withdrawn } = (await step.images.get(image.sha256)).note;
+  if (withdrawn) throw new CauseError('image-withdrawn', `${image.file}: ${withdrawn.why}`);
   if (!(await step.images.isSound(image))) throw new CauseError('image-missing', `${image.file} (${image.sha256.slice(0, 12)}…)`);
   const session = await step.login();
   const { gives } = await session.run('record');
