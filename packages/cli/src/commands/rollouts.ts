@@ -61,7 +61,9 @@ export function rolloutText(io: Io, r: Rollout): string {
     (l) => [l.reason],
     (l) => l.name,
   );
-  if (left.length > 0) parts.push('', 'Left out:', ...left.map((l) => `  ${someOf(l.names)}: ${l.words}`));
+  if (left.length > 0 && r.phase === 'planned') parts.push('', 'Left out:', ...left.map((l) => `  ${someOf(l.names)}: ${l.words}`));
+  // Who reads of a rollout under way has read the plan; a few are still named.
+  else if (left.length > 0) parts.push('', `Left out: ${someOf(r.leftOut.map((l) => l.name))}; why is in \`barrow report ${r.id}\`.`);
   const trouble = r.runs.filter((x) => x.cause);
   if (trouble.length > 0) parts.push('', ...trouble.map((x) => causeLines(io, x)));
   if (r.phase !== 'planned') parts.push('', `${totalsOf(r)}.`);

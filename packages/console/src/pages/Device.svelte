@@ -158,7 +158,9 @@
     {#if device.target}<span class="quiet">target <span class="mono">{device.target}</span></span>{/if}
     {#if device.standingReason}<span class="quiet">{device.standingReason}</span>{/if}
     {#if device.path.length > 0}<PathSteps path={device.path} />{/if}
-    {#if device.targetWhy && !device.standingReason}<span class="quiet">{device.targetWhy}</span>{/if}
+    {#if device.targetWhy && !device.standingReason && !device.targetWhy.startsWith('every device of the family')}<span class="quiet"
+        >target by: {device.targetWhy}</span
+      >{/if}
     {#if device.rollout}<a class="anchor" href="/rollouts/{device.rollout}">in a rollout now</a>{/if}
     <span class="grow"></span>
     <span class="quiet" role="status">{told}</span>

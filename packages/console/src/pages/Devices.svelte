@@ -82,7 +82,8 @@
           )),
     );
   });
-  const behind = $derived(shown.filter((d) => d.standing === 'behind' && d.rollout === null));
+  // What Barrow can only record, or what waits for its partner, is no part of a rollout yet.
+  const behind = $derived(shown.filter((d) => d.standing === 'behind' && d.rollout === null && d.upgradable && d.path[0]?.on === null));
 
   const features = tableFeatures({
     rowSortingFeature,
