@@ -200,7 +200,7 @@ function describe(io: Io, a: AdvisoryDetail): string {
     ...(open
       ? [
           '',
-          `\`barrow advisory map '${open.vendor ?? ''}' '${open.product}' ${open.proposal ? `--as-proposed ${a.id}` : '--family FAMILY'}\``,
+          `\`barrow advisory map '${open.vendor ?? ''}' '${open.product}' ${open.proposal ? `--as-proposed ${a.id}` : '--family FAMILY'}\`${open.proposal ? '' : ', or with `--not-here`'}`,
         ]
       : []),
     ...(devices.length > 0 ? ['', table(io, ['DEVICE', 'SITE', 'FIRMWARE', 'EXPOSURE', 'SCORE', 'FIXED BY'], devices, [4])] : []),

@@ -3,7 +3,17 @@ import { readFile, rm, stat, writeFile } from 'node:fs/promises';
 import { dirname, join } from 'node:path';
 import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
-import { noteNameOf, NoteUnreadable, readNote, type Channel, type Image, type ImageDetail, type ImageNote, type Taken } from '@barrow/core';
+import {
+  describeFrom,
+  noteNameOf,
+  NoteUnreadable,
+  readNote,
+  type Channel,
+  type Image,
+  type ImageDetail,
+  type ImageNote,
+  type Taken,
+} from '@barrow/core';
 import type { Register } from '../context.js';
 import { CommandError, exit, Quiet, report } from '../errors.js';
 import { clock, count, makeColours, Mark, octets, print, table, type Io, type Say } from '../output.js';
@@ -309,10 +319,6 @@ async function readable(file: string): Promise<void> {
 function describeImage(io: Io, i: ImageDetail): string {
   const c = makeColours(io);
   const { note } = i;
-  const range = (r: object): string =>
-    Object.entries(r)
-      .map(([k, v]) => `${k} ${v as string}`)
-      .join(' ');
   const partners = note.needs.partners.map(
     (p) => `${p.family} ${p.atLeast} or newer${p.whenAlone === 'allowed' ? ' where there is one' : ''}`,
   );
@@ -327,7 +333,7 @@ function describeImage(io: Io, i: ImageDetail): string {
     ['size', `${octets(i.bytes)} (${i.bytes} octets)`],
     ['SHA-256', i.sha256],
     ['added', `${clock(i.addedAt)} by ${i.addedBy}`],
-    ['from', note.from.length > 0 ? note.from.map(range).join(', or ') : 'every version of its family'],
+    ['from', describeFrom(note.from)],
     [
       'needs',
       [

@@ -1,6 +1,6 @@
 <script lang="ts">
   import { octets } from '@barrow/client';
-  import type { Device, ImageDetail } from '@barrow/core';
+  import { describeFrom, type Device, type ImageDetail } from '@barrow/core';
   import Channel from '../parts/Channel.svelte';
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
@@ -37,19 +37,6 @@
     }, load);
   });
 
-  const range = (r: object): string => {
-    const words: Record<string, string> = {
-      atLeast: 'at least',
-      above: 'newer than',
-      below: 'older than',
-      upTo: 'up to',
-      only: 'exactly',
-      family: 'of',
-    };
-    return Object.entries(r)
-      .map(([k, v]) => `${words[k] ?? k} ${v as string}`)
-      .join(', ');
-  };
   const facts = $derived.by((): [string, string][] => {
     if (!image) return [];
     const { note } = image;
@@ -62,7 +49,7 @@
       ['Family', image.family],
       ['Models', `${image.models.join(', ')}${image.variant ? `, ${image.variant}` : ''}`],
       ['Hardware', image.hardwareRevisions.join(', ')],
-      ['Starts from', note.from.length > 0 ? note.from.map(range).join('; or ') : 'every version of its family'],
+      ['Starts from', describeFrom(note.from)],
       ['Needs', needs.join('; ') || 'nothing before it'],
       ...(note.bringsBootLoader ? [['Brings', `boot loader ${note.bringsBootLoader}`] as [string, string]] : []),
       ['Going down to it', note.goingDown],

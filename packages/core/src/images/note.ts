@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { versionRangeSchema } from '../versions/range.js';
+import { describeRange, versionRangeSchema } from '../versions/range.js';
 
 /** What kind of release an image is; only releases and transitional images are ever chosen by Barrow itself. */
 export const channels = ['release', 'candidate', 'beta', 'transitional'] as const;
@@ -26,6 +26,12 @@ const fromRange = versionRangeSchema.and(
   z.object({ family: familyName.optional().describe('Another family that may cross over; the image’s own family when absent.') }),
 );
 export type FromRange = z.infer<typeof fromRange>;
+
+/** From where an image starts, in words: `5.9.0 or newer; or wendlock-edge R7.90 or newer`. */
+export function describeFrom(from: readonly FromRange[]): string {
+  if (from.length === 0) return 'every version of its family';
+  return from.map(({ family, ...range }) => `${family ? `${family} ` : ''}${describeRange(range)}`).join('; or ');
+}
 
 export const noteFile = z.strictObject({
   file: fileName,

@@ -1,4 +1,4 @@
-import { fits, type Image, type ImageDetail, type PathImage } from '@barrow/core';
+import { describeRange, fits, type Image, type ImageDetail, type PathImage } from '@barrow/core';
 import type { Advisories } from '../advisories/advisories.js';
 import { rfc3339 } from '../context.js';
 import type { ImageRow } from '../data/entities.js';
@@ -97,8 +97,7 @@ function breaksOf(image: PathImage, all: readonly KnownDevice[]): ImageDetail['b
   const found: ImageDetail['breaks'] = [];
   for (const { what, from } of image.resets) {
     const hit = passing.filter((p) => p.step.resets.includes(what)).map((p) => p.known);
-    const bounds = from ? Object.entries(from).map(([k, v]) => `${boundWord[k] ?? k} ${v}`) : [];
-    found.push(entry(`${what} are reset${bounds.length > 0 ? ` when coming from ${bounds.join(', ')}` : ''}`, hit));
+    found.push(entry(`${what} are reset${from ? ` when coming from ${describeRange(from)}` : ''}`, hit));
   }
   for (const { what, family, models } of image.drops) {
     const parents = new Set(all.filter((d) => fits(image, d.state.hardware) && d.row.family === image.family).map((d) => d.row.id));
@@ -115,5 +114,3 @@ function breaksOf(image: PathImage, all: readonly KnownDevice[]): ImageDetail['b
   }
   return found;
 }
-
-const boundWord: Record<string, string> = { atLeast: 'at least', above: 'newer than', below: 'older than', upTo: 'up to', only: 'exactly' };
