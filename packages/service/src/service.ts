@@ -105,7 +105,9 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     const tokenFile = join(options.dataFolder, 'token');
     if (tokens.list().length === 0) writeFileSync(tokenFile, `${(await tokens.add('first admin', 'admin')).text}\n`, { mode: 0o600 });
     const images = new ImageStore(context);
-    await images.tidy();
+    const unclaimed = await images.unclaimed();
+    if (unclaimed.length > 0)
+      log.warn({ contents: unclaimed.slice(0, 20), of: unclaimed.length }, 'contents in the image store that no image has');
     const intake = new Intake(context, images, new Uploads(context));
     const journal = new Journal(context);
     await journal.open();

@@ -82,7 +82,7 @@
   {:else}
     {#each rotten as r (r.sha256)}
       <Trouble
-        failure={{ what: `${r.file} has rotted`, why: r.detail, next: 'It is never staged. Remove it and add it again from its source.' }}
+        failure={{ what: `${r.file} has rotted`, why: r.detail, next: 'It is never staged. Add it again from its source; that mends it.' }}
       />
     {/each}
   {/if}

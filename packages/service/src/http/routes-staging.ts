@@ -52,7 +52,7 @@ export function stagingRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
           'image-missing',
           'Nothing was staged',
           `The content of ${image.file} no longer has its digest.`,
-          'Remove it and add it again from its source.',
+          'Add it again from its source; that mends it.',
         );
       const rows = (await Promise.all(body.devices.map((d) => devices.get(d)))).map((d) => d.row);
       for (const row of rows) {

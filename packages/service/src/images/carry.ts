@@ -53,7 +53,7 @@ export class Carrying {
           'image-missing',
           'Nothing was written',
           `The content of ${image.file} no longer has its digest.`,
-          'Remove it and add it again from its source.',
+          'Add it again from its source; that mends it.',
         );
     const families = [...new Set(images.map((i) => i.family))].filter((f) => this.context.familyTexts.has(f));
     const targets = (await this.context.db.find(TargetEntity)).filter((t) => t.device === null && families.includes(t.family));

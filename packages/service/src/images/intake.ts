@@ -266,16 +266,18 @@ export class Intake {
     const here = await db.find(ImageEntity, { family: { $in: [...new Set(releases.map((r) => r.family.family))] } });
     const result: { row: ImageRow; isNew: boolean }[] = [];
     const fresh: ImageRow[] = [];
+    const known = new Map(here.map((h) => [h.sha256, h]));
     const twins = new Twins(here);
     for (const release of releases) {
       const row = rowOf(release, by);
-      const same = here.find((h) => h.sha256 === row.sha256) ?? fresh.find((f) => f.sha256 === row.sha256);
+      const same = known.get(row.sha256);
       if (same) {
         result.push({ row: same, isNew: false });
         continue;
       }
       twins.refuse(row);
       twins.add(row);
+      known.set(row.sha256, row);
       fresh.push(row);
       result.push({ row, isNew: true });
     }
@@ -283,9 +285,10 @@ export class Intake {
     try {
       for (const release of releases)
         for (const file of release.files) {
+          if (!existsSync(file.path)) continue;
           const place = this.store.pathOf(file.sha256);
-          if (existsSync(place) || !existsSync(file.path)) continue;
-          placed.push(place);
+          if (!existsSync(place)) placed.push(place);
+          // What is there under this digest may have rotted; what has just come has the digest.
           await guarded(() => rename(file.path, place));
         }
       if (fresh.length > 0) await db.write(async (em) => em.insertMany(ImageEntity, fresh));

@@ -22,10 +22,10 @@ export class ImageStore {
     mkdirSync(this.#folder, { recursive: true });
   }
 
-  /** Removes what was placed and never written down, because the service died in between. */
-  async tidy(): Promise<void> {
+  /** Contents that no image has, after the service died while it took one in, or with a database of before: they harm nobody and stay. */
+  async unclaimed(): Promise<string[]> {
     const kept = new Set((await this.list()).flatMap((i) => i.files.map((f) => f.sha256)));
-    for (const name of readdirSync(this.#folder)) if (!kept.has(name)) await rm(this.pathOf(name), { force: true });
+    return readdirSync(this.#folder).filter((name) => !kept.has(name));
   }
 
   pathOf(sha256: string): string {
@@ -135,7 +135,7 @@ export class ImageStore {
         'image-missing',
         'The note was not taken',
         `The content of ${image.file} no longer has its digest.`,
-        'Remove it and add it again from its source.',
+        'Add it again from its source; that mends it.',
       );
     const differs = given.files.length > 0 && JSON.stringify(given.files) !== JSON.stringify(image.files);
     if (differs || given.version !== image.version || given.family !== image.family || given.component !== image.component)

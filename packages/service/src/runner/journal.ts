@@ -6,12 +6,14 @@ import { JournalEntity, RolloutEntity } from '../data/entities.js';
 /** The append-only journal of all rollouts, numbered in one row. */
 export class Journal {
   #seq = 0;
+  #told = 0;
 
   constructor(private readonly context: Context) {}
 
   async open(): Promise<void> {
     const [row] = await this.context.db.select<{ last: number | null }>('select max(seq) as last from journal');
     this.#seq = row?.last ?? 0;
+    this.#told = this.#seq;
   }
 
   /** Numbers and writes events; they are on disk when this resolves, and only then may anything be done about them. */
@@ -44,7 +46,13 @@ export class Journal {
     return rows.map((r) => ({ seq: r.seq, rollout: r.rollout, event: rolloutEventSchema.parse(r.event) }));
   }
 
+  /** Says that an entry is believed and told; entries are written, and so told, in their order. */
+  told(seq: number): void {
+    this.#told = Math.max(this.#told, seq);
+  }
+
+  /** The last entry that everybody was told of. One that is only being written is not among them: who begins to listen now hears it. */
   get last(): number {
-    return this.#seq;
+    return this.#told;
   }
 }

@@ -243,6 +243,7 @@ export class Runner {
     for (const entry of entries) {
       active.state = apply(active.state, entry.event);
       follow(active.trails, entry.event);
+      this.#parts.journal.told(entry.seq);
       this.context.live.tell({ kind: 'journal', entry });
     }
     if (events.some((e) => e.kind === 'rollout-started' || e.kind === 'rollout-ended' || e.kind === 'run-retried'))
