@@ -513,6 +513,23 @@ describe('carrying to a place without a network', () => {
     }
   });
 
+  it('refuses a note in it that is none, and one that is not there, by name', async () => {
+    const at = place();
+    const note = Buffer.from('{"imageNote": 2}');
+    const manifest = { carry: 1, madeAt: 'now', families: [], targets: [], images: [{ sha256: 'a'.repeat(64), note: 'n.note.json' }] };
+    const member = { member: 'n.note.json', sha256: sha('sha256', note), bytes: note.length };
+    for (const [members, why] of [
+      [[member], 'n.note.json: imageNote: '],
+      [[], 'n.note.json is not in it'],
+    ] as const) {
+      put(at, 'carry.json', JSON.stringify({ ...manifest, members }));
+      put(at, 'n.note.json', note);
+      execFileSync('tar', ['-cf', join(at, 'x.tar'), '-C', at, 'carry.json', ...members.map((m) => m.member)]);
+      const ran = await run(['image', 'import', join(at, 'x.tar')]);
+      expect([ran.code, ran.err]).toEqual([4, expect.stringContaining(why) as string]);
+    }
+  });
+
   it('leaves no half-written archive behind', async () => {
     const at = join(place(), 'none.tar');
     expect((await run(['image', 'export', at, 'no-such-image'])).code).toBe(2);

@@ -2,7 +2,6 @@
   import ArrowDown from '@lucide/svelte/icons/arrow-down';
   import ArrowUp from '@lucide/svelte/icons/arrow-up';
   import Radar from '@lucide/svelte/icons/radar';
-  import Search from '@lucide/svelte/icons/search';
   import {
     createSortedRowModel,
     createTable,
@@ -16,6 +15,7 @@
   import KindIcon from '../parts/KindIcon.svelte';
   import PlanDialog from '../parts/PlanDialog.svelte';
   import State from '../parts/State.svelte';
+  import SearchBox from '../parts/SearchBox.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import VirtualTable from '../parts/VirtualTable.svelte';
   import { hear } from '../lib/live.svelte.js';
@@ -134,10 +134,7 @@
 
 <div class="head">
   <h1>Devices</h1>
-  <label class="search">
-    <Search size={15} aria-hidden="true" />
-    <input class="input" type="search" placeholder="Name, address, serial…" aria-label="Find devices" bind:value={text} />
-  </label>
+  <SearchBox bind:text label="Find devices" placeholder="Name, address, serial…" />
   <select class="select" aria-label="Site" bind:value={site}>
     <option value="">all sites</option>
     {#each sites as s (s)}<option>{s}</option>{/each}
@@ -261,22 +258,6 @@
     font-size: 1.25rem;
     font-weight: 650;
   }
-  .search {
-    position: relative;
-    display: flex;
-    align-items: center;
-  }
-  .search :global(svg) {
-    position: absolute;
-    left: 0.6rem;
-    color: var(--quiet);
-  }
-  .search input {
-    padding-left: 2rem;
-    width: 14rem;
-    background: var(--sheet);
-  }
-  .search input,
   .select {
     height: 2.125rem;
     padding-block: 0;

@@ -1,11 +1,11 @@
 <script lang="ts">
-  import Search from '@lucide/svelte/icons/search';
   import ShieldCheck from '@lucide/svelte/icons/shield-check';
   import { octets } from '@barrow/client';
   import type { FamilySummary, Image } from '@barrow/core';
   import Channel from '../parts/Channel.svelte';
   import DropZone from '../parts/DropZone.svelte';
   import Empty from '../parts/Empty.svelte';
+  import SearchBox from '../parts/SearchBox.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import { hear } from '../lib/live.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
@@ -61,10 +61,7 @@
 
 <div class="head">
   <h1>Images</h1>
-  <label class="search">
-    <Search size={15} aria-hidden="true" />
-    <input class="input" type="search" placeholder="File, version, model…" aria-label="Find images" bind:value={text} />
-  </label>
+  <SearchBox bind:text label="Find images" placeholder="File, version, model…" />
   {#if images}<span class="quiet"
       >{images.length === 1 ? '1 image' : `${images.length} images`}, {octets(images.reduce((sum, i) => sum + i.bytes, 0))}</span
     >{/if}
@@ -147,21 +144,6 @@
   h1 {
     font-size: 1.25rem;
     font-weight: 650;
-  }
-  .search {
-    position: relative;
-    display: flex;
-    align-items: center;
-  }
-  .search :global(svg) {
-    position: absolute;
-    left: 0.6rem;
-    color: var(--quiet);
-  }
-  .search input {
-    padding-left: 2rem;
-    width: 14rem;
-    background: var(--sheet);
   }
   .grow {
     flex: 1;

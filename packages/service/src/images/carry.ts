@@ -6,7 +6,7 @@ import { PassThrough, type Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import tar from 'tar-stream';
 import { z } from 'zod';
-import { describeScope, readNote, targetInput, type Carried } from '@barrow/core';
+import { describeScope, NoteUnreadable, readNote, targetInput, type Carried, type ImageNote } from '@barrow/core';
 import { FamilyFileError, parseFamily, type Family } from '@barrow/families';
 import type { Context } from '../context.js';
 import { ImageEntity, TargetEntity, type ImageRow, type TargetRow } from '../data/entities.js';
@@ -132,7 +132,9 @@ export class Carrying {
   async #releases(manifest: Manifest, members: ReadonlyMap<string, Member>, families: ReadonlyMap<string, Family>): Promise<Release[]> {
     const releases: Release[] = [];
     for (const { sha256, note: member } of manifest.images) {
-      const note = readNote(await readFile(members.get(member)?.path ?? '', 'utf8').catch(() => ''));
+      const found = members.get(member);
+      if (!found) throw refuse(`${member} is not in it.`);
+      const note = noteOf(await readFile(found.path, 'utf8'), member);
       const files = note.files.map((f): Member => {
         const found = members.get(f.sha256);
         if (!found) throw refuse(`${f.file} is not in it.`);
@@ -213,6 +215,16 @@ async function readManifest(members: ReadonlyMap<string, Member>): Promise<Manif
   if (stray !== undefined) throw refuse(`${stray} is in the archive and not in the manifest.`);
   for (const { member } of read.data.families) if (!told.has(member)) throw refuse(`${member} is not in it.`);
   return read.data;
+}
+
+/** @throws Refusal */
+function noteOf(text: string, member: string): ImageNote {
+  try {
+    return readNote(text);
+  } catch (error) {
+    if (error instanceof NoteUnreadable) throw refuse(`${member}: ${error.message}.`);
+    throw error;
+  }
 }
 
 function parseJson(text: string): unknown {
