@@ -204,6 +204,8 @@ function endText(end: TransferEnd, progress: TransferProgress): string {
       return `the receiver ended it with error ${end.code}: ${safeText(end.message, 200)}`;
     case 'silent':
       return `no acknowledgement after block ${progress.acknowledgedBlock}, sent ${end.tries} times`;
+    case 'unconfirmed':
+      return 'every block was sent, but its last acknowledgement never came';
     case 'local-fault':
       return `the store failed: ${end.message}`;
     case 'stopped':

@@ -1,7 +1,11 @@
 import { createSocket, type Socket } from 'node:dgram';
+import { readFileSync } from 'node:fs';
 import { WireError } from '../errors.js';
+import { largestNetascii, octetOnly, toNetascii } from './netascii.js';
 import { negotiate, type Agreed } from './options.js';
+import { Pacer } from './pacer.js';
 import { decodeRequest, encodeError, errorCodes, MalformedRequest, type ReadRequest } from './packets.js';
+import type { TracedPacket } from './trace.js';
 import { SendingTransfer, type TransferEnd, type TransferProgress } from './transfer.js';
 
 export interface TftpPeer {
@@ -9,34 +13,59 @@ export interface TftpPeer {
   readonly port: number;
 }
 
+/** An address of ours: where a request came in, or where to listen. */
+export interface TftpAddress {
+  readonly host: string;
+  readonly port: number;
+}
+
+/** A link that several transfers share. */
+export interface SharedLink {
+  readonly name: string;
+  readonly octetsPerSecond: number;
+}
+
 /** What to do with a request: the file to send and whatever the caller ties to it, or a refusal. */
 export type TftpAnswer<Tag> =
-  | { readonly kind: 'send'; readonly path: string; readonly bytes: number; readonly tag: Tag }
+  | { readonly kind: 'send'; readonly path: string; readonly bytes: number; readonly tag: Tag; readonly link?: SharedLink | null }
   | { readonly kind: 'refuse'; readonly code: number; readonly message: string };
 
+export type Packets = { readonly packets: readonly TracedPacket[]; readonly missing: number };
+
 export interface TftpServerOptions<Tag> {
-  readonly host: string;
-  /** 0 chooses a free port. */
+  /** Where to listen: one address, or several. Port 0 chooses a free one, the same for all. */
+  readonly host: string | readonly string[];
   readonly port: number;
-  readonly answer: (request: ReadRequest, peer: TftpPeer) => TftpAnswer<Tag>;
-  readonly onBegin?: (tag: Tag, peer: TftpPeer, request: ReadRequest, agreed: Agreed, stop: (why: string) => void) => void;
+  readonly answer: (request: ReadRequest, peer: TftpPeer, at: TftpAddress) => TftpAnswer<Tag> | Promise<TftpAnswer<Tag>>;
+  readonly onBegin?: (tag: Tag, peer: TftpPeer, request: ReadRequest, agreed: Agreed, transfer: SendingTransfer) => void;
   readonly onProgress?: (tag: Tag, progress: TransferProgress) => void;
-  readonly onEnd?: (tag: Tag, end: TransferEnd, progress: TransferProgress) => void;
-  readonly onRefused?: (peer: TftpPeer, request: ReadRequest | null, why: string) => void;
+  readonly onEnd?: (tag: Tag, end: TransferEnd, progress: TransferProgress, packets: () => Packets) => void;
+  readonly onRefused?: (peer: TftpPeer, request: ReadRequest | null, why: string, at: TftpAddress) => void;
   /** A receiver counts as gone after so many times the agreed timeout (5 s when none was agreed) without a word. */
   readonly tries?: number;
   /** The most transfers at once; requests beyond it are refused, so that a flood holds no memory. */
   readonly mostTransfers?: number;
+  /** The most from one address; a device has one or two, a flood has thousands. */
+  readonly mostFromOne?: number;
 }
 
+/** Errors are sent to one address at most this often in a second; a flood is not answered packet by packet. */
+const mostErrorsPerSecond = 50;
+
 /**
- * A read-only TFTP server: RFC 1350 in octet mode, with the options of RFC 2347, 2348, 2349 and 7440.
+ * A read-only TFTP server: RFC 1350 with the options of RFC 2347, 2348, 2349 and 7440.
  * Which file a request gets, and whether it gets any, is the caller's decision; the server reads no path of its own.
  */
 export class TftpServer<Tag> {
   readonly #options: TftpServerOptions<Tag>;
-  #socket: Socket | null = null;
+  readonly #sockets: Socket[] = [];
   readonly #transfers = new Map<string, SendingTransfer>();
+  /** Requests whose answer is still being decided, and transfers, by peer. */
+  readonly #taken = new Set<string>();
+  readonly #perAddress = new Map<string, number>();
+  readonly #pacers = new Map<string, Pacer>();
+  readonly #errors = { second: 0, counts: new Map<string, number>() };
+  #stopped = false;
 
   constructor(options: TftpServerOptions<Tag>) {
     this.#options = options;
@@ -45,6 +74,20 @@ export class TftpServer<Tag> {
   /** @throws WireError when the port is taken or not allowed. */
   async start(): Promise<{ host: string; port: number }> {
     const { host, port } = this.#options;
+    const hosts = typeof host === 'string' ? [host] : host;
+    let bound = port;
+    for (const one of hosts) {
+      try {
+        bound = await this.#listen(one, bound);
+      } catch (error) {
+        await this.stop();
+        throw error;
+      }
+    }
+    return { host: hosts[0]!, port: bound };
+  }
+
+  async #listen(host: string, port: number): Promise<number> {
     const socket = createSocket({ type: host.includes(':') ? 'udp6' : 'udp4', recvBufferSize: 1 << 20 });
     await new Promise<void>((resolve, reject) => {
       socket.once('error', (error: NodeJS.ErrnoException) =>
@@ -54,9 +97,10 @@ export class TftpServer<Tag> {
     });
     socket.removeAllListeners('error');
     socket.on('error', () => undefined);
-    socket.on('message', (datagram, from) => this.#request(datagram, from));
-    this.#socket = socket;
-    return { host, port: socket.address().port };
+    const at = { host, port: socket.address().port };
+    socket.on('message', (datagram, from) => void this.#request(datagram, from, socket, at));
+    this.#sockets.push(socket);
+    return at.port;
   }
 
   get active(): number {
@@ -65,16 +109,16 @@ export class TftpServer<Tag> {
 
   /** Stops listening and ends every transfer, telling the receivers. */
   async stop(why = 'the store is closing'): Promise<void> {
+    this.#stopped = true;
     for (const transfer of this.#transfers.values()) transfer.stop(why);
-    await new Promise<void>((resolve) => (this.#socket ? this.#socket.close(resolve) : resolve()));
-    this.#socket = null;
+    await Promise.all(this.#sockets.splice(0).map((s) => new Promise<void>((resolve) => s.close(resolve))));
   }
 
-  #request(datagram: Buffer, from: TftpPeer): void {
+  async #request(datagram: Buffer, from: TftpPeer, socket: Socket, at: TftpAddress): Promise<void> {
     const peer = { address: from.address, port: from.port };
     const refuse = (code: number, message: string, request: ReadRequest | null): void => {
-      this.#socket?.send(encodeError(code, message), peer.port, peer.address);
-      this.#options.onRefused?.(peer, request, message);
+      if (this.#mayAnswer(peer.address)) socket.send(encodeError(code, message), peer.port, peer.address);
+      this.#options.onRefused?.(peer, request, message, at);
     };
     let request: ReadRequest;
     try {
@@ -85,30 +129,75 @@ export class TftpServer<Tag> {
     }
     const key = `${peer.address}/${peer.port}`;
     // A repeated request from the same port means that our first answer was lost; that transfer repeats it by itself.
-    if (this.#transfers.has(key)) return;
+    if (this.#taken.has(key)) return;
     if (request.kind === 'wrq') return refuse(errorCodes.accessViolation, 'this store takes no files', request);
-    if (request.mode !== 'octet')
-      return refuse(errorCodes.undefined, `mode ${request.mode.slice(0, 20)} is not offered, only octet`, request);
-    if (this.#transfers.size >= (this.#options.mostTransfers ?? 1000))
+    if (request.mode !== 'octet' && request.mode !== 'netascii')
+      return refuse(errorCodes.undefined, `mode ${request.mode.slice(0, 20)} is not offered, only octet and netascii`, request);
+    const already = this.#perAddress.get(peer.address) ?? 0;
+    if (this.#taken.size >= (this.#options.mostTransfers ?? 1000) || already >= (this.#options.mostFromOne ?? 16))
       return refuse(errorCodes.undefined, 'too many transfers at once, ask again later', request);
-    const answer = this.#options.answer(request, peer);
-    if (answer.kind === 'refuse') return refuse(answer.code, answer.message, request);
-    const agreed = negotiate(request.options, answer.bytes);
-    const transfer = new SendingTransfer({
-      localAddress: this.#options.host,
+    this.#taken.add(key);
+    this.#perAddress.set(peer.address, already + 1);
+    const free = (): void => {
+      this.#taken.delete(key);
+      const left = this.#perAddress.get(peer.address)! - 1;
+      if (left === 0) this.#perAddress.delete(peer.address);
+      else this.#perAddress.set(peer.address, left);
+    };
+    const decided = this.#options.answer(request, peer, at);
+    const answer = decided instanceof Promise ? await decided : decided;
+    if (this.#stopped) return free();
+    if (answer.kind === 'refuse') {
+      free();
+      return refuse(answer.code, answer.message, request);
+    }
+    let source: string | Buffer = answer.path;
+    let bytes = answer.bytes;
+    if (request.mode === 'netascii') {
+      if (bytes > largestNetascii) {
+        free();
+        return refuse(octetOnly.code, octetOnly.message, request);
+      }
+      source = toNetascii(readFileSync(answer.path));
+      bytes = source.length;
+    }
+    const agreed = negotiate(request.options, bytes);
+    const transfer: SendingTransfer = new SendingTransfer({
+      localAddress: at.host,
       peer,
-      path: answer.path,
-      fileBytes: answer.bytes,
+      source,
+      fileBytes: bytes,
       agreed,
+      pacer: answer.link ? this.#pacer(answer.link) : null,
       tries: this.#options.tries ?? 6,
       onProgress: (progress) => this.#options.onProgress?.(answer.tag, progress),
       onEnd: (end, progress) => {
         this.#transfers.delete(key);
-        this.#options.onEnd?.(answer.tag, end, progress);
+        free();
+        this.#options.onEnd?.(answer.tag, end, progress, () => transfer.packets());
       },
     });
     this.#transfers.set(key, transfer);
-    this.#options.onBegin?.(answer.tag, peer, request, agreed, (why) => transfer.stop(why));
+    transfer.heard(datagram);
+    this.#options.onBegin?.(answer.tag, peer, request, agreed, transfer);
     transfer.start();
+  }
+
+  #pacer(link: SharedLink): Pacer {
+    const known = this.#pacers.get(link.name);
+    if (known) known.octetsPerSecond = link.octetsPerSecond;
+    else this.#pacers.set(link.name, new Pacer(link.octetsPerSecond));
+    return known ?? this.#pacers.get(link.name)!;
+  }
+
+  #mayAnswer(address: string): boolean {
+    const second = Math.floor(performance.now() / 1000);
+    if (this.#errors.second !== second) {
+      this.#errors.second = second;
+      this.#errors.counts.clear();
+    }
+    const count = (this.#errors.counts.get(address) ?? 0) + 1;
+    this.#errors.counts.set(address, count);
+    return count <= mostErrorsPerSecond;
   }
 }

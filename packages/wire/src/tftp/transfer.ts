@@ -2,6 +2,8 @@ import { createSocket, type Socket } from 'node:dgram';
 import { closeSync, openSync, readSync } from 'node:fs';
 import { encodeError, encodeOack, errorCodes, opcodes } from './packets.js';
 import type { Agreed } from './options.js';
+import type { Pacer } from './pacer.js';
+import { PacketTrace, type TracedPacket } from './trace.js';
 
 /** How a transfer stands; `blocks` counts from 1 and does not roll over. */
 export interface TransferProgress {
@@ -9,6 +11,14 @@ export interface TransferProgress {
   readonly totalBytes: number;
   readonly acknowledgedBlock: number;
   readonly resent: number;
+  /** Acknowledgements that moved it on, that of the options included. */
+  readonly acks: number;
+  /** Those that moved it on by one block though more had been sent: a receiver that does not keep the window. */
+  readonly singleSteps: number;
+  /** How often what it waits for was sent again since it was last heard. */
+  readonly tries: number;
+  /** Milliseconds since it was last heard, or since it began. */
+  readonly silentMs: number;
 }
 
 export type TransferEnd =
@@ -16,15 +26,20 @@ export type TransferEnd =
   /** The receiver sent an ERROR packet: its code and words. */
   | { readonly kind: 'refused-by-receiver'; readonly code: number; readonly message: string }
   | { readonly kind: 'silent'; readonly tries: number }
+  /** Every block was sent, and only the last acknowledgement never came: the receiver knows whether it has them. */
+  | { readonly kind: 'unconfirmed' }
   | { readonly kind: 'local-fault'; readonly message: string }
   | { readonly kind: 'stopped' };
 
 export interface TransferInput {
   readonly localAddress: string;
   readonly peer: { readonly address: string; readonly port: number };
-  readonly path: string;
+  /** Where the octets are: a file, or what stands in memory. */
+  readonly source: string | Buffer;
   readonly fileBytes: number;
   readonly agreed: Agreed;
+  /** The link that it shares with others; null: as fast as it goes. */
+  readonly pacer?: Pacer | null;
   /** The receiver counts as gone after so many times the agreed timeout (5 s when none was agreed) without a word. */
   readonly tries: number;
   readonly onProgress: (progress: TransferProgress) => void;
@@ -32,10 +47,15 @@ export interface TransferInput {
 }
 
 const readAhead = 64 * 1024;
-const shortestWait = 250;
+/** Below RFC 6298's second, because a lost block costs this long each time; above the stalls of a busy machine. */
+const shortestWait = 20;
 const longestWait = 8000;
 /** A device that erases flash in the middle of a transfer may be silent this long, times `tries`. */
 const usualTimeout = 5000;
+
+/** How long, and how often, the end of a file is sent again before it counts as arrived or not, as the receiver may know. */
+const lastPatience = 4000;
+const lastTries = 5;
 
 /** Sends one file to one receiver from a port of its own (RFC 1350 §4: transfer identifiers). */
 export class SendingTransfer {
@@ -43,7 +63,10 @@ export class SendingTransfer {
   readonly #input: TransferInput;
   readonly #blockSize: number;
   readonly #lastBlock: number;
-  readonly #ring: Buffer[];
+  /** Packets of one window; made when the first block goes, so that a request alone holds next to nothing. */
+  readonly #ring: Buffer[] = [];
+  readonly #ringSize: number;
+  readonly #trace = new PacketTrace();
   #file: number | null = null;
   #chunk: Buffer | null = null;
   #chunkAt = 0;
@@ -62,13 +85,19 @@ export class SendingTransfer {
   #sentAt = 0;
   #resentSinceAck = false;
   #ended = false;
+  /** RFC 6298 §2: the smoothed round trip and its variation, in milliseconds; null until one was measured. */
+  #trip: number | null = null;
+  #variation = 0;
+  #acks = 0;
+  #singleSteps = 0;
+  #paceTimer: NodeJS.Timeout | null = null;
 
   constructor(input: TransferInput) {
     this.#input = input;
     this.#blockSize = input.agreed.blockSize;
     // RFC 1350 §6: a block shorter than the block size ends the transfer, so a full last block is followed by an empty one.
     this.#lastBlock = Math.floor(input.fileBytes / this.#blockSize) + 1;
-    this.#ring = Array.from({ length: Math.min(input.agreed.windowSize, this.#lastBlock) }, () => Buffer.allocUnsafe(4 + this.#blockSize));
+    this.#ringSize = Math.min(input.agreed.windowSize, this.#lastBlock);
     this.#acknowledged = input.agreed.acknowledge.size > 0 ? -1 : 0;
     this.#longestWait = Math.min(longestWait, (input.agreed.timeout ?? longestWait / 1000) * 1000);
     this.#patience = input.tries * (input.agreed.timeout === null ? usualTimeout : input.agreed.timeout * 1000);
@@ -83,7 +112,11 @@ export class SendingTransfer {
 
   start(): void {
     try {
-      this.#file = openSync(this.#input.path, 'r');
+      if (typeof this.#input.source === 'string') this.#file = openSync(this.#input.source, 'r');
+      else {
+        this.#chunk = this.#input.source;
+        this.#chunkBytes = this.#chunk.length;
+      }
     } catch (error) {
       this.#end({ kind: 'local-fault', message: (error as Error).message });
       return;
@@ -112,11 +145,26 @@ export class SendingTransfer {
       totalBytes: this.#input.fileBytes,
       acknowledgedBlock: block,
       resent: this.#resent,
+      acks: this.#acks,
+      singleSteps: this.#singleSteps,
+      tries: this.#tries,
+      silentMs: Math.round(performance.now() - this.#heardAt),
     };
+  }
+
+  /** Takes the request into the trace; it came in at the server's port. */
+  heard(request: Buffer): void {
+    this.#trace.note(false, request, request.length, performance.timeOrigin + performance.now());
+  }
+
+  /** Its first and last packets. */
+  packets(): { readonly packets: TracedPacket[]; readonly missing: number } {
+    return this.#trace.packets();
   }
 
   #send(packet: Buffer, length = packet.length): void {
     if (this.#ended) return;
+    this.#trace.note(true, packet, length, performance.timeOrigin + this.#sentAt);
     this.#socket.send(packet, 0, length, this.#input.peer.port, this.#input.peer.address);
   }
 
@@ -134,6 +182,7 @@ export class SendingTransfer {
       return;
     }
     if (packet.length < 4) return;
+    this.#trace.note(false, packet, packet.length, performance.timeOrigin + performance.now());
     const opcode = packet.readUInt16BE(0);
     if (opcode === opcodes.error) {
       const end = packet.indexOf(0, 4);
@@ -151,6 +200,7 @@ export class SendingTransfer {
       if (low !== 0) return;
       this.#acknowledged = 0;
       this.#sent = 0;
+      this.#acks++;
       this.#learn();
       this.#advanced();
       return;
@@ -161,6 +211,8 @@ export class SendingTransfer {
     // RFC 1123 §4.2.3.1: an acknowledgement of an earlier block must not make us send again.
     if (ahead === 0 || block > this.#sent) return;
     this.#acknowledged = block;
+    this.#acks++;
+    if (ahead === 1 && block < this.#sent) this.#singleSteps++;
     this.#learn();
     // RFC 7440 §4: an acknowledgement of less than was sent means that the rest was lost; go on from there.
     if (block < this.#sent) {
@@ -195,7 +247,14 @@ export class SendingTransfer {
   #learn(): void {
     if (this.#resentSinceAck) return;
     const trip = performance.now() - this.#sentAt;
-    const wait = Math.min(this.#longestWait, Math.max(shortestWait, trip * 8));
+    if (this.#trip === null) {
+      this.#trip = trip;
+      this.#variation = trip / 2;
+    } else {
+      this.#variation += (Math.abs(this.#trip - trip) - this.#variation) / 4;
+      this.#trip += (trip - this.#trip) / 8;
+    }
+    const wait = Math.min(this.#longestWait, Math.max(shortestWait, this.#trip + 4 * this.#variation));
     if (wait > this.#wait || wait < this.#wait / 2) {
       this.#wait = wait;
       if (this.#timer) this.#arm();
@@ -204,10 +263,22 @@ export class SendingTransfer {
 
   #fill(): void {
     const end = Math.min(this.#acknowledged + this.#input.agreed.windowSize, this.#lastBlock);
+    const pacer = this.#input.pacer;
     this.#sentAt = performance.now();
     while (this.#sent < end && !this.#ended) {
+      if (pacer) {
+        const wait = pacer.take(4 + this.#blockSize);
+        if (wait > 0) {
+          this.#paceTimer ??= setTimeout(() => {
+            this.#paceTimer = null;
+            this.#fill();
+            this.#arm();
+          }, wait);
+          return;
+        }
+      }
       const block = this.#sent + 1;
-      const packet = this.#ring[block % this.#ring.length]!;
+      const packet = (this.#ring[block % this.#ringSize] ??= Buffer.allocUnsafe(4 + this.#blockSize));
       const length = this.#readBlock(block, packet);
       if (length < 0) return;
       packet.writeUInt16BE(opcodes.data, 0);
@@ -231,7 +302,7 @@ export class SendingTransfer {
         this.#end({ kind: 'local-fault', message: (error as Error).message });
         return -1;
       }
-      if (this.#chunkBytes < length) {
+      if (start + length > this.#chunkAt + this.#chunkBytes) {
         this.#send(encodeError(errorCodes.undefined, 'the file became shorter'));
         this.#end({
           kind: 'local-fault',
@@ -251,8 +322,20 @@ export class SendingTransfer {
   }
 
   #late(): void {
+    // Nothing is on its way: the link is shared, and its turn has not come. That is nobody's silence.
+    if (this.#paceTimer !== null && this.#sent === this.#acknowledged) {
+      this.#heardAt = performance.now();
+      this.#arm();
+      return;
+    }
     this.#tries++;
-    if (performance.now() - this.#heardAt >= this.#patience) {
+    const silence = performance.now() - this.#heardAt;
+    // RFC 1350 §6: the receiver may end when it has the last block, and its last acknowledgement may be lost.
+    if (this.#sent === this.#lastBlock && this.#acks > 0 && this.#tries >= lastTries && silence >= Math.min(lastPatience, this.#patience)) {
+      this.#end({ kind: 'unconfirmed' });
+      return;
+    }
+    if (silence >= this.#patience) {
       this.#end({ kind: 'silent', tries: this.#tries });
       return;
     }
@@ -272,6 +355,7 @@ export class SendingTransfer {
     if (this.#ended) return;
     this.#ended = true;
     if (this.#timer) clearTimeout(this.#timer);
+    if (this.#paceTimer) clearTimeout(this.#paceTimer);
     if (this.#file !== null) closeSync(this.#file);
     try {
       this.#socket.close();
