@@ -17,6 +17,7 @@ export function folder(): { path: string; remove: () => void } {
 export interface Served {
   readonly url: string;
   readonly tftp: string;
+  readonly httpStore: string;
   readonly token: string;
   readonly client: BarrowClient;
   /** Ends when the process has ended, with its exit code or signal. */
@@ -43,6 +44,8 @@ export async function serve(data: string, use: { scale?: number; args?: string[]
       '127.0.0.1:0',
       '--tftp-listen',
       '127.0.0.1:0',
+      '--http-store-listen',
+      '127.0.0.1:0',
       '--device-time-scale',
       String(use.scale ?? 1),
       '--log',
@@ -58,11 +61,12 @@ export async function serve(data: string, use: { scale?: number; args?: string[]
     new Promise<string>((resolve) => createInterface({ input: child.stdout }).once('line', resolve)),
     ended.then((how) => Promise.reject(new Error(`the service ended with ${how}: ${log}`))),
   ]);
-  const { url, tftp } = JSON.parse(line) as { url: string; tftp: string };
+  const { url, tftp, httpStore } = JSON.parse(line) as { url: string; tftp: string; httpStore: string };
   const token = readFileSync(join(data, 'token'), 'utf8').trim();
   return {
     url,
     tftp,
+    httpStore,
     token,
     client: new BarrowClient({ url, token }),
     ended,

@@ -1,7 +1,7 @@
 import Table from 'cli-table3';
 import pc from 'picocolors';
 export { localTime as clock, octets, totalsOf } from '@barrow/client';
-import { safeText, type Outcome, type RunView, type Standing } from '@barrow/core';
+import { duration, safeText, type Outcome, type RunView, type Standing } from '@barrow/core';
 
 /** Where a command writes; tests and the walkthrough give their own. */
 export interface Io {
@@ -109,3 +109,6 @@ export function runMark(io: Io, run: RunView): Mark {
 
 /** A number with its word: `1 device`, `14 devices`. */
 export const count = (n: number, word: string): string => `${n} ${word}${n === 1 ? '' : 's'}`;
+
+/** Seconds as people say them. */
+export const spanOf = (seconds: number): string => duration(seconds * 1000);

@@ -13,6 +13,8 @@ const groups: Record<string, () => Promise<{ register: (program: Command, act: R
   families: async () => ({ register: (await import('./commands/families.js')).registerFamilies }),
   images: async () => ({ register: (await import('./commands/images.js')).registerImages }),
   staging: async () => ({ register: (await import('./commands/staging.js')).registerStaging }),
+  transfers: async () => ({ register: (await import('./commands/transfers.js')).registerTransfers }),
+  backups: async () => ({ register: (await import('./commands/backups.js')).registerBackups }),
   advisories: async () => ({ register: (await import('./commands/advisories.js')).registerAdvisories }),
   rollouts: async () => ({ register: (await import('./commands/rollouts.js')).registerRollouts }),
 };

@@ -38,6 +38,14 @@ import {
   targetSchema,
   tokenSchema,
   transferSchema,
+  transferStorySchema,
+  deliveryPlanSchema,
+  deliverySchema,
+  dhcpSchema,
+  siteSchema,
+  storeCheckSchema,
+  type DeliveryInput,
+  type SiteInput,
   type About,
   type CredentialInput,
   type Device,
@@ -284,7 +292,28 @@ export class BarrowClient {
     (await this.#json(listOf(offerSchema), 'POST', '/offers', { json: { image, devices } })).items;
   dropOffer = (image: string, device?: string) =>
     this.#json(z.object({ dropped: z.number() }), 'DELETE', `/offers/${encodeURIComponent(image)}`, { query: { device } });
-  transfers = async (limit = 100) => (await this.#json(listOf(transferSchema), 'GET', '/transfers', { query: { limit } })).items;
+  dhcp = async () => (await this.#json(dhcpSchema, 'GET', '/offers/dhcp')).items;
+  checkStores = (devices: readonly string[] = []) => this.#json(storeCheckSchema, 'POST', '/stores/check', { json: { devices } });
+  deliveries = async (limit = 500) => (await this.#json(listOf(deliverySchema), 'GET', '/deliveries', { query: { limit } })).items;
+  deliver = async (input: DeliveryInput) => (await this.#json(listOf(deliverySchema), 'POST', '/deliveries', { json: input })).items;
+  planDelivery = async (input: DeliveryInput) => (await this.#json(deliveryPlanSchema, 'POST', '/deliveries/plan', { json: input })).items;
+  tellDelivery = (id: string, verb: 'stop' | 'retry') =>
+    this.#json(deliverySchema, 'POST', `/deliveries/${encodeURIComponent(id)}/${verb}`, { json: {} });
+  disarm = (device: string) =>
+    this.#json(z.object({ device: z.string(), disarmed: z.string() }), 'POST', `/devices/${encodeURIComponent(device)}/disarm`, { json: {} });
+  transfers = async (limit = 100, filter: { state?: string | undefined; device?: string | undefined } = {}) =>
+    (await this.#json(listOf(transferSchema), 'GET', '/transfers', { query: { limit, ...filter } })).items;
+  transfer = (id: string) => this.#json(transferStorySchema, 'GET', `/transfers/${encodeURIComponent(id)}`);
+  /** The packets of a transfer as a pcapng file. */
+  packets = async (id: string): Promise<Uint8Array> =>
+    new Uint8Array(await (await this.raw('GET', `/transfers/${encodeURIComponent(id)}/packets.pcapng`)).arrayBuffer());
+  stopTransfer = (id: string) => this.#json(transferSchema, 'POST', `/transfers/${encodeURIComponent(id)}/stop`, { json: {} });
+  claimTransfer = (id: string, device: string) =>
+    this.#json(z.object({ device: z.string(), address: z.string() }), 'POST', `/transfers/${encodeURIComponent(id)}/claim`, {
+      json: { device },
+    });
+  sites = async () => (await this.#json(listOf(siteSchema), 'GET', '/sites')).items;
+  setSite = (name: string, input: SiteInput) => this.#json(siteSchema, 'PUT', `/sites/${encodeURIComponent(name)}`, { json: input });
 
   backups = async (device?: string) => (await this.#json(listOf(backupSchema), 'GET', '/backups', { query: { device } })).items;
   takeBackup = (device: string) => this.#json(backupSchema, 'POST', '/backups', { json: { device } });

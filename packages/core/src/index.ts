@@ -42,3 +42,17 @@ export * from './records/identity.js';
 export * from './records/believe.js';
 export * from './topology/topology.js';
 export * from './topology/dark.js';
+export { editDistance, nearestNames, type NearName } from './transfers/names.js';
+export {
+  explainTransfer,
+  usualPatience,
+  type Evidence,
+  type FetcherSeen,
+  type TransferFinding,
+  type MoveSeen,
+  type RefusalSeen,
+  type StoreSeen,
+} from './transfers/ladder.js';
+export { describePacket, writePcapng, type KeptPacket } from './transfers/packets.js';
+export { transferFaults, type TransferFault, type TransferFaultName } from './transfers/faults.js';
+export * from './api/staging.js';

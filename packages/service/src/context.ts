@@ -8,7 +8,11 @@ import type { Live } from './live.js';
 export interface ServiceOptions {
   readonly dataFolder: string;
   readonly listen: { readonly host: string; readonly port: number };
+  /** One address, or several with commas between them. */
   readonly tftpListen: { readonly host: string; readonly port: number };
+  readonly httpStoreListen: { readonly host: string; readonly port: number };
+  /** Files with the certificate and the key of the HTTP store; null: it speaks plain HTTP. */
+  readonly httpStoreTls: { readonly cert: string; readonly key: string } | null;
   /** The address that devices are told to fetch from; null takes the one that the store listens on, or the route to the device. */
   readonly storeAddress: string | null;
   readonly familyFolder: string | null;

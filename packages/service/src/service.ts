@@ -30,6 +30,11 @@ import { Journal } from './runner/journal.js';
 import { Runner } from './runner/runner.js';
 import { Offers } from './staging/offers.js';
 import { TftpStore } from './staging/tftp-store.js';
+import { Deliveries } from './staging/deliveries.js';
+import { HttpStore } from './staging/http-store.js';
+import { Sites } from './staging/sites.js';
+import { Transfers } from './staging/transfers.js';
+import { Watches } from './staging/watch.js';
 
 /** Everything that the HTTP interface speaks to. */
 export interface Parts {
@@ -50,6 +55,11 @@ export interface Parts {
   readonly standing: StandingService;
   readonly offers: Offers;
   readonly tftp: TftpStore;
+  readonly httpStore: HttpStore;
+  readonly transfers: Transfers;
+  readonly watches: Watches;
+  readonly sites: Sites;
+  readonly deliveries: Deliveries;
   readonly backups: Backups;
   readonly journal: Journal;
   readonly runner: Runner;
@@ -58,6 +68,7 @@ export interface Parts {
 export interface RunningService {
   readonly url: string;
   readonly tftp: string;
+  readonly httpStore: string;
   /** Finishes what must not be cut, parks the rest, and closes everything. */
   stop(): Promise<void>;
 }
@@ -118,11 +129,31 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     const imageViews = new ImageViews(devices, advisories);
     const standing = new StandingService(context, devices);
     const carrying = new Carrying(context, images, intake, carriedFamilies);
-    const offers = new Offers(context, () => tftp.port);
-    const tftp: TftpStore = new TftpStore(context, offers, images);
+    const sites = new Sites(context);
+    await sites.load();
+    const transfers = new Transfers(context);
+    await transfers.load();
+    const offers = new Offers(context, sites, () => ({ tftp: tftp.port, http: httpStore.port, secure: httpStore.secure }));
+    const tftp: TftpStore = new TftpStore(context, offers, sites, transfers, images);
+    const httpStore: HttpStore = new HttpStore(context, offers, sites, transfers, images);
     await offers.load();
     await tftp.start();
     undo.push(() => tftp.stop());
+    await httpStore.start();
+    undo.push(() => httpStore.stop());
+    const watches = new Watches(context, transfers, offers, { tftp, http: httpStore });
+    const deliveries = new Deliveries(context, {
+      devices,
+      images,
+      offers,
+      sites,
+      transfers,
+      watches,
+      rolloutOf: (device) => runner.rolloutOf(device),
+      neededBy: (sha256) => runner.neededBy(sha256),
+      storeLogin: httpStore.login,
+    });
+    await deliveries.load();
     const discovery = new DiscoveryService(context);
     const map = new MapService(context);
     const byHand = new ByHand(context, devices);
@@ -145,6 +176,11 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
       standing,
       offers,
       tftp,
+      httpStore,
+      transfers,
+      watches,
+      sites,
+      deliveries,
       backups,
       journal,
       runner,
@@ -158,15 +194,20 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     const { host } = options.listen;
     const url = `http://${host.includes(':') ? `[${host}]` : host}:${port}`;
     await runner.resume();
+    deliveries.resume();
     log.info({ url, tftp: `${options.tftpListen.host}:${tftp.port}`, data: options.dataFolder }, 'ready');
     return {
       url,
       tftp: `${options.tftpListen.host}:${tftp.port}`,
+      httpStore: `${options.httpStoreListen.host}:${httpStore.port}`,
       async stop() {
         await discovery.stop();
+        await deliveries.stop();
         await runner.stop();
+        watches.stop();
         closing.abort();
         await tftp.stop();
+        await httpStore.stop();
         await new Promise<void>((resolve) => {
           server.close(() => resolve());
           (server as Server).closeAllConnections();

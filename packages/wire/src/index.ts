@@ -20,10 +20,15 @@ export { decodeEngineReport, decodeResponse, encodeEngineProbe, encodeGet, engin
 export { sweep, type Question, type SweepAnswer, type SweepInput, type SweepResult } from './sweep/sweep.js';
 export { tryConnects, type ConnectInput } from './tcp/connect.js';
 export { sshGreeting, sshHostKey, type SshGreeting } from './ssh/greeting.js';
-export { askHttp, titleOf, type HttpAccess, type HttpAnswer, type HttpCertificate, type HttpTarget } from './http/fetch.js';
+export { FileServer, throttle, type FileAnswer, type FileEnd, type FilePart, type FileRequest } from './http/file-server.js';
+export { uploadHttp, type HttpUpload, type PushedFile, type UploadAnswer } from './http/upload.js';
+export { challenge, opens, type Guard } from './http/guard.js';
+export { askHttp, titleOf, type HttpAccess, type HttpAnswer, type HttpCertificate, type HttpMethod, type HttpTarget } from './http/fetch.js';
 export { answerDigest, readChallenges, type Challenge } from './http/digest.js';
 export { decodeProbeMatch, encodeProbe, probeQuestion, type ProbeMatch } from './onvif/discovery.js';
 export { onvifClock, onvifInformation, usernameToken, type OnvifInformation } from './onvif/device.js';
 export { findXml, readXml, textOf, type XmlNode } from './onvif/xml.js';
 export { decodeOptions, encodeOptions, optionsQuestion, type SipAnswer } from './sip/options.js';
-export { ShellSession, type ShellEntry, type ShellTarget } from './ssh/shell.js';
+export { ShellSession, type ShellEntry } from './ssh/shell.js';
+export type { ShellTarget } from './ssh/connect.js';
+export { SshPlace } from './ssh/push.js';

@@ -5,12 +5,13 @@ import { collect, type Register } from '../context.js';
 import { connect } from '../connect.js';
 import { CommandError, exit } from '../errors.js';
 import { makeColours, print } from '../output.js';
-import { defaultTftp, hostPort, startHere, untilStopped } from './serve.js';
+import { defaultHttpStore, defaultTftp, hostPort, startHere, untilStopped } from './serve.js';
 
 interface DemoOptions {
   folder: string;
   listen: string;
   tftpListen: string;
+  httpStoreListen: string;
   scale: string;
   fault: string[];
   bare?: boolean;
@@ -27,6 +28,7 @@ export const registerDemo: Register = (program, act) => {
     .option('--folder <folder>', 'where the demo keeps its data', '.barrow-demo')
     .option('--listen <host:port>', 'where the console and the HTTP interface listen', '127.0.0.1:8470')
     .option('--tftp-listen <host:port>', 'where the TFTP store listens', defaultTftp)
+    .option('--http-store-listen <host:port>', 'where the HTTP store listens', defaultHttpStore)
     .option('--scale <n>', "how much faster the devices' time runs", '20')
     .option('--fault <device=fault>', 'switch a fault on, e.g. eelgate-sw-2=never-returns; may repeat', collect, [])
     .option('--bare', 'networks and credentials only: discover, add and set by hand')
@@ -69,6 +71,8 @@ export const registerDemo: Register = (program, act) => {
             dataFolder,
             listen: o.walkthrough ? { host: '127.0.0.1', port: 0 } : hostPort('--listen', o.listen),
             tftpListen: o.walkthrough ? { host: '127.0.0.1', port: 0 } : hostPort('--tftp-listen', o.tftpListen),
+            httpStoreListen: o.walkthrough ? { host: '127.0.0.1', port: 0 } : hostPort('--http-store-listen', o.httpStoreListen),
+            httpStoreTls: null,
             storeAddress: null,
             familyFolder: null,
             timeScale: scale,

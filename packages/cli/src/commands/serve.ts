@@ -6,6 +6,7 @@ import type { Register } from '../context.js';
 import { CommandError, exit } from '../errors.js';
 
 export const defaultTftp = '127.0.0.1:6969';
+export const defaultHttpStore = '127.0.0.1:6980';
 
 export function hostPort(option: string, text: string): { host: string; port: number } {
   const match = /^(?:\[([0-9a-fA-F:]+)\]|([^:]+)):(\d{1,5})$/.exec(text);
@@ -55,7 +56,10 @@ export const registerServe: Register = (program, act) => {
     .command('serve')
     .description('start the service')
     .option('--listen <host:port>', 'where the console and the HTTP interface listen', defaultListen)
-    .option('--tftp-listen <host:port>', 'where the TFTP store listens', defaultTftp)
+    .option('--tftp-listen <host:port>', 'where the TFTP store listens; several addresses with commas', defaultTftp)
+    .option('--http-store-listen <host:port>', 'where the HTTP store listens', defaultHttpStore)
+    .option('--http-store-cert <file>', 'its certificate in PEM form, for TLS')
+    .option('--http-store-key <file>', 'the key of that certificate')
     .option('--store-address <address>', 'the address that devices are told to fetch from')
     .option('--families <folder>', 'family files to use instead of those that ship')
     .option('--log <level>', 'trace, debug, info, warn, error or silent', 'info')
@@ -64,13 +68,34 @@ export const registerServe: Register = (program, act) => {
       act(
         async (
           { say, where },
-          o: { listen: string; tftpListen: string; storeAddress?: string; families?: string; log: string; deviceTimeScale: string },
+          o: {
+            listen: string;
+            tftpListen: string;
+            httpStoreListen: string;
+            httpStoreCert?: string;
+            httpStoreKey?: string;
+            storeAddress?: string;
+            families?: string;
+            log: string;
+            deviceTimeScale: string;
+          },
         ) => {
+          const { httpStoreCert: cert, httpStoreKey: key } = o;
+          if ((cert === undefined) !== (key === undefined))
+            throw new CommandError(
+              exit.wrongUse,
+              'certificate-half',
+              'The command was not understood',
+              '--http-store-cert and --http-store-key belong together.',
+              'Name both files, or neither.',
+            );
           const { consoleFolder } = await import('../console-folder.js');
           const service = await startHere({
             dataFolder: dataFolder(where),
             listen: hostPort('--listen', o.listen),
             tftpListen: hostPort('--tftp-listen', o.tftpListen),
+            httpStoreListen: hostPort('--http-store-listen', o.httpStoreListen),
+            httpStoreTls: cert !== undefined && key !== undefined ? { cert, key } : null,
             storeAddress: o.storeAddress ?? null,
             familyFolder: o.families ?? null,
             timeScale: Number(o.deviceTimeScale) || 1,
@@ -79,8 +104,8 @@ export const registerServe: Register = (program, act) => {
           });
           say.io.out(
             say.json
-              ? `${JSON.stringify({ url: service.url, tftp: service.tftp })}\n`
-              : `Barrow listens on ${service.url}, its TFTP store on ${service.tftp}.\nData and token are in ${dataFolder(where)}.\n`,
+              ? `${JSON.stringify({ url: service.url, tftp: service.tftp, httpStore: service.httpStore })}\n`
+              : `Barrow listens on ${service.url}, its TFTP store on ${service.tftp}, its HTTP store on ${service.httpStore}.\nData and token are in ${dataFolder(where)}.\n`,
           );
           await untilStopped(() => service.stop(), say.io.err);
         },

@@ -6,7 +6,8 @@ import { rolloutEventSchema } from '../scheduler/events.js';
 import { stepNames } from '../scheduler/steps.js';
 import { surenesses } from '../topology/topology.js';
 import { components, resettable } from '../images/note.js';
-import { moment, sha256Text as sha256 } from './common.js';
+import { causeShape, moment, sha256Text as sha256 } from './common.js';
+import { armedSchema, deliverySchema, transferSchema } from './staging.js';
 
 export const roles = ['viewer', 'operator', 'admin'] as const;
 export type Role = (typeof roles)[number];
@@ -113,6 +114,8 @@ export const deviceSchema = z.object({
   /** Why the firmware is not known, and how one could find out. */
   firmwareNote: z.string().nullable(),
   bootLoader: z.string().nullable(),
+  /** It takes another version at its next reset, whatever causes that; null when it does not, as far as is known. */
+  armed: armedSchema.nullable(),
   family: z.string().nullable(),
   familyEvidence: z.string().nullable(),
   /** Whether Barrow can upgrade it, not only record it. */
@@ -383,43 +386,6 @@ export const familySummarySchema = z.object({
 });
 export type FamilySummary = z.infer<typeof familySummarySchema>;
 
-export const offerSchema = z.object({
-  id: z.string(),
-  image: sha256,
-  file: z.string(),
-  protocol: z.literal('tftp'),
-  url: z.string(),
-  sha256,
-  bytes: z.number().int(),
-  devices: z.array(z.object({ id: z.string(), name: z.string(), address: z.string() })),
-  /** The rollout it was staged by; null when a person staged it. */
-  rollout: z.string().nullable(),
-});
-export type Offer = z.infer<typeof offerSchema>;
-
-export const transferSchema = z.object({
-  id: z.string(),
-  device: z.string().nullable(),
-  deviceName: z.string().nullable(),
-  peer: z.string(),
-  file: z.string(),
-  image: sha256.nullable(),
-  state: z.enum(['moving', 'done', 'broken', 'refused']),
-  askedAt: moment,
-  endedAt: moment.nullable(),
-  askedOptions: z.record(z.string(), z.string()),
-  blockSize: z.number().int().nullable(),
-  windowSize: z.number().int().nullable(),
-  bytes: z.number().int(),
-  totalBytes: z.number().int(),
-  /** Octets in a second since it was asked for. */
-  rate: z.number(),
-  block: z.number().int(),
-  resent: z.number().int(),
-  detail: z.string().nullable(),
-});
-export type Transfer = z.infer<typeof transferSchema>;
-
 export const planInput = z.strictObject({
   name: z.string().min(1).max(100).optional(),
   /** Device ids, names, addresses or serials; all that are behind when empty. */
@@ -442,8 +408,6 @@ export const planInput = z.strictObject({
   down: z.boolean().default(false),
 });
 export type PlanInput = z.input<typeof planInput>;
-
-const causeShape = z.object({ code: z.string(), what: z.string(), next: z.string() });
 
 export const runViewSchema = z.object({
   id: z.string(),
@@ -633,10 +597,11 @@ export const liveEventSchema = z.discriminatedUnion('kind', [
   z.object({ kind: z.literal('journal'), entry: journalEntrySchema }),
   z.object({ kind: z.literal('progress'), rollout: z.string(), run: z.string(), percent: z.number() }),
   z.object({ kind: z.literal('transfer'), transfer: transferSchema }),
+  z.object({ kind: z.literal('delivery'), delivery: deliverySchema }),
   z.object({ kind: z.literal('discovery'), discovery: discoverySchema }),
   z.object({
     kind: z.literal('changed'),
-    what: z.enum(['devices', 'networks', 'credentials', 'images', 'targets', 'advisories', 'families', 'offers', 'rollouts', 'backups']),
+    what: z.enum(['devices', 'networks', 'credentials', 'images', 'targets', 'advisories', 'families', 'offers', 'deliveries', 'sites', 'rollouts', 'backups']),
   }),
 ]);
 export type LiveEvent = z.infer<typeof liveEventSchema>;

@@ -1,7 +1,7 @@
 import { CauseError, isCauseCode, pattern, safeText, type CauseCode } from '@barrow/core';
 import { WireError } from '@barrow/wire';
 import { RE2JS } from 're2js';
-import type { Family, FamilyWithShell, GetStep, ProcedureName, ProcedureStep } from '../schema/family.js';
+import type { Family, FamilyWithShell, GetStep, ProcedureName, ProcedureStep, RequestStep, UploadStep } from '../schema/family.js';
 import { fill, holds, type Values } from './values.js';
 
 /** The part of a shell session that procedures use; a recorded conversation can stand in for a device. */
@@ -19,13 +19,35 @@ export interface Shell {
 export interface Web {
   /** @throws WireError */
   get(path: string, limitMs: number): Promise<{ readonly status: number; readonly body: string }>;
+  /** @throws WireError */
+  ask?(
+    request: { readonly method: 'GET' | 'POST' | 'PUT' | 'DELETE'; readonly path: string; readonly body?: string; readonly type: string },
+    limitMs: number,
+  ): Promise<{ readonly status: number; readonly body: string }>;
 }
+
+/** One file of an image, as it is carried to a device. */
+export interface CarriedFile {
+  readonly name: string;
+  readonly path: string;
+  readonly bytes: number;
+  readonly sha256: string;
+}
+
+/** Carries a file to the device, and answers with its words. @throws WireError */
+export type Carrier = (
+  file: CarriedFile,
+  how: { readonly over: UploadStep['over']; readonly to: string; readonly field: string; readonly method: 'POST' | 'PUT' },
+  limitMs: number,
+) => Promise<{ readonly status: number; readonly body: string }>;
 
 export interface ProcedureRun {
   readonly family: Family;
   /** null: the procedure must not say anything. */
   readonly shell: Shell | null;
   readonly web?: Web | null;
+  /** The files that an upload carries, and what carries them. */
+  readonly carry?: { readonly files: readonly CarriedFile[]; readonly by: Carrier } | null;
   /** Values that the procedure may use, e.g. `imageFile`, `storeAddress`. */
   readonly given: Readonly<Record<string, string>>;
   /** Divides every span of the family file; above 1 only for the demo fleet, whose time runs faster. */
@@ -115,7 +137,9 @@ async function runSteps(
 ): Promise<void> {
   for (const step of steps) {
     if ('say' in step) await runSay(step, withShell(input), values, lookup);
-    else if ('get' in step) await runGet(step, input, values, lookup);
+    else if ('get' in step) await runGet({ ...step, request: step.get, method: 'GET', type: '' }, input, values, lookup);
+    else if ('request' in step) await runGet(step, input, values, lookup);
+    else if ('upload' in step) await runUpload(step, input, values, lookup);
     else if ('check' in step) {
       if (!holds(step.check, lookup)) throw new CauseError(asCode(step.cause), fill(step.detail, lookup));
     } else if ('set' in step) {
@@ -143,12 +167,26 @@ async function runSteps(
 /** The most rows that one answer yields. */
 const mostRows = 1000;
 
-async function runGet(step: GetStep, input: ProcedureRun, values: Values, lookup: (n: string) => string | undefined): Promise<void> {
+async function runGet(
+  step: RequestStep,
+  input: ProcedureRun,
+  values: Values,
+  lookup: (n: string) => string | undefined,
+): Promise<void> {
   if (!input.web) throw new CauseError('service-fault', "the procedure needs the device's web server");
-  const path = fill(step.get, lookup);
+  const path = fill(step.request, lookup);
   const limit = Math.max(shortestLimit, (step.limit ?? 30_000) / input.timeScale);
-  const { status, body } = await input.web.get(path, limit);
-  if (status !== 200) throw new CauseError('unexpected-answer', `to ${path} the device answered with status ${status}`);
+  const { method, type } = step;
+  if (method !== 'GET' && !input.web.ask) throw new CauseError('service-fault', 'the procedure may only read pages');
+  const { status, body } =
+    method === 'GET'
+      ? await input.web.get(path, limit)
+      : await input.web.ask!({ method, path, type, ...(step.body === undefined ? {} : { body: fill(step.body, lookup) }) }, limit);
+  // A refusal is told by words as often as by a status; the words say more.
+  if (status < 200 || status > 299) {
+    takeAnswer({ fails: step.fails }, body, values, (line) => `to ${path} the device said: ${line}`);
+    throw new CauseError('unexpected-answer', `to ${path} the device answered with status ${status}: ${safeText(body.trim(), 200)}`);
+  }
   takeAnswer(step, body, values, (line) => `to ${path} the device said: ${line}`);
   if (!step.json && !step.fields) return;
   let read: unknown;
@@ -175,6 +213,25 @@ async function runGet(step: GetStep, input: ProcedureRun, values: Values, lookup
         ),
       ),
     );
+  }
+}
+
+async function runUpload(
+  step: UploadStep,
+  input: ProcedureRun,
+  values: Values,
+  lookup: (n: string) => string | undefined,
+): Promise<void> {
+  if (!input.carry) throw new CauseError('service-fault', 'the procedure carries files, and none are given');
+  const limit = Math.max(shortestLimit, (step.limit ?? 60_000) / input.timeScale);
+  for (const file of input.carry.files) {
+    for (const [key, text] of Object.entries({ fileName: file.name, fileBytes: String(file.bytes), fileSha256: file.sha256 }))
+      values.single.set(key, text);
+    const to = fill(step.upload, lookup);
+    const { status, body } = await input.carry.by(file, { over: step.over, to, field: step.field, method: step.method }, limit);
+    const said = (line: string): string => `to ${file.name} at ${to} the device said: ${line}`;
+    takeAnswer(step, body, values, said);
+    if (status < 200 || status > 299) throw new CauseError('upload-refused', said(`${status} ${safeText(body.trim(), 200)}`));
   }
 }
 

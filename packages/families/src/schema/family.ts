@@ -70,6 +70,29 @@ const getStep = z.strictObject({
   fails: z.array(failPattern).optional(),
 });
 
+/** A request to a page of the device that asks for more than reading. */
+const requestStep = getStep.omit({ get: true }).extend({
+  request: template,
+  method: z.enum(['GET', 'POST', 'PUT', 'DELETE']).default('POST'),
+  body: template.optional(),
+  type: z.string().default('text/plain'),
+});
+
+/** Every file of the image, in its order, is carried to the device, with `${fileName}`, `${fileBytes}` and `${fileSha256}` set. */
+const uploadStep = z.strictObject({
+  /** Where to: a page, or a path. */
+  upload: template,
+  /** By a form (multipart) or as a bare body over HTTP, or by SFTP or SCP over SSH. */
+  over: z.enum(['http-form', 'http-body', 'sftp', 'scp']),
+  /** The field of the form. */
+  field: z.string().default('file'),
+  method: z.enum(['POST', 'PUT']).default('POST'),
+  /** How long nothing may move. */
+  limit: span.optional(),
+  capture: z.array(patternText).optional(),
+  fails: z.array(failPattern).optional(),
+});
+
 const checkStep = z.strictObject({ check: condition, cause: z.enum(causeCodes), detail: template });
 const setStep = z.strictObject({ set: z.record(name, template) });
 const pickStep = z.strictObject({
@@ -91,7 +114,9 @@ export interface RepeatStep {
   repeat: { every: number; limit: number; until: Condition; otherwise: string };
   do: ProcedureStep[];
 }
-export type ProcedureStep = SayStep | GetStep | CheckStep | SetStep | PickStep | WhenStep | RepeatStep;
+export type RequestStep = z.infer<typeof requestStep>;
+export type UploadStep = z.infer<typeof uploadStep>;
+export type ProcedureStep = SayStep | GetStep | RequestStep | UploadStep | CheckStep | SetStep | PickStep | WhenStep | RepeatStep;
 
 const whenStep: z.ZodType<WhenStep> = z.lazy(() => z.strictObject({ when: condition, do: z.array(step) })) as never;
 const repeatStep: z.ZodType<RepeatStep> = z.lazy(() =>
@@ -101,7 +126,7 @@ const repeatStep: z.ZodType<RepeatStep> = z.lazy(() =>
   }),
 ) as never;
 
-const stepKinds = { say: sayStep, get: getStep, check: checkStep, set: setStep, pick: pickStep, when: whenStep, repeat: repeatStep };
+const stepKinds = { say: sayStep, get: getStep, request: requestStep, upload: uploadStep, check: checkStep, set: setStep, pick: pickStep, when: whenStep, repeat: repeatStep };
 
 /** One plain step; which kind it is, its first key says. */
 const step: z.ZodType<ProcedureStep> = z.unknown().transform((raw, context): ProcedureStep => {
@@ -141,6 +166,16 @@ export const procedureNames = [
   'activate',
   'reboot',
   'locate',
+  /** What a storage holds, and how much is free. */
+  'storage',
+  /** Brings an image to where it can be taken, ahead of a rollout. */
+  'stage',
+  'verify-staged',
+  'remove-staged',
+  /** Takes back that the next reset brings the staged image. */
+  'disarm',
+  /** The device's own ping of the store. */
+  'reach',
 ] as const;
 /** Without these a family can be discovered and recorded, and not upgraded. */
 const neededToUpgrade = [
@@ -223,7 +258,34 @@ const familyShape = z.strictObject({
       note: z.string(),
     })
     .optional(),
-  travel: z.strictObject({ how: z.literal('device-pulls'), protocol: z.literal('tftp') }).optional(),
+  travel: z.strictObject({ how: z.literal('device-pulls'), protocol: z.enum(['tftp', 'http']) }).optional(),
+  /** How an image is brought ahead of a rollout to where the device, or its children, can take it. */
+  staging: z
+    .strictObject({
+      by: z.enum(['tftp', 'http', 'push']),
+      /** Whose images it keeps: its own, or those of what it manages. */
+      keeps: z.enum(['own', 'children']).default('own'),
+      /** Families of the children whose images it keeps. */
+      children: z.array(z.string()).default([]),
+      /** A device with a staged image takes it at its next reset, whatever causes that. */
+      arms: z.boolean().default(false),
+    })
+    .optional(),
+  /** How its devices ask the stores. */
+  asks: z
+    .strictObject({
+      /** The exact name that they ask for, of {file}, {version}, {model} and {variant}; the name of the file when absent. */
+      name: z.string().optional(),
+      /** The login that an HTTP store demands of them. */
+      login: z.enum(['basic', 'digest']).optional(),
+      /** Whether a part of the HTTP address may be long and unguessable. */
+      longAddress: z.boolean().default(true),
+      /** Files that they ask for by habit, and that need not be there. */
+      byHabit: z.array(patternText).default([]),
+      /** How they are told where to fetch from, when it is not Barrow that tells them. */
+      toldBy: z.enum(['barrow', 'dhcp']).default('barrow'),
+    })
+    .prefault({}),
   pointOfNoReturn: z.enum(stepNames).optional(),
   rebootsItself: z.boolean().optional(),
   settings: z.enum(['kept', 'reset']).optional(),
@@ -286,6 +348,12 @@ export const familySchema = familyShape.superRefine((family, context) => {
           message: `the procedure ${key} is missing, without which nothing can be upgraded`,
         });
   }
+  if (family.staging) {
+    const needed = family.procedures.transfer ? [] : (['stage', 'verify-staged'] as const);
+    for (const key of needed)
+      if (family.procedures[key] === undefined)
+        context.addIssue({ code: 'custom', path: ['procedures', key], message: `the procedure ${key} is missing, without which nothing can be staged` });
+  }
   for (const [key, procedure] of Object.entries(family.procedures))
     if (procedure?.do.some((s) => 'say' in s) && family.shell === undefined)
       context.addIssue({ code: 'custom', path: ['procedures', key], message: 'it says something, and the family has no shell' });
@@ -301,3 +369,6 @@ export const isUpgradable = (family: Family): family is UpgradableFamily => fami
 export const hasShell = (family: Family): family is FamilyWithShell => family.shell !== undefined;
 /** Whether a procedure talks to the device's shell, rather than its pages. */
 export const usesShell = (procedure: Procedure): boolean => JSON.stringify(procedure.do).includes('"say":');
+/** Whether a procedure talks to the device's web server. */
+export const usesWeb = (procedure: Procedure): boolean =>
+  /"(get|request)":|"over":"http/.test(JSON.stringify(procedure.do));

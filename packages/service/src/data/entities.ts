@@ -4,13 +4,19 @@ import type {
   Around,
   Channel,
   Component,
+  Delivery,
   Flag,
   ImageNote,
+  KeptPacket,
+  Place,
   Plan,
   RolloutEvent,
   RolloutSummary,
   Role,
+  SiteStore,
   StackMember,
+  Transfer,
+  TransferFinding,
 } from '@barrow/core';
 
 /** Any table of ours. */
@@ -114,6 +120,10 @@ export const DeviceEntity = defineEntity({
     credentials: p.json<Record<string, string>>(),
     /** A key that it showed instead of the pinned one. */
     shownHostKey: p.string().nullable(),
+    /** It takes this at its next reset, whatever causes that. */
+    armed: p.json<{ version: string; at: number; by: string } | null>().nullable(),
+    /** Addresses from which it fetches, as a person said. */
+    fetchesFrom: p.json<string[]>(),
   },
 });
 export type DeviceRow = Row<typeof DeviceEntity>;
@@ -291,9 +301,59 @@ export const TransferEntity = defineEntity({
     block: p.integer(),
     resent: p.integer(),
     detail: p.text().nullable(),
+    site: p.string().nullable(),
+    protocol: p.string().$type<Transfer['protocol']>(),
+    rates: p.json<number[]>(),
+    verified: p.boolean().nullable(),
+    cause: p.string().nullable(),
+    evidence: p.json<string[]>(),
+    /** All that was found, the cause first. */
+    findings: p.json<TransferFinding[]>(),
+    /** Its first and last packets. */
+    packets: p.json<{ packets: KeptPacket[]; missing: number } | null>().nullable(),
   },
 });
 export type TransferRow = Row<typeof TransferEntity>;
+
+/** An image on its way to where its devices can take it, ahead of a rollout. */
+export const DeliveryEntity = defineEntity({
+  name: 'Delivery',
+  tableName: 'delivery',
+  properties: {
+    id: p.string().primary(),
+    image: p.string(),
+    place: p.string().$type<Place>(),
+    /** Id of the device or its parent; null: the store of the site. */
+    holder: p.string().nullable(),
+    site: p.string(),
+    devices: p.json<string[]>(),
+    state: p.string().$type<Delivery['state']>(),
+    makeRoom: p.boolean(),
+    bytes: p.bigint('number'),
+    cause: p.string().nullable(),
+    detail: p.text().nullable(),
+    removed: p.json<string[]>(),
+    digestThere: p.string().nullable(),
+    transfers: p.json<string[]>(),
+    createdAt: moment(),
+    createdBy: p.string(),
+    endedAt: moment().nullable(),
+  },
+});
+export type DeliveryRow = Row<typeof DeliveryEntity>;
+
+/** What is said of a site as a whole. */
+export const SiteEntity = defineEntity({
+  name: 'Site',
+  tableName: 'site',
+  properties: {
+    name: p.string().primary(),
+    linkKilobits: p.integer().nullable(),
+    storeAddress: p.string().nullable(),
+    store: p.json<SiteStore | null>().nullable(),
+  },
+});
+export type SiteRow = Row<typeof SiteEntity>;
 
 export const DiscoveryEntity = defineEntity({
   name: 'Discovery',
@@ -394,6 +454,8 @@ export const entities = [
   MappingEntity,
   OfferEntity,
   TransferEntity,
+  DeliveryEntity,
+  SiteEntity,
   DiscoveryEntity,
   RolloutEntity,
   JournalEntity,

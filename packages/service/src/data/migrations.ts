@@ -1,7 +1,7 @@
 import { Migration } from '@mikro-orm/migrations';
 
 /** The layout of the tables; written into `PRAGMA user_version`, so that an older Barrow can refuse a newer database. */
-export const schemaVersion = 3;
+export const schemaVersion = 4;
 
 class First extends Migration {
   override up(): void {
@@ -126,8 +126,37 @@ class Knowing extends Migration {
   }
 }
 
+/** Transfers that explain themselves, deliveries ahead of rollouts, sites with links and stores, armed devices. */
+class Staging extends Migration {
+  override up(): void {
+    const columns: Record<string, readonly string[]> = {
+      device: ['armed json', `fetches_from json not null default '[]'`],
+      transfer: [
+        'site text',
+        `protocol text not null default 'tftp'`,
+        `rates json not null default '[]'`,
+        'verified integer',
+        'cause text',
+        `evidence json not null default '[]'`,
+        `findings json not null default '[]'`,
+        'packets json',
+      ],
+    };
+    for (const [table, added] of Object.entries(columns))
+      for (const column of added) this.addSql(`alter table ${table} add column ${column};`);
+    this.addSql(`create table delivery (id text primary key, image text not null, place text not null, holder text, site text not null,
+      devices json not null, state text not null, make_room integer not null, bytes integer not null, cause text, detail text,
+      removed json not null, digest_there text, transfers json not null, created_at integer not null, created_by text not null,
+      ended_at integer);`);
+    this.addSql('create table site (name text primary key, link_kilobits integer, store_address text, store json);');
+    this.addSql('create index transfer_device on transfer (device, asked_at);');
+    this.addSql('pragma user_version = 4;');
+  }
+}
+
 export const migrations = [
   { name: '2026-11-23-first', class: First },
   { name: '2026-11-23-discovering', class: Discovering },
   { name: '2026-11-23-knowing', class: Knowing },
+  { name: '2026-11-23-staging', class: Staging },
 ];

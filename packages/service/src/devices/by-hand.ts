@@ -229,5 +229,7 @@ function blank(entry: Entry, mac: string | null, at: number): DeviceRow {
     feedByHand: null,
     uplinkByHand: null,
     credentials: {},
+    armed: null,
+    fetchesFrom: [],
   };
 }

@@ -246,6 +246,7 @@ export class Devices {
       firmware,
       firmwareNote,
       bootLoader,
+      armed: this.#armed(row),
       family,
       familyEvidence,
       upgradable: known !== undefined && isUpgradable(known),
@@ -281,6 +282,14 @@ export class Devices {
       lacking: standing.gap?.wanted ?? null,
       rollout: this.rolloutOf(id),
     };
+  }
+
+  /** What it takes at its next reset; no longer so once it runs that. */
+  #armed({ armed, firmware, family }: DeviceRow): Device['armed'] {
+    if (!armed) return null;
+    const versions = this.context.families.get(family ?? '')?.versions;
+    if (versions && firmware !== null && sameVersion(versions, armed.version, firmware)) return null;
+    return { version: armed.version, since: rfc3339(armed.at), by: armed.by };
   }
 
   /** Writes what a run observed of a device, what is now believed of it, and what changed by it. */

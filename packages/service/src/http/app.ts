@@ -16,7 +16,9 @@ import { imageRoutes } from './routes-images.js';
 import { rolloutRoutes } from './routes-rollouts.js';
 import { advisoryRoutes } from './routes-advisories.js';
 import { setupRoutes } from './routes-setup.js';
+import { backupRoutes } from './routes-backups.js';
 import { stagingRoutes } from './routes-staging.js';
+import { transferRoutes } from './routes-transfers.js';
 import { targetRoutes } from './routes-targets.js';
 
 function asProblem(error: Refusal): Problem {
@@ -95,6 +97,8 @@ export function makeApp(parts: Parts, closing: AbortSignal): OpenAPIHono<Env> {
   targetRoutes(app, parts);
   imageRoutes(app, parts);
   stagingRoutes(app, parts);
+  transferRoutes(app, parts);
+  backupRoutes(app, parts);
   advisoryRoutes(app, parts);
   rolloutRoutes(app, parts);
 

@@ -1,24 +1,50 @@
 import { z, type OpenAPIHono } from '@hono/zod-openapi';
 import {
-  backupSchema,
-  compareConfigurations,
+  deliveryInput,
+  deliveryPlanSchema,
+  deliverySchema,
   describeMismatches,
+  dhcpSchema,
   mismatches,
   offerSchema,
-  transferSchema,
+  storeCheckSchema,
   type ImageScope,
 } from '@barrow/core';
-import { DeviceEntity } from '../data/entities.js';
-import { notFound, Refusal } from '../errors.js';
-import { hasShell } from '@barrow/families';
-import { DeviceSession } from '../runner/session.js';
+import type { ImageRow } from '../data/entities.js';
+import { Refusal } from '../errors.js';
 import type { Parts } from '../service.js';
+import { setArmed } from '../staging/armed.js';
+import { checkStores } from '../staging/check.js';
+import { planDelivery } from '../staging/delivery-work.js';
+import { Hands } from '../staging/hands.js';
 import type { Env } from './auth.js';
 import { addOperation, idParam } from './operation.js';
 
-/** Staging, transfers, backups. */
+/** What is offered, what is brought ahead of rollouts, and whether the stores can be reached. */
 export function stagingRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
-  const { context, devices, images, offers, tftp, backups } = parts;
+  const { context, devices, images, offers, deliveries } = parts;
+
+  /** @throws Refusal when it is withdrawn or rotten */
+  const stageable = async (asked: string): Promise<ImageRow> => {
+    const image = await images.get(asked);
+    if (image.note.withdrawn)
+      throw new Refusal(
+        409,
+        'image-withdrawn',
+        'Nothing was staged',
+        `${image.file} is withdrawn: ${image.note.withdrawn.why}.`,
+        'Stage another image, or take the withdrawal back with `barrow image withdraw --undo`.',
+      );
+    if (!(await images.isSound(image)))
+      throw new Refusal(
+        422,
+        'image-missing',
+        'Nothing was staged',
+        `The content of ${image.file} no longer has its digest.`,
+        'Add it again from its source; that mends it.',
+      );
+    return image;
+  };
 
   addOperation(app, {
     method: 'get',
@@ -37,23 +63,7 @@ export function stagingRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     answer: z.object({ items: z.array(offerSchema) }),
     status: 201,
     run: async ({ body, who }) => {
-      const image = await images.get(body.image);
-      if (image.note.withdrawn)
-        throw new Refusal(
-          409,
-          'image-withdrawn',
-          'Nothing was staged',
-          `${image.file} is withdrawn: ${image.note.withdrawn.why}.`,
-          'Stage another image, or take the withdrawal back with `barrow image withdraw --undo`.',
-        );
-      if (!(await images.isSound(image)))
-        throw new Refusal(
-          422,
-          'image-missing',
-          'Nothing was staged',
-          `The content of ${image.file} no longer has its digest.`,
-          'Add it again from its source; that mends it.',
-        );
+      const image = await stageable(body.image);
       const rows = (await Promise.all(body.devices.map((d) => devices.get(d)))).map((d) => d.row);
       for (const row of rows) {
         const found = mismatches(image as ImageScope, devices.hardwareOf(row));
@@ -82,88 +92,113 @@ export function stagingRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       dropped: await offers.drop(await images.get(params.id), query.device ? (await devices.get(query.device)).row : null),
     }),
   });
-
   addOperation(app, {
     method: 'get',
-    path: '/api/v1/transfers',
+    path: '/api/v1/offers/dhcp',
     role: 'viewer',
-    summary: 'Transfers and refused requests, newest first',
-    query: z.object({ limit: z.coerce.number().int().min(1).max(1000).default(100) }),
-    answer: z.object({ items: z.array(transferSchema) }),
-    run: async ({ query }) => ({ items: await tftp.list(query.limit) }),
-  });
-
-  addOperation(app, {
-    method: 'get',
-    path: '/api/v1/backups',
-    role: 'operator',
-    summary: 'Configurations saved from devices, without their content',
-    query: z.object({ device: z.string().optional() }),
-    answer: z.object({ items: z.array(backupSchema) }),
-    run: async ({ query }) => ({ items: await backups.list(query.device ? (await devices.get(query.device)).row.id : null) }),
+    summary: 'What to enter into a DHCP server for devices that are told by it where to fetch from',
+    answer: dhcpSchema,
+    run: () => offers.dhcp(),
   });
   addOperation(app, {
     method: 'post',
-    path: '/api/v1/backups',
+    path: '/api/v1/stores/check',
     role: 'operator',
-    summary: 'Save the configuration of a device now',
-    body: z.strictObject({ device: z.string() }),
-    answer: backupSchema,
+    summary: 'Whether the stores answer through each address, and whether devices reach them',
+    body: z.strictObject({ devices: z.array(z.string()).max(50).default([]) }),
+    answer: storeCheckSchema,
+    run: async ({ body, c }) => {
+      const rows = (await Promise.all(body.devices.map((d) => devices.get(d)))).map((d) => d.row);
+      return checkStores(parts, rows, c.req.raw.signal);
+    },
+  });
+
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/deliveries',
+    role: 'viewer',
+    summary: 'Images on their way to where devices can take them, and there, newest first',
+    query: z.object({ limit: z.coerce.number().int().min(1).max(5000).default(500) }),
+    answer: z.object({ items: z.array(deliverySchema) }),
+    run: async ({ query }) => ({ items: await deliveries.list(query.limit) }),
+  });
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/deliveries',
+    role: 'operator',
+    summary: 'Bring an image to devices, their parents or the stores of their sites, ahead of a rollout',
+    body: deliveryInput,
+    answer: z.object({ items: z.array(deliverySchema) }),
     status: 201,
-    run: async ({ body }) => {
-      const { row } = await devices.get(body.device);
-      const family = row.family === null ? undefined : context.families.get(row.family);
-      if (!family?.procedures.configuration || !hasShell(family))
+    run: async ({ body, who }) => {
+      const image = await stageable(body.image);
+      const rows = (await Promise.all(body.devices.map((d) => devices.get(d)))).map((d) => d.row);
+      return { items: await deliveries.view(await deliveries.put(image, rows, body.place, body.makeRoom, who.name)) };
+    },
+  });
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/deliveries/plan',
+    role: 'operator',
+    summary: 'What a delivery would find and do; the holders are asked now, and nothing is changed',
+    body: deliveryInput,
+    answer: deliveryPlanSchema,
+    run: async ({ body, c }) => {
+      const image = await stageable(body.image);
+      const rows = (await Promise.all(body.devices.map((d) => devices.get(d)))).map((d) => d.row);
+      const groups = await deliveries.group(image, rows, body.place);
+      return {
+        items: await Promise.all(
+          groups.slice(0, 50).map((g) => planDelivery(context, deliveries.parts, deliveries, image, g, c.req.raw.signal)),
+        ),
+      };
+    },
+  });
+  for (const [verb, summary, act] of [
+    ['stop', 'Stop a delivery that waits or is under way', (id: string) => deliveries.stopOne(id)],
+    ['retry', 'Begin a delivery anew that failed or was stopped', (id: string) => deliveries.retry(id)],
+  ] as const)
+    addOperation(app, {
+      method: 'post',
+      path: `/api/v1/deliveries/{id}/${verb}`,
+      role: 'operator',
+      summary,
+      params: idParam,
+      answer: deliverySchema,
+      run: async ({ params }) => {
+        await act(params.id);
+        return (await deliveries.view([deliveries.get(params.id)]))[0]!;
+      },
+    });
+
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/devices/{id}/disarm',
+    role: 'operator',
+    summary: 'Take back that the next reset of a device brings another version',
+    params: idParam,
+    answer: z.object({ device: z.string(), disarmed: z.string() }),
+    run: async ({ params, c, who }) => {
+      const known = await devices.get(params.id);
+      const { row } = known;
+      const { armed } = devices.view(known);
+      if (!armed)
+        throw new Refusal(409, 'device-not-armed', 'Nothing was disarmed', `${row.name} takes nothing new at its next reset.`, '`barrow device list` marks those that do.');
+      const family = context.families.get(row.family ?? '');
+      if (!family?.procedures.disarm)
         throw new Refusal(
           422,
-          'family-unknown',
-          'Nothing was saved',
-          `${family ? `The family ${family.family} does not say how` : 'No family is known'}: Barrow cannot ask ${row.name} for its settings.`,
-          'A family file with a procedure `configuration` would teach it.',
+          'cannot-disarm',
+          'Nothing was disarmed',
+          `The family ${row.family ?? 'of it is not known and'} does not say how ${row.name} is disarmed.`,
+          'Choose what it boots next on the device itself.',
         );
-      const session = await DeviceSession.open(context, row, family);
-      try {
-        const { gives } = await session.run('configuration');
-        const kept = await backups.keep(row.id, gives['text'] ?? '', row.firmware, null);
-        return (await backups.list(row.id)).find((b) => b.id === kept.id)!;
-      } finally {
-        session.close();
-      }
-    },
-  });
-  addOperation(app, {
-    method: 'get',
-    path: '/api/v1/backups/{id}',
-    role: 'admin',
-    summary: 'The content of a backup, secrets and all',
-    params: idParam,
-    answer: z.object({ id: z.string(), device: z.string(), text: z.string() }),
-    run: async ({ params }) => {
-      const { row, text } = await backups.text(params.id);
-      return { id: row.id, device: row.device, text };
-    },
-  });
-  addOperation(app, {
-    method: 'get',
-    path: '/api/v1/backups/{id}/compare',
-    role: 'admin',
-    summary: 'The differences between two backups of one device, after normalisation',
-    params: idParam,
-    query: z.object({ with: z.string() }),
-    answer: z.object({
-      same: z.boolean(),
-      added: z.number().int(),
-      removed: z.number().int(),
-      lines: z.array(z.string()),
-      cut: z.number().int(),
-    }),
-    run: async ({ params, query }) => {
-      const [before, after] = await Promise.all([backups.text(params.id), backups.text(query.with)]);
-      const device = await context.db.findOne(DeviceEntity, { id: before.row.device });
-      const family = context.families.get(device?.family ?? '');
-      if (before.row.device !== after.row.device) throw notFound('backup', query.with, 'Compare two backups of one device.');
-      const difference = compareConfigurations(before.text, after.text, family?.configuration ?? { ignoreLines: [] });
-      return { ...difference, lines: [...difference.lines] };
+      if (parts.runner.rolloutOf(row.id) !== null)
+        throw new Refusal(409, 'device-in-rollout', 'Nothing was disarmed', `${row.name} is in a rollout.`, 'Wait for it to end, or stop it.');
+      const use = { given: { imageVersion: armed.version }, files: [], link: null, signal: c.req.raw.signal };
+      await new Hands(context, row, family).run('disarm', use);
+      await setArmed(context, row.id, null, who.name);
+      return { device: row.name, disarmed: armed.version };
     },
   });
 }

@@ -22,7 +22,10 @@ import { notFound, Refusal } from '../errors.js';
 import type { Devices } from '../devices/devices.js';
 import type { ImageStore } from '../images/store.js';
 import type { Offers } from '../staging/offers.js';
-import type { TftpStore } from '../staging/tftp-store.js';
+import type { Deliveries } from '../staging/deliveries.js';
+import type { Transfers } from '../staging/transfers.js';
+import type { Watches } from '../staging/watch.js';
+import { toldValues } from '../staging/told.js';
 import type { Backups } from './backups.js';
 import type { Journal } from './journal.js';
 import { reconcile } from './reconcile.js';
@@ -50,7 +53,9 @@ export interface RunnerParts {
   readonly devices: Devices;
   readonly images: ImageStore;
   readonly offers: Offers;
-  readonly tftp: TftpStore;
+  readonly transfers: Transfers;
+  readonly watches: Watches;
+  readonly deliveries: Deliveries;
   readonly backups: Backups;
   readonly journal: Journal;
 }
@@ -69,8 +74,8 @@ export class Runner {
   constructor(private readonly context: Context) {}
 
   /** Gives the runner what its steps work with; once, before anything else. */
-  use({ devices, images, offers, tftp, backups, journal }: RunnerParts): void {
-    this.#parts = { devices, images, offers, tftp, backups, journal };
+  use({ devices, images, offers, transfers, watches, deliveries, backups, journal }: RunnerParts): void {
+    this.#parts = { devices, images, offers, transfers, watches, deliveries, backups, journal };
   }
 
   /** Takes up every rollout that had not ended, by folding its journal. */
@@ -351,14 +356,7 @@ export class Runner {
     let toldAt = 0;
     const login = async (): Promise<DeviceSession> => {
       const session = await DeviceSession.open(context, device, family, {
-        given: {
-          imageFile: image.file,
-          imageBytes: String(image.bytes),
-          imageSha256: image.sha256,
-          imageVersion: image.version,
-          storeAddress: await parts.offers.storeAddressFor(device),
-          storePort: String(parts.tftp.port),
-        },
+        given: await toldValues({ context, ...parts }, device, image),
         signal,
         onProgress: (percent) => {
           active.percent.set(run.id, percent);

@@ -8,6 +8,7 @@ import {
   type FamilyWithShell,
   type ProcedureName,
   type ProcedureResult,
+  type ProcedureRun,
 } from '@barrow/families';
 import { ShellSession, type ShellEntry } from '@barrow/wire';
 import type { Context } from '../context.js';
@@ -21,7 +22,8 @@ const longestConversation = 64 * 1024;
 interface SessionUse {
   readonly given?: Readonly<Record<string, string>>;
   readonly signal?: AbortSignal;
-  readonly onProgress?: (percent: number) => void;
+  readonly onProgress?: ((percent: number) => void) | undefined;
+  readonly carry?: ProcedureRun['carry'];
 }
 
 /** A login on a device, by its family's procedures. */
@@ -33,6 +35,7 @@ export class DeviceSession {
     private readonly given: Readonly<Record<string, string>>,
     private readonly signal: AbortSignal | undefined,
     private readonly onProgress: ((percent: number) => void) | undefined,
+    private readonly carry: ProcedureRun['carry'],
   ) {}
 
   /**
@@ -98,7 +101,7 @@ export class DeviceSession {
     } catch (error) {
       throw asCause(error);
     }
-    const session = new DeviceSession(shell, family, context.options.timeScale, use.given ?? {}, use.signal, use.onProgress);
+    const session = new DeviceSession(shell, family, context.options.timeScale, use.given ?? {}, use.signal, use.onProgress, use.carry);
     try {
       const input = { family, shell, timeScale: context.options.timeScale, signal: use.signal };
       await awaitPrompt(input);
@@ -125,6 +128,7 @@ export class DeviceSession {
         timeScale: this.timeScale,
         signal: this.signal,
         onProgress: this.onProgress,
+        carry: this.carry,
       });
     } finally {
       this.shell.conceal(null);

@@ -1,69 +1,114 @@
-import { safeText, type Transfer } from '@barrow/core';
-import {
-  errorCodes,
-  TftpServer,
-  WireError,
-  type Agreed,
-  type ReadRequest,
-  type TftpPeer,
-  type TransferEnd,
-  type TransferProgress,
-} from '@barrow/wire';
-import { rfc3339, rfc3339OrNull, type Context } from '../context.js';
-import { TransferEntity, type TransferRow } from '../data/entities.js';
-import { newId } from '../data/seal.js';
+import { pattern, safeText } from '@barrow/core';
+import { errorCodes, ThreadedTftp, WireError, type TransferEnd, type TransferProgress } from '@barrow/wire';
+import type { Context } from '../context.js';
 import { StartFailure } from '../errors.js';
 import type { ImageStore } from '../images/store.js';
+import { hostsOf } from './addresses.js';
 import type { Offers } from './offers.js';
+import type { Sites } from './sites.js';
+import type { LiveTransfer, Transfers, TransferStart } from './transfers.js';
 
-/** How often a moving transfer is told live. */
-const tellEvery = 200;
-/** The most refused requests that are written down in a second; a flood is counted in the log instead. */
-const mostRefusalsPerSecond = 20;
-const recentKept = 500;
+/** How long to wait before a store that was lost is opened again. */
+const againAfter = 2000;
 
-/** Barrow's TFTP store: the offers behind the server, and a record of every transfer and refusal. */
+interface Tag {
+  readonly start: TransferStart;
+  one: LiveTransfer | null;
+}
+
+/** Barrow's TFTP store: the offers behind the server, which runs in a thread of its own. */
 export class TftpStore {
-  readonly #server: TftpServer<TransferRow>;
-  readonly #moving = new Map<string, TransferRow>();
-  readonly #told = new Map<string, number>();
-  /** The newest transfers, also those that moved before anybody watched. */
-  readonly #recent: TransferRow[] = [];
-  #port = 0;
-  #refusals = { second: 0, count: 0 };
+  readonly #server: ThreadedTftp<Tag>;
+  readonly hosts: readonly string[];
+  #port: number;
+  #listening = false;
+  #fault: string | null = null;
+  #again: NodeJS.Timeout | null = null;
+  #stopped = false;
 
   constructor(
     private readonly context: Context,
-    private readonly offers: Offers,
+    offers: Offers,
+    sites: Sites,
+    private readonly transfers: Transfers,
     images: ImageStore,
   ) {
-    const { host, port } = context.options.tftpListen;
-    this.#server = new TftpServer<TransferRow>({
-      host,
-      port,
+    this.hosts = hostsOf(context.options.tftpListen);
+    this.#port = context.options.tftpListen.port;
+    this.#server = new ThreadedTftp<Tag>({
+      hosts: this.hosts,
+      port: this.#port,
       answer: (request, peer) => {
-        const entry = this.offers.find(peer.address, request.filename);
-        if (!entry) {
-          const names = this.offers.namesFor(peer.address);
+        const offered = offers.find(peer.address, request.filename);
+        const start = {
+          device: null,
+          site: null,
+          protocol: 'tftp' as const,
+          peer: `${peer.address}:${peer.port}`,
+          file: request.filename,
+          image: null,
+          totalBytes: 0,
+          askedOptions: optionsOf(request.options),
+        };
+        if (!offered) {
+          const { known, why } = offers.whyNot(peer.address, request.filename);
+          const device = offers.deviceAt(peer.address);
+          // A file that devices of this family ask for by habit is no fault, and no line in the record.
+          const habit = device !== null && offers.isHabit(device, request.filename, (source, name) => pattern(source).matcher(name).find());
+          if (!habit) transfers.refused({ ...start, device, site: device?.site ?? null }, why);
+          // RFC 1350: a device to which nothing is offered is not told whether the file exists.
           return {
             kind: 'refuse',
-            // RFC 1350: a device to which nothing is offered is not told whether the file exists.
-            code: names.length === 0 ? errorCodes.accessViolation : errorCodes.fileNotFound,
-            message: names.length === 0 ? 'nothing is staged for this address' : `not staged under this name; staged: ${names.join(', ')}`,
+            code: known ? errorCodes.fileNotFound : errorCodes.accessViolation,
+            message: known ? 'not staged under this name' : why,
           };
         }
-        const row = this.#row(peer, request, { id: entry.device.id, name: entry.device.name });
+        const { device, image, file } = offered;
         return {
           kind: 'send',
-          path: images.pathOf(entry.image.sha256),
-          bytes: entry.image.bytes,
-          tag: { ...row, image: entry.image.sha256, totalBytes: entry.image.bytes },
+          path: images.pathOf(file.sha256),
+          bytes: file.bytes,
+          link: sites.linkOf(device.site),
+          tag: { start: { ...start, device, site: device.site, image: image.sha256, totalBytes: file.bytes }, one: null },
         };
       },
-      onBegin: (row, _peer, _request, agreed) => this.#begin(row, agreed),
-      onProgress: (row, progress) => this.#progress(row, progress),
-      onEnd: (row, end, progress) => this.#end(row, end, progress),
-      onRefused: (peer, request, why) => this.#refused(peer, request, why),
+      onBegin: (tag, id, agreed) => {
+        const one = transfers.begin(tag.start);
+        one.row.blockSize = agreed.blockSize;
+        one.row.windowSize = agreed.windowSize;
+        one.packets = () => this.#server.packets(id);
+        one.stop = (why) => this.#server.end(id, why);
+        tag.one = one;
+      },
+      onProgress: (tag, progress) => tag.one && this.#progress(tag.one, progress),
+      onEnd: (tag, end, progress, packets) => {
+        if (!tag.one) return;
+        if (end.kind === 'refused-by-receiver')
+          tag.one.facts.receiverError = { code: end.code, message: safeText(end.message, 200) };
+        this.#progress(tag.one, progress);
+        transfers.end(tag.one, end.kind === 'done' || end.kind === 'unconfirmed' ? 'done' : 'broken', endText(end, progress), packets);
+      },
+      onRefused: (peer, request, why, _at, untold) => {
+        if (untold > 0) context.log.warn({ untold }, 'more requests were refused than are told one by one');
+        // What was not offered was written down when it was decided; here come those that are no proper request.
+        if (why.startsWith('not staged') || why.startsWith('nothing is staged')) return;
+        const peerText = `${peer.address}:${peer.port}`;
+        const device = offers.deviceAt(peer.address);
+        transfers.refused(
+          {
+            device,
+            site: device?.site ?? null,
+            protocol: 'tftp',
+            peer: peerText,
+            file: request?.filename ?? '',
+            image: null,
+            totalBytes: 0,
+            askedOptions: optionsOf(request?.options ?? new Map()),
+          },
+          why,
+        );
+      },
+      onLost: (why) => this.#lost(why),
     });
   }
 
@@ -71,13 +116,19 @@ export class TftpStore {
     return this.#port;
   }
 
-  get activeTransfers(): number {
-    return this.#server.active;
+  get state(): { readonly listening: boolean; readonly fault: string | null } {
+    return { listening: this.#listening, fault: this.#fault };
+  }
+
+  #progress(one: LiveTransfer, p: TransferProgress): void {
+    const { acks, singleSteps, tries, silentMs } = p;
+    this.transfers.progress(one, p.bytes, { block: p.acknowledgedBlock, resent: p.resent, facts: { acks, singleSteps, tries, silentMs } });
   }
 
   async start(): Promise<void> {
     try {
       this.#port = (await this.#server.start()).port;
+      this.#listening = true;
     } catch (error) {
       if (!(error instanceof WireError)) throw error;
       const { host, port } = this.context.options.tftpListen;
@@ -86,115 +137,42 @@ export class TftpStore {
         'The TFTP store cannot listen',
         error.detail,
         port < 1024
-          ? 'Ports below 1024 need the right to bind them (see "On a real network" in the README), or another program has it.'
+          ? 'Ports below 1024 need the right to bind them (see docs/staging.md), or another program has it.'
           : `Another program listens on ${host}:${port}. Stop it, or choose another with --tftp-listen.`,
       );
     }
   }
 
-  stop(): Promise<void> {
-    return this.#server.stop();
-  }
-
-  /** Transfers and refusals of an address since a moment, newest last. */
-  since(address: string, at: number): TransferRow[] {
-    return this.#recent.filter((t) => t.askedAt >= at && t.peer.startsWith(`${address}:`));
-  }
-
-  async list(limit: number): Promise<Transfer[]> {
-    const rows = await this.context.db.find(TransferEntity, {}, { orderBy: { askedAt: 'desc' }, limit });
-    return rows.map((row) => transferView(this.#moving.get(row.id) ?? row));
-  }
-
-  #row(peer: TftpPeer, request: ReadRequest | null, device: { id: string; name: string } | null): TransferRow {
-    return {
-      id: newId('t'),
-      device: device?.id ?? null,
-      deviceName: device?.name ?? null,
-      peer: `${peer.address}:${peer.port}`,
-      file: safeText(request?.filename ?? '', 200),
-      image: null,
-      state: 'moving',
-      askedAt: Date.now(),
-      endedAt: null,
-      askedOptions: Object.fromEntries([...(request?.options ?? [])].slice(0, 20).map(([k, v]) => [safeText(k, 40), safeText(v, 40)])),
-      blockSize: null,
-      windowSize: null,
-      bytes: 0,
-      totalBytes: 0,
-      rate: 0,
-      block: 0,
-      resent: 0,
-      detail: null,
+  /** Its thread is gone: what moved is broken, and the store is opened again. */
+  #lost(why: string): void {
+    this.#listening = false;
+    this.#fault = why;
+    this.context.log.error({ why }, 'the TFTP store was lost');
+    for (const one of this.transfers.since(0, (r) => r.protocol === 'tftp' && r.state === 'moving'))
+      this.transfers.end(one, 'broken', `the store was lost: ${why}`);
+    const again = (): void => {
+      if (this.#stopped) return;
+      this.start().then(
+        () => (this.#fault = null),
+        (error: unknown) => {
+          this.#fault = (error as Error).message;
+          this.#again = setTimeout(again, againAfter);
+        },
+      );
     };
+    this.#again = setTimeout(again, againAfter);
   }
 
-  #keep(row: TransferRow): void {
-    this.#recent.push(row);
-    if (this.#recent.length > recentKept) this.#recent.splice(0, recentKept / 5);
-    void this.context.db
-      .write(async (em) => em.insert(TransferEntity, row))
-      .catch((error: unknown) => this.context.log.error({ error }, 'transfer not recorded'));
-  }
-
-  #begin(row: TransferRow, agreed: Agreed): void {
-    row.blockSize = agreed.blockSize;
-    row.windowSize = agreed.windowSize;
-    this.#moving.set(row.id, row);
-    this.#keep({ ...row });
-    this.#recent[this.#recent.length - 1] = row;
-    this.context.log.info({ transfer: row.id, device: row.deviceName, file: row.file, blockSize: row.blockSize }, 'transfer begun');
-    this.#tell(row, true);
-  }
-
-  #take(row: TransferRow, progress: TransferProgress): void {
-    row.bytes = progress.bytes;
-    row.block = progress.acknowledgedBlock;
-    row.resent = progress.resent;
-    row.rate = Math.round((progress.bytes * 1000) / Math.max(1, Date.now() - row.askedAt));
-  }
-
-  #progress(row: TransferRow, progress: TransferProgress): void {
-    if (Date.now() - (this.#told.get(row.id) ?? 0) < tellEvery) return;
-    this.#take(row, progress);
-    this.#tell(row, false);
-  }
-
-  #end(row: TransferRow, end: TransferEnd, progress: TransferProgress): void {
-    this.#take(row, progress);
-    row.state = end.kind === 'done' ? 'done' : 'broken';
-    row.endedAt = Date.now();
-    row.detail = endText(end, progress);
-    this.#moving.delete(row.id);
-    this.#told.delete(row.id);
-    const { state, endedAt, detail, bytes, block, resent, rate } = row;
-    void this.context.db
-      .write(async (em) => em.nativeUpdate(TransferEntity, { id: row.id }, { state, endedAt, detail, bytes, block, resent, rate }))
-      .catch((error: unknown) => this.context.log.error({ error }, 'transfer not recorded'));
-    this.context.log.info({ transfer: row.id, device: row.deviceName, state: row.state, detail: row.detail }, 'transfer ended');
-    this.#tell(row, true);
-  }
-
-  #refused(peer: TftpPeer, request: ReadRequest | null, why: string): void {
-    const second = Math.floor(Date.now() / 1000);
-    if (this.#refusals.second !== second) this.#refusals = { second, count: 0 };
-    if (++this.#refusals.count > mostRefusalsPerSecond) return;
-    const row = this.#row(peer, request, null);
-    row.state = 'refused';
-    row.endedAt = row.askedAt;
-    row.detail = safeText(why, 300);
-    this.context.log.warn({ peer: row.peer, file: row.file, why: row.detail }, 'request refused');
-    this.#keep(row);
-    this.#tell(row, true);
-  }
-
-  #tell(row: TransferRow, always: boolean): void {
-    const now = Date.now();
-    if (!always && now - (this.#told.get(row.id) ?? 0) < tellEvery) return;
-    if (row.endedAt === null) this.#told.set(row.id, now);
-    this.context.live.tell({ kind: 'transfer', transfer: transferView(row) });
+  async stop(): Promise<void> {
+    this.#stopped = true;
+    this.#listening = false;
+    if (this.#again) clearTimeout(this.#again);
+    await this.#server.stop();
   }
 }
+
+const optionsOf = (options: ReadonlyMap<string, string>): Record<string, string> =>
+  Object.fromEntries([...options].slice(0, 20).map(([k, v]) => [safeText(k, 40), safeText(v, 40)]));
 
 function endText(end: TransferEnd, progress: TransferProgress): string {
   switch (end.kind) {
@@ -211,8 +189,4 @@ function endText(end: TransferEnd, progress: TransferProgress): string {
     case 'stopped':
       return 'the store was closed';
   }
-}
-
-export function transferView(row: TransferRow): Transfer {
-  return { ...row, state: row.state as Transfer['state'], askedAt: rfc3339(row.askedAt), endedAt: rfc3339OrNull(row.endedAt) };
 }

@@ -37,6 +37,8 @@ export interface HttpCertificate {
   readonly fingerprint: string;
 }
 
+export type HttpMethod = 'GET' | 'HEAD' | 'POST' | 'PUT' | 'DELETE';
+
 const mostBytes = 256 * 1024;
 
 /**
@@ -47,7 +49,7 @@ const mostBytes = 256 * 1024;
 export async function askHttp(
   target: HttpTarget,
   path: string,
-  use: { method?: 'GET' | 'POST'; body?: string; type?: string } = {},
+  use: { method?: HttpMethod; body?: string; type?: string } = {},
 ): Promise<HttpAnswer> {
   const method = use.method ?? 'GET';
   const headers: Record<string, string> = use.body === undefined ? {} : { 'content-type': use.type ?? 'text/plain' };
@@ -58,7 +60,21 @@ export async function askHttp(
     if (first.status === 401 && access !== null) throw refused(target, path);
     return first;
   }
-  const challenges = readChallenges(first.headers['www-authenticate'] ?? '');
+  const authorization = answerTo(first.headers['www-authenticate'] ?? '', target, access, method, path);
+  const second = await once(target, method, path, { ...headers, authorization }, use.body);
+  if (second.status === 401) throw refused(target, path);
+  return second;
+}
+
+/** The Authorization header that answers a challenge. @throws WireError when it asks for a login that we may not send. */
+function answerTo(
+  header: string,
+  target: HttpTarget,
+  access: Exclude<HttpAccess, { how: 'token' }>,
+  method: string,
+  path: string,
+): string {
+  const challenges = readChallenges(header);
   const digest = challenges.find((c) => c.scheme === 'digest');
   const authorization =
     digest && access.how === 'digest'
@@ -68,9 +84,20 @@ export async function askHttp(
         : null;
   if (authorization === null)
     throw new WireError('login-refused', `${where(target, path)} asks for ${challenges.map((c) => c.scheme).join(', ') || 'a login'} only`);
-  const second = await once(target, method, path, { ...headers, authorization }, use.body);
-  if (second.status === 401) throw refused(target, path);
-  return second;
+  return authorization;
+}
+
+/**
+ * The Authorization header for a request that cannot be sent twice, such as an upload: a HEAD request draws the challenge.
+ * null: none is asked for, or none is known.
+ */
+export async function authorize(target: HttpTarget, method: string, path: string): Promise<string | null> {
+  const { access } = target;
+  if (access === null) return null;
+  if (access.how === 'token') return `Bearer ${access.token}`;
+  const drawn = await once(target, 'HEAD', path, {}, undefined);
+  if (drawn.status !== 401) return null;
+  return answerTo(drawn.headers['www-authenticate'] ?? '', target, access, method, path);
 }
 
 const where = (target: HttpTarget, path: string): string =>

@@ -1,20 +1,6 @@
-import { Client, type ClientChannel } from 'ssh2';
+import type { Client, ClientChannel } from 'ssh2';
 import { WireError } from '../errors.js';
-import { fingerprint } from './greeting.js';
-
-export interface ShellTarget {
-  readonly host: string;
-  readonly port: number;
-  readonly username: string;
-  /** Also the answer to keyboard-interactive questions (RFC 4256) that do not echo. */
-  readonly password?: string | undefined;
-  /** A private key in PEM or OpenSSH form, and what opens it. */
-  readonly privateKey?: string | undefined;
-  readonly passphrase?: string | undefined;
-  /** The pinned key, `SHA256:` and base64 without padding as RFC 4648 §4 writes it; null accepts any and tells it. */
-  readonly hostKey: string | null;
-  readonly readyTimeoutMs: number;
-}
+import { connectSsh, type ShellTarget } from './connect.js';
 
 /** One line of a recorded conversation. */
 export interface ShellEntry {
@@ -56,82 +42,17 @@ export class ShellSession {
     client.on('error', ended);
   }
 
-  /**
-   * @throws WireError `unreachable`, `refused`, `login-refused`, `host-key-changed`, `no-common-algorithm`, `sessions-full`,
-   * `login-slow` (the handshake is done, and the login is not answered), `timeout`.
-   */
-  static open(target: ShellTarget): Promise<ShellSession> {
-    const client = new Client();
-    const where = `${target.host}:${target.port}`;
-    let seenKey = '';
-    let keyRefused = false;
-    return new Promise<ShellSession>((resolve, reject) => {
-      let settled = false;
-      const fail = (error: WireError): void => {
-        if (settled) return;
-        settled = true;
+  /** @throws WireError as `connectSsh` does, and `sessions-full` or `refused` when it gives no shell. */
+  static async open(target: ShellTarget): Promise<ShellSession> {
+    const { client, hostKey } = await connectSsh(target);
+    return new Promise((resolve, reject) => {
+      client.shell({ term: 'dumb', cols: 200, rows: 24 }, (error, channel) => {
+        if (!error) return resolve(new ShellSession(client, channel, hostKey));
         client.end();
-        reject(error);
-      };
-      client.on('error', (error: Error & { level?: string; code?: string }) => {
-        if (keyRefused) return fail(new WireError('host-key-changed', `${where} shows ${seenKey}, pinned is ${target.hostKey}`));
-        if (error.level === 'client-authentication')
-          return fail(new WireError('login-refused', `${where} refused user ${target.username}`));
-        if (error.level === 'client-timeout' && seenKey !== '')
-          return fail(
-            new WireError('login-slow', `${where} left the login of ${target.username} unanswered for ${target.readyTimeoutMs} ms`),
-          );
-        if (error.level === 'client-timeout')
-          return fail(new WireError('timeout', `${where} did not finish the SSH handshake in ${target.readyTimeoutMs} ms`));
-        if (error.code === 'ECONNREFUSED') return fail(new WireError('refused', `${where} refused the connection`));
-        if (/no matching/.test(error.message)) return fail(new WireError('no-common-algorithm', `${where}: ${error.message}`));
-        if (/parse|passphrase|private key/i.test(error.message))
-          return fail(new WireError('login-refused', `the private key cannot be used: ${error.message}`));
-        if (seenKey === '' && (error.code === 'ECONNRESET' || /before handshake/.test(error.message))) return fail(turnedAway());
-        return fail(new WireError('unreachable', `${where}: ${error.code ?? error.message}`));
+        // RFC 4254 §5.1: resource shortage (4) and administratively prohibited (1) are how full devices answer.
+        const full = /resource|prohibited|too many/i.test(error.message);
+        reject(new WireError(full ? 'sessions-full' : 'refused', `${target.host}:${target.port} gives no shell: ${error.message}`));
       });
-      const turnedAway = (): WireError =>
-        new WireError(
-          'sessions-full',
-          `${where} accepts the connection and closes it before a login: its sessions are taken, or a filter turns us away`,
-        );
-      client.on('close', () => fail(seenKey === '' ? turnedAway() : new WireError('lost', `${where} closed the connection`)));
-      client.on('keyboard-interactive', (_name, _instructions, _language, prompts, answer) =>
-        answer(prompts.map((p) => (p.echo ? target.username : (target.password ?? '')))),
-      );
-      client.on('ready', () => {
-        client.setNoDelay(true);
-        client.shell({ term: 'dumb', cols: 200, rows: 24 }, (error, channel) => {
-          if (error) {
-            // RFC 4254 §5.1: resource shortage (4) and administratively prohibited (1) are how full devices answer.
-            const full = /resource|prohibited|too many/i.test(error.message);
-            return fail(new WireError(full ? 'sessions-full' : 'refused', `${where} gives no shell: ${error.message}`));
-          }
-          settled = true;
-          resolve(new ShellSession(client, channel, seenKey));
-        });
-      });
-      const connecting = () =>
-        client.connect({
-          host: target.host,
-          port: target.port,
-          username: target.username,
-          password: target.password,
-          ...(target.privateKey === undefined ? {} : { privateKey: target.privateKey, passphrase: target.passphrase }),
-          tryKeyboard: target.password !== undefined,
-          readyTimeout: target.readyTimeoutMs,
-          hostVerifier: (key: Buffer) => {
-            seenKey = fingerprint(key);
-            keyRefused = target.hostKey !== null && target.hostKey !== seenKey;
-            return !keyRefused;
-          },
-        });
-      try {
-        connecting();
-      } catch (error) {
-        // An unreadable private key is told at once.
-        fail(new WireError('login-refused', `the private key cannot be used: ${(error as Error).message}`));
-      }
     });
   }
 

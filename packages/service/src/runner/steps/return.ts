@@ -1,6 +1,7 @@
 import { setTimeout as pause } from 'node:timers/promises';
 import { CauseError, duration } from '@barrow/core';
 import { DeviceSession } from '../session.js';
+import { setArmed } from '../../staging/armed.js';
 import { readSystem } from '../running-time.js';
 import type { PreflightFacts } from './preflight.js';
 import type { Step, StepContext } from './step.js';
@@ -18,7 +19,7 @@ export function rebootSentAt(step: StepContext): number {
 
 /** Waits until the device answers again after its restart, by SNMP and by a login. */
 export const comeBack: Step = async (step) => {
-  const { context, family, device } = step;
+  const { context, family, device, plan } = step;
   const { timeScale } = context.options;
   const sentAt = rebootSentAt(step);
   const limit = step.begunAt + Math.max(shortestLimit, family.durations.returnLimit / timeScale);
@@ -53,6 +54,8 @@ export const comeBack: Step = async (step) => {
         lastWords = `it answers, and has not restarted`;
         continue;
       }
+      // It has restarted: whatever it was to take then, it has taken or not.
+      await setArmed(context, device.id, null, plan.name);
       return {
         kind: 'done',
         facts: { seenSilent: silentFrom !== null, silentFrom, answeredAt: Date.now(), firmware: gives['firmware'] ?? null },

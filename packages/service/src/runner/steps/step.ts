@@ -6,7 +6,9 @@ import type { Devices } from '../../devices/devices.js';
 import type { ImageStore } from '../../images/store.js';
 import type { Backups } from '../backups.js';
 import type { Offers } from '../../staging/offers.js';
-import type { TftpStore } from '../../staging/tftp-store.js';
+import type { Deliveries } from '../../staging/deliveries.js';
+import type { Transfers } from '../../staging/transfers.js';
+import type { Watches } from '../../staging/watch.js';
 import type { DeviceSession } from '../session.js';
 
 export type Facts = Record<string, unknown>;
@@ -28,7 +30,9 @@ export interface StepContext {
   readonly image: ImageRow;
   readonly images: ImageStore;
   readonly offers: Offers;
-  readonly tftp: TftpStore;
+  readonly transfers: Transfers;
+  readonly watches: Watches;
+  readonly deliveries: Deliveries;
   readonly backups: Backups;
   readonly devices: Devices;
   /** What the earlier steps of this passage found. */

@@ -3,43 +3,50 @@ import { CauseError } from '@barrow/core';
 import { DeviceSession } from '../session.js';
 import { readSystem } from '../running-time.js';
 import type { PreflightFacts } from './preflight.js';
+import { toldFor } from '../../staging/told.js';
+import type { Watch } from '../../staging/watch.js';
 import type { Step, StepContext } from './step.js';
 
 /** Offers the image to this device alone, has it fetch, and names why when nothing came of it. */
 export const transfer: Step = async (step) => {
   const { offers, image, device, plan } = step;
-  offers.offer(image, device, plan.id);
+  const [offered] = offers.offer(image, device, plan.id);
+  const { told, protocol, bySite } = await toldFor(step, device, image);
+  // What moves from the store of a site, Barrow does not see.
+  const watch = bySite ? null : step.watches.begin({ device, image, offered: offered!, told, protocol });
   try {
     const session = await step.login();
     const { gives } = await session.run('transfer');
-    const moved = step.tftp.since(device.address, step.begunAt).filter((t) => t.image === image.sha256 && t.state === 'done');
-    const last = moved[moved.length - 1];
-    return {
-      kind: 'done',
-      facts:
-        gives['wasThere'] === 'yes'
-          ? { wasThere: true }
-          : { transfer: last?.id ?? null, bytes: last?.bytes ?? null, resent: last?.resent ?? null },
-    };
+    if (gives['wasThere'] === 'yes') {
+      watch?.forget();
+      return { kind: 'done', facts: { wasThere: true } };
+    }
+    const moved = watch?.moves().filter((t) => t.row.state === 'done') ?? [];
+    const last = moved[moved.length - 1]?.row;
+    return { kind: 'done', facts: { transfer: last?.id ?? null, bytes: last?.bytes ?? null, resent: last?.resent ?? null } };
   } catch (error) {
-    throw error instanceof CauseError ? await explain(step, error) : error;
+    if (!(error instanceof CauseError)) throw error;
+    if (error.code === 'session-lost' || error.code === 'unreachable') throw await explainLost(step, error, watch);
+    throw watch ? await watch.conclude(error, reachOf(step)) : error;
   } finally {
-    offers.withdraw(device.address, image.file, plan.id);
+    watch?.end();
+    offers.withdraw(image, device, plan.id);
   }
 };
 
-/** What the store saw says more than the device's words; and a lost session may mean that the device restarted. */
-async function explain(step: StepContext, error: CauseError): Promise<CauseError> {
-  const seen = step.tftp.since(step.device.address, step.begunAt);
-  const last = seen[seen.length - 1];
+/** The device's own ping of the store, where its family knows how. */
+function reachOf(step: StepContext): (() => Promise<boolean | null>) | null {
+  if (!step.family.procedures.reach) return null;
+  return async () => (await (await step.login()).run('reach')).gives['reached'] === 'yes';
+}
+
+/** A lost session may mean that the device restarted; it is asked once it is back. */
+async function explainLost(step: StepContext, error: CauseError, watch: Watch | null): Promise<CauseError> {
+  const last = watch?.last.row.state === 'awaited' ? undefined : watch?.last.row;
   const store =
     last === undefined
       ? 'no request of this device reached the store'
       : `the store saw it ask for ${last.file}: ${last.detail ?? `${last.bytes} of ${last.totalBytes} octets moved`}`;
-  if (error.code === 'transfer-broken' && last === undefined) return new CauseError('never-asked', `${error.detail}; ${store}`);
-  if (error.code === 'never-asked' || error.code === 'transfer-broken')
-    return new CauseError(last === undefined ? 'never-asked' : 'transfer-broken', `${error.detail}; ${store}`);
-  if (error.code !== 'session-lost' && error.code !== 'unreachable') return error;
   const before = step.trail.get('preflight')?.facts as unknown as PreflightFacts | undefined;
   const counted = before?.running.bootCount ?? null;
   const limit = Date.now() + Math.max(15_000, step.family.durations.returnLimit / step.context.options.timeScale);

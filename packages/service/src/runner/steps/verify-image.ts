@@ -1,4 +1,5 @@
 import { CauseError, sameVersion } from '@barrow/core';
+import { markVerified } from '../../staging/watch.js';
 import type { Step } from './step.js';
 
 /** Has the device check the file that it took, and compares its digest with ours where it tells one. */
@@ -7,5 +8,7 @@ export const verifyImage: Step = async (step) => {
   const { gives } = await session.run('verify-image');
   if (gives['version'] !== undefined && !sameVersion(step.family.versions, gives['version'], step.run.target))
     throw new CauseError('image-refused', `the device reads the file as version ${gives['version']}, the target is ${step.run.target}`);
+  const moved = step.transfers.lastOf(step.run.device, step.image.sha256);
+  if (moved?.row.state === 'done') markVerified(step.transfers, moved);
   return { kind: 'done', facts: { digestOnDevice: gives['digest'] ?? null } };
 };

@@ -1,0 +1,56 @@
+import type { Register } from '../context.js';
+import { clock, octets, print, table } from '../output.js';
+
+export const registerBackups: Register = (program, act) => {
+  const backup = program.command('backup').description('configurations saved from devices');
+  backup
+    .command('take <device>')
+    .description('save the configuration now')
+    .action(
+      act(async ({ say, client }, device: string) => {
+        const made = await client().takeBackup(device);
+        print(say, made, () => `Backup ${made.id} of ${made.deviceName}: ${octets(made.bytes)}, SHA-256 ${made.sha256}.`);
+      }),
+    );
+  backup
+    .command('list')
+    .description('the backups, newest first')
+    .option('--device <device>', 'of one device')
+    .action(
+      act(async ({ say, client }, o: { device?: string }) => {
+        const all = await client().backups(o.device);
+        print(say, all, () =>
+          all.length === 0
+            ? 'Nothing was saved yet. A rollout saves before it changes; by hand: `barrow backup take DEVICE`.'
+            : table(
+                say.io,
+                ['ID', 'DEVICE', 'TAKEN', 'FIRMWARE', 'SIZE', 'SHA-256', 'ROLLOUT'],
+                all.map((b) => [b.id, b.deviceName, clock(b.takenAt), b.firmware, octets(b.bytes), `${b.sha256.slice(0, 12)}…`, b.rollout]),
+                [4],
+              ),
+        );
+      }),
+    );
+  backup
+    .command('show <id>')
+    .description('the content of a backup, secrets and all (admin)')
+    .action(
+      act(async ({ say, client }, id: string) => {
+        const b = await client().backup(id);
+        print(say, b, () => b.text);
+      }),
+    );
+  backup
+    .command('compare <before> <after>')
+    .description('the differences between two backups of one device (admin)')
+    .action(
+      act(async ({ say, client }, before: string, after: string) => {
+        const d = await client().compareBackups(before, after);
+        print(say, d, () =>
+          d.same
+            ? 'The same, apart from lines that change by themselves.'
+            : `${d.removed} lines gone, ${d.added} new\n${d.lines.join('\n')}`,
+        );
+      }),
+    );
+};

@@ -1,0 +1,330 @@
+import { CauseError, safeText, type DeliveryPlan } from '@barrow/core';
+import { asCause, type CarriedFile, type Family, type ProcedureName } from '@barrow/families';
+import { Pacer } from '@barrow/wire';
+import type { Context } from '../context.js';
+import { DeviceEntity, type DeliveryRow, type DeviceRow, type ImageRow } from '../data/entities.js';
+import { setArmed } from './armed.js';
+import type { Deliveries, DeliveryParts } from './deliveries.js';
+import { Hands, type HandsUse } from './hands.js';
+import { fillSiteStore } from './site-store.js';
+import { toldFor, toldValues } from './told.js';
+
+/** What carrying out one delivery works with. */
+export interface DeliveryWork {
+  readonly context: Context;
+  readonly parts: DeliveryParts;
+  readonly deliveries: Deliveries;
+  readonly row: DeliveryRow;
+  readonly signal: AbortSignal;
+  readonly state: (state: DeliveryRow['state']) => void;
+  readonly progress: (bytes: number) => void;
+}
+
+/** What a storage says it holds. */
+interface Held {
+  readonly file: string;
+  readonly bytes: number | null;
+  readonly sha256: string | null;
+  readonly use: string;
+  readonly removable: boolean;
+}
+
+/** Brings the image there and has its digest checked there. @throws CauseError */
+export async function carryOut(work: DeliveryWork): Promise<{ digest: string | null }> {
+  const { parts, row } = work;
+  const image = await parts.images.get(row.image).catch(() => {
+    throw new CauseError('image-missing', `image ${row.image.slice(0, 12)}… is no longer in the store`);
+  });
+  if (image.note.withdrawn) throw new CauseError('image-withdrawn', `${image.file}: ${image.note.withdrawn.why}`);
+  if (!(await parts.images.isSound(image))) throw new CauseError('image-missing', `${image.file} no longer has its digest`);
+  return row.place === 'site-store' ? toSiteStore(work, image) : toHolder(work, image);
+}
+
+const filesOf = (work: DeliveryWork, image: ImageRow, nameOf: (file: { file: string }) => string): CarriedFile[] =>
+  image.files.map((f) => ({ name: nameOf(f), path: work.parts.images.pathOf(f.sha256), bytes: f.bytes, sha256: f.sha256 }));
+
+async function toSiteStore(work: DeliveryWork, image: ImageRow): Promise<{ digest: string | null }> {
+  const { context, parts, row, signal } = work;
+  const { transfers, sites, offers } = parts;
+  const devices = await context.db.find(DeviceEntity, { id: { $in: row.devices } });
+  const files = filesOf(work, image, (f) => offers.nameFor(image, f, devices[0] ?? { family: image.family, model: null, variant: null }));
+  const link = sites.linkOf(row.site);
+  const pacer = link && new Pacer(link.octetsPerSecond);
+  let before = 0;
+  let digest: string | null = null;
+  for (const file of files) {
+    const one = transfers.begin({
+      device: null,
+      site: row.site,
+      protocol: 'push',
+      peer: `store of ${row.site}`,
+      file: file.name,
+      image: image.sha256,
+      totalBytes: file.bytes,
+      askedOptions: {},
+    });
+    row.transfers = [one.row.id, ...row.transfers];
+    try {
+      const found = await fillSiteStore(context, sites, row.site, file, {
+        pacer,
+        signal,
+        onSent: (octets) => {
+          transfers.progress(one, octets);
+          work.progress(before + octets);
+        },
+        onVerify: () => work.state('verifying'),
+      });
+      digest = found.digest;
+      one.row.verified = true;
+      transfers.end(one, 'done', found.wasThere ? 'it was there already' : 'whole, and its digest was read back');
+    } catch (error) {
+      const cause = asCause(error);
+      if (cause instanceof CauseError) Object.assign(one.row, { cause: cause.code, evidence: [cause.detail] });
+      transfers.end(one, 'broken', signal.aborted ? 'stopped' : cause.message);
+      throw cause;
+    }
+    before += file.bytes;
+    work.progress(before);
+  }
+  return { digest };
+}
+
+/** Stages on a device, or on the parent that keeps images for its children. */
+async function toHolder(work: DeliveryWork, image: ImageRow): Promise<{ digest: string | null }> {
+  const { context, parts, row, signal } = work;
+  const holder = await context.db.findOne(DeviceEntity, { id: row.holder });
+  const family = context.families.get(holder?.family ?? '');
+  if (!holder || !family?.staging) throw new CauseError('service-fault', 'who was to hold it is no longer known, or its family keeps no images');
+  const rollout = parts.rolloutOf(holder.id);
+  if (rollout !== null) throw new CauseError('device-busy', `${holder.name} is in the rollout ${rollout}`);
+  const hands = new Hands(context, holder, family);
+  const owner = row.id;
+  const use = await useFor(work, image, holder, family, owner);
+  try {
+    const seen = await look(hands, family, use.hands);
+    const there = seen?.held.find((h) => h.sha256 !== null && h.sha256 === image.files[0]!.sha256 && image.files.length === 1);
+    if (!there) {
+      if (family.procedures.ready) await hands.run('ready', use.hands);
+      await makeRoom(work, hands, use.hands, holder, image, seen);
+      await stage(work, hands, use, family);
+    } else use.watch?.forget();
+    work.state('verifying');
+    const verified = await verify(hands, family, use).catch(async (error: unknown) => {
+      const cause = asCause(error);
+      if (cause instanceof CauseError && use.watch) throw await use.watch.conclude(cause, null);
+      throw cause;
+    });
+    use.watch?.verified();
+    if (use.pushed) {
+      use.pushed.row.verified = true;
+      parts.transfers.save(use.pushed);
+    }
+    work.progress(image.bytes);
+    if (family.staging.arms && row.place === 'device') await setArmed(context, holder.id, image.version, row.createdBy);
+    return { digest: verified };
+  } finally {
+    use.watch?.end();
+    if (use.pushed?.row.state === 'moving') parts.transfers.end(use.pushed, 'broken', signal.aborted ? 'stopped' : 'it did not come to its end');
+    if (use.watch) parts.offers.withdraw(image, holder, owner);
+  }
+}
+
+interface Use {
+  readonly hands: HandsUse;
+  readonly watch: ReturnType<DeliveryParts['watches']['begin']> | null;
+  pushed: ReturnType<DeliveryParts['transfers']['begin']> | null;
+}
+
+/** What the procedures are given: names, digests, where to fetch from; and what watches the transfer. */
+async function useFor(work: DeliveryWork, image: ImageRow, holder: DeviceRow, family: Family, owner: string): Promise<Use> {
+  const { parts, deliveries, row, signal } = work;
+  const { offers, sites, transfers, watches } = parts;
+  const by = family.staging!.by;
+  const files = filesOf(work, image, (f) => offers.nameFor(image, f, holder));
+  const context = { context: work.context, offers, deliveries };
+  let watch: Use['watch'] = null;
+  const [offered] = by === 'push' ? [] : offers.offer(image, holder, owner);
+  const given = await toldValues(context, holder, image);
+  if (offered) {
+    const { told, protocol, bySite } = await toldFor(context, holder, image);
+    // What moves from the store of a site, Barrow does not see.
+    if (!bySite) watch = watches.begin({ device: holder, image, offered, told, protocol });
+  }
+  const before = new Map<string, number>();
+  let sum = 0;
+  for (const file of files) {
+    before.set(file.name, sum);
+    sum += file.bytes;
+  }
+  const use: Use = {
+    watch,
+    pushed: null,
+    hands: {
+      given,
+      files: by === 'push' ? files : [],
+      link: sites.linkOf(holder.site),
+      signal,
+      onPercent: (percent) => work.progress(Math.floor((image.bytes * Math.min(100, percent)) / 100)),
+      onPushed: (file, octets) => {
+        if (use.pushed?.row.file !== file.name) {
+          if (use.pushed) transfers.end(use.pushed, 'done', 'whole');
+          use.pushed = transfers.begin({
+            device: holder,
+            site: holder.site,
+            protocol: 'push',
+            peer: holder.address,
+            file: file.name,
+            image: image.sha256,
+            totalBytes: file.bytes,
+            askedOptions: {},
+          });
+          row.transfers = [use.pushed.row.id, ...row.transfers];
+        }
+        transfers.progress(use.pushed, octets);
+        work.progress(before.get(file.name)! + octets);
+      },
+    },
+  };
+  return use;
+}
+
+/** What the storage holds; null when the family cannot tell. */
+async function look(hands: Hands, family: Family, use: HandsUse): Promise<{ freeBytes: number | null; held: Held[] } | null> {
+  if (!family.procedures.storage) return null;
+  const { gives, tables } = await hands.run('storage', { ...use, onPercent: () => undefined });
+  const number = (text: string | undefined): number | null => (text !== undefined && /^\d+$/.test(text) ? Number(text) : null);
+  return {
+    freeBytes: number(gives['freeBytes']),
+    held: (tables['files'] ?? []).map((f) => ({
+      file: f['file'] ?? '',
+      bytes: number(f['bytes']),
+      sha256: /^[0-9a-f]{64}$/.test(f['sha256'] ?? '') ? f['sha256']! : null,
+      use: f['use'] ?? '',
+      removable: f['use'] === f['removableWhen'],
+    })),
+  };
+}
+
+/** What may be removed for it, largest first, until there is room; null when it cannot be made. */
+function toRemove(work: DeliveryWork, family: Family, seen: { freeBytes: number | null; held: Held[] }, bytes: number): Held[] | null {
+  let free = seen.freeBytes ?? Infinity;
+  if (free >= bytes) return [];
+  if (!family.procedures['remove-staged']) return null;
+  const { deliveries, parts, row } = work;
+  const unneeded = seen.held.filter(
+    (h) =>
+      h.removable &&
+      // Never the running one, which its family calls otherwise; and nothing that somebody counts on.
+      (h.sha256 === null || !(deliveries.needs(h.sha256, row.id) || parts.offers.wants(h.sha256) || parts.neededBy(h.sha256) !== null)),
+  );
+  const gone: Held[] = [];
+  for (const held of unneeded.sort((a, b) => (b.bytes ?? 0) - (a.bytes ?? 0))) {
+    if (free >= bytes) break;
+    gone.push(held);
+    free += held.bytes ?? 0;
+  }
+  return free >= bytes ? gone : null;
+}
+
+async function makeRoom(
+  work: DeliveryWork,
+  hands: Hands,
+  use: HandsUse,
+  holder: DeviceRow,
+  image: ImageRow,
+  seen: { freeBytes: number | null; held: Held[] } | null,
+): Promise<void> {
+  if (seen?.freeBytes == null || seen.freeBytes >= image.bytes) return;
+  const family = work.context.families.get(holder.family!)!;
+  const gone = toRemove(work, family, seen, image.bytes);
+  const short = `${holder.name} has ${seen.freeBytes} octets free, ${image.file} has ${image.bytes}`;
+  if (gone === null) throw new CauseError('no-space', `${short}; nothing there may be removed for it`);
+  if (!work.row.makeRoom)
+    throw new CauseError('no-space', `${short}; removing ${gone.map((g) => g.file).join(', ')} would make room, which --make-room allows`);
+  for (const held of gone) {
+    await hands.run('remove-staged', { ...use, given: { ...use.given, removeFile: held.file } });
+    work.row.removed = [...work.row.removed, held.file];
+  }
+}
+
+async function stage(work: DeliveryWork, hands: Hands, use: Use, family: Family): Promise<void> {
+  const { parts, row } = work;
+  const name: ProcedureName = family.procedures.stage ? 'stage' : 'transfer';
+  try {
+    const { gives } = await hands.run(name, use.hands);
+    if (gives['wasThere'] === 'yes') use.watch?.forget();
+    if (use.pushed) parts.transfers.end(use.pushed, 'done', 'whole');
+  } catch (error) {
+    const cause = asCause(error);
+    if (!(cause instanceof CauseError)) throw cause;
+    const reach = family.procedures.reach
+      ? async (): Promise<boolean | null> => (await hands.run('reach', use.hands)).gives['reached'] === 'yes'
+      : null;
+    const found = use.watch && !work.signal.aborted ? await use.watch.conclude(cause, reach) : cause;
+    if (use.pushed) {
+      Object.assign(use.pushed.row, { cause: found.code, evidence: [found.detail] });
+      parts.transfers.end(use.pushed, 'broken', safeText(found.detail, 300));
+    }
+    throw found;
+  } finally {
+    // Newest first, as all lists are.
+    if (use.watch) row.transfers = [...use.watch.moves().map((m) => m.row.id).reverse(), ...row.transfers];
+  }
+}
+
+/** Has the holder check what it took. @returns the digest that it told */
+async function verify(hands: Hands, family: Family, use: Use): Promise<string | null> {
+  const name: ProcedureName = family.procedures['verify-staged'] ? 'verify-staged' : 'verify-image';
+  const { gives } = await hands.run(name, use.hands);
+  const digest = gives['digest'] ?? null;
+  if (digest !== null && /^[0-9a-f]{64}$/.test(digest) && digest !== use.hands.given['imageSha256'])
+    throw new CauseError('image-damaged', `there its digest is ${digest}, the image has ${use.hands.given['imageSha256']}`);
+  return digest;
+}
+
+/** What a delivery would find and do; the holder is asked now, and nothing is changed. */
+export async function planDelivery(
+  context: Context,
+  parts: DeliveryParts,
+  deliveries: Deliveries,
+  image: ImageRow,
+  group: { holder: DeviceRow | null; site: string; devices: DeviceRow[] },
+  signal: AbortSignal,
+): Promise<DeliveryPlan['items'][number]> {
+  const { holder, site, devices } = group;
+  const link = parts.sites.linkOf(site);
+  const item: DeliveryPlan['items'][number] = {
+    holder: holder?.name ?? `store of ${site}`,
+    devices: devices.map((d) => d.name),
+    totalBytes: image.bytes,
+    freeBytes: null,
+    holds: [],
+    alreadyThere: false,
+    wouldRemove: [],
+    fits: null,
+    seconds: link ? Math.ceil(image.bytes / link.octetsPerSecond) : null,
+    arms: false,
+    problem: null,
+  };
+  const family = context.families.get(holder?.family ?? '');
+  if (!holder || !family) return item;
+  item.arms = family.staging?.arms === true && holder.id === devices[0]?.id;
+  try {
+    const given = { imageBytes: String(image.bytes), imageFile: parts.offers.nameFor(image, image.files[0]!, holder) };
+    const seen = await look(new Hands(context, holder, family), family, { given, files: [], link: null, signal });
+    if (!seen) return item;
+    item.freeBytes = seen.freeBytes;
+    item.holds = seen.held.map(({ file, bytes, use, removable }) => ({ file, bytes, use, removable }));
+    item.alreadyThere = image.files.length === 1 && seen.held.some((h) => h.sha256 === image.sha256);
+    const row = { id: '', image: image.sha256 } as DeliveryRow;
+    const gone = toRemove({ context, parts, deliveries, row } as DeliveryWork, family, seen, image.bytes);
+    item.fits = item.alreadyThere || gone?.length === 0;
+    item.wouldRemove = item.alreadyThere ? [] : (gone ?? []).map((g) => g.file);
+    if (gone === null && !item.alreadyThere) item.problem = 'there is not enough space, and nothing may be removed';
+  } catch (error) {
+    const cause = asCause(error);
+    if (!(cause instanceof CauseError)) throw cause;
+    item.problem = `${cause.code}: ${safeText(cause.detail, 300)}`;
+  }
+  return item;
+}

@@ -1,0 +1,182 @@
+import { CauseError } from '@barrow/core';
+import {
+  asCause,
+  hasShell,
+  runProcedure,
+  usesShell,
+  usesWeb,
+  type CarriedFile,
+  type Carrier,
+  type Family,
+  type ProcedureName,
+  type ProcedureResult,
+} from '@barrow/families';
+import { askHttp, Pacer, SshPlace, uploadHttp, WireError, type HttpAccess, type HttpTarget, type SharedLink, type ShellTarget } from '@barrow/wire';
+import type { Context } from '../context.js';
+import { CredentialEntity, DeviceEntity, NetworkEntity, type CredentialRow, type DeviceRow, type NetworkRow } from '../data/entities.js';
+import { httpAccess } from '../discovery/access.js';
+import { DeviceSession } from '../runner/session.js';
+
+export interface HandsUse {
+  readonly given: Readonly<Record<string, string>>;
+  readonly files: readonly CarriedFile[];
+  readonly link: SharedLink | null;
+  readonly signal: AbortSignal;
+  readonly onPercent?: (percent: number) => void;
+  /** Octets of a file that were pushed so far. */
+  readonly onPushed?: (file: CarriedFile, octets: number) => void;
+}
+
+const pacers = new Map<string, Pacer>();
+function pacerOf(link: SharedLink | null): Pacer | null {
+  if (link === null) return null;
+  const known = pacers.get(link.name);
+  if (known) known.octetsPerSecond = link.octetsPerSecond;
+  else pacers.set(link.name, new Pacer(link.octetsPerSecond));
+  return known ?? pacers.get(link.name)!;
+}
+
+/** Everything that a procedure may work with on one device: its shell, its pages, and carrying files to it. */
+export class Hands {
+  #secure: boolean | null = null;
+
+  constructor(
+    private readonly context: Context,
+    private readonly device: DeviceRow,
+    private readonly family: Family,
+  ) {}
+
+  /** @throws CauseError */
+  async run(name: ProcedureName, use: HandsUse): Promise<ProcedureResult> {
+    const procedure = this.family.procedures[name];
+    if (!procedure) throw new CauseError('service-fault', `family ${this.family.family} has no procedure ${name}`);
+    try {
+      if (usesShell(procedure) && hasShell(this.family)) {
+        const session = await DeviceSession.open(this.context, this.device, this.family, {
+          given: use.given,
+          signal: use.signal,
+          onProgress: use.onPercent,
+          carry: { files: use.files, by: this.#carrier(use) },
+        });
+        try {
+          return await session.run(name);
+        } finally {
+          session.close();
+        }
+      }
+      const web = usesWeb(procedure) ? await this.#web(use.signal) : null;
+      return await runProcedure(name, {
+        family: this.family,
+        shell: null,
+        web,
+        carry: { files: use.files, by: this.#carrier(use) },
+        given: use.given,
+        timeScale: this.context.options.timeScale,
+        signal: use.signal,
+      });
+    } catch (error) {
+      throw asCause(error);
+    }
+  }
+
+  async #web(signal: AbortSignal) {
+    const target = await this.#httpTarget(signal);
+    const at = (timeoutMs: number): HttpTarget => ({ ...target, timeoutMs });
+    return {
+      get: (path: string, limitMs: number) => askHttp(at(limitMs), path),
+      ask: (request: { method: 'GET' | 'POST' | 'PUT' | 'DELETE'; path: string; body?: string; type: string }, limitMs: number) =>
+        askHttp(at(limitMs), request.path, { method: request.method, type: request.type, ...(request.body === undefined ? {} : { body: request.body }) }),
+    };
+  }
+
+  /** Where its pages are, and with what login; the one that worked last first. */
+  async #httpTarget(signal: AbortSignal): Promise<HttpTarget> {
+    const { network, credentials } = await this.#credentials(['http-basic', 'http-digest', 'http-token'], 'http');
+    const [credential] = credentials;
+    const access: HttpAccess | null = credential ? httpAccess(this.context, credential) : null;
+    const target = (secure: boolean): HttpTarget => ({
+      host: this.device.address,
+      port: secure ? network.httpsPort : network.httpPort,
+      secure,
+      access,
+      timeoutMs: 10_000,
+      signal,
+    });
+    if (this.#secure === null) {
+      // Plain pages first, as discovery does; a device that has only secure ones refuses the connection.
+      try {
+        await askHttp({ ...target(false), access: null, timeoutMs: 4000 }, '/');
+        this.#secure = false;
+      } catch (error) {
+        if (!(error instanceof WireError)) throw error;
+        this.#secure = true;
+      }
+    }
+    return target(this.#secure);
+  }
+
+  #carrier(use: HandsUse): Carrier {
+    const pacer = pacerOf(use.link);
+    return async (file, how, limitMs) => {
+      const onSent = (octets: number): void => use.onPushed?.(file, octets);
+      if (how.over === 'http-form' || how.over === 'http-body') {
+        const target = await this.#httpTarget(use.signal);
+        return uploadHttp(
+          { ...target, timeoutMs: limitMs },
+          { method: how.method, path: how.to, as: how.over === 'http-form' ? { how: 'form', field: how.field } : { how: 'body' }, file, pacer, onSent },
+        );
+      }
+      const place = await SshPlace.open(await this.#sshTarget());
+      const abort = (): void => place.close();
+      use.signal.addEventListener('abort', abort, { once: true });
+      try {
+        await (how.over === 'sftp' ? place.put(file, how.to, { pacer, onSent }) : place.copy(file, how.to, { pacer, onSent }));
+        return { status: 200, body: '' };
+      } catch (error) {
+        if (error instanceof WireError && error.fault === 'refused') return { status: 400, body: error.detail };
+        throw error;
+      } finally {
+        use.signal.removeEventListener('abort', abort);
+        place.close();
+      }
+    };
+  }
+
+  async #sshTarget(): Promise<ShellTarget> {
+    const { network, credentials, row } = await this.#credentials(['ssh-password', 'ssh-key'], 'ssh');
+    const [credential] = credentials;
+    if (!credential) throw new CauseError('no-credential', `network ${this.device.network} names no SSH credential`);
+    return sshTargetOf(this.context, credential, { host: this.device.address, port: network.sshPort, hostKey: row?.hostKey ?? null });
+  }
+
+  async #credentials(
+    kinds: string[],
+    protocol: string,
+  ): Promise<{ network: NetworkRow; credentials: CredentialRow[]; row: DeviceRow | null }> {
+    const { db } = this.context;
+    const [network, all, row] = await Promise.all([
+      db.findOne(NetworkEntity, { name: this.device.network }),
+      db.find(CredentialEntity, { kind: { $in: kinds } }),
+      db.findOne(DeviceEntity, { id: this.device.id }),
+    ]);
+    if (!network) throw new CauseError('no-credential', `its network ${this.device.network} is no longer known`);
+    const order = new Set([...(row?.credentials[protocol] ? [row.credentials[protocol]] : []), ...network.credentials]);
+    return { network, credentials: [...order].flatMap((id) => all.filter((c) => c.id === id)), row };
+  }
+}
+
+/** A login over SSH with a credential of ours. */
+export function sshTargetOf(
+  context: Context,
+  credential: CredentialRow,
+  at: { readonly host: string; readonly port: number; readonly hostKey: string | null },
+): ShellTarget {
+  const secret = context.sealer.open(credential.sealed);
+  const second = credential.second === null ? undefined : context.sealer.open(credential.second);
+  return {
+    ...at,
+    username: credential.user ?? '',
+    ...(credential.kind === 'ssh-key' ? { privateKey: secret, passphrase: second } : { password: secret }),
+    readyTimeoutMs: 10_000,
+  };
+}

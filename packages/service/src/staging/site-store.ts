@@ -1,0 +1,111 @@
+import { createHash } from 'node:crypto';
+import { get as plainGet, type IncomingMessage } from 'node:http';
+import { get as secureGet } from 'node:https';
+import { CauseError } from '@barrow/core';
+import { asCause, type CarriedFile } from '@barrow/families';
+import { SshPlace, uploadHttp, WireError, type HttpTarget, type Pacer } from '@barrow/wire';
+import type { Context } from '../context.js';
+import { CredentialEntity } from '../data/entities.js';
+import { httpAccess } from '../discovery/access.js';
+import { sshTargetOf } from './hands.js';
+import type { Sites } from './sites.js';
+
+/** Fills the store of a site with one file, unless it is there already, and reads its digest there. @throws CauseError */
+export async function fillSiteStore(
+  context: Context,
+  sites: Sites,
+  site: string,
+  file: CarriedFile,
+  use: { pacer: Pacer | null; onSent: (octets: number) => void; signal: AbortSignal; onVerify: () => void },
+): Promise<{ digest: string; wasThere: boolean }> {
+  const { store } = sites.get(site);
+  if (!store) throw new CauseError('upload-refused', `${site} has no store of its own; say where it is with \`barrow site set\``);
+  const credential = store.credential === null ? null : await context.db.findOne(CredentialEntity, { name: store.credential });
+  const url = new URL(store.fill);
+  const path = `${url.pathname.replace(/\/$/, '')}/${file.name}`;
+  const port = Number(url.port) || (url.protocol === 'sftp:' ? 22 : url.protocol === 'https:' ? 443 : 80);
+  const host = url.hostname.replace(/^\[|\]$/g, '');
+  try {
+    if (url.protocol === 'sftp:') {
+      if (!credential) throw new CauseError('no-credential', `the store of ${site} names no credential for SFTP`);
+      const place = await SshPlace.open(sshTargetOf(context, credential, { host, port, hostKey: store.hostKey }));
+      const abort = (): void => place.close();
+      use.signal.addEventListener('abort', abort, { once: true });
+      try {
+        if (store.hostKey === null) await sites.pin(site, place.hostKey);
+        const before = await place.digest(path);
+        if (before?.sha256 === file.sha256) return { digest: before.sha256, wasThere: true };
+        await place.put(file, path, use);
+        use.onVerify();
+        const after = await place.digest(path);
+        if (!after) throw new CauseError('upload-refused', `${path} is not there after it was written`);
+        return { digest: check(after.sha256, after.bytes, file, site), wasThere: false };
+      } finally {
+        use.signal.removeEventListener('abort', abort);
+        place.close();
+      }
+    }
+    const target: HttpTarget = {
+      host,
+      port,
+      secure: url.protocol === 'https:',
+      access: credential ? httpAccess(context, credential) : null,
+      timeoutMs: 30_000,
+      signal: use.signal,
+    };
+    const before = await digestAt(target, path);
+    if (before?.sha256 === file.sha256) return { digest: before.sha256, wasThere: true };
+    const answer = await uploadHttp(target, { method: 'PUT', path, as: { how: 'body' }, file, pacer: use.pacer, onSent: use.onSent });
+    if (answer.status < 200 || answer.status > 299)
+      throw new CauseError('upload-refused', `the store of ${site} answered ${answer.status}: ${answer.body.trim().slice(0, 200)}`);
+    use.onVerify();
+    const after = await digestAt(target, path);
+    if (!after) throw new CauseError('upload-refused', `${path} cannot be read back`);
+    return { digest: check(after.sha256, after.bytes, file, site), wasThere: false };
+  } catch (error) {
+    throw asCause(error);
+  }
+}
+
+function check(sha256: string, bytes: number, file: CarriedFile, site: string): string {
+  if (bytes !== file.bytes) throw new CauseError('wrong-size-taken', `the store of ${site} holds ${bytes} octets of ${file.name}, it has ${file.bytes}`);
+  if (sha256 !== file.sha256) throw new CauseError('image-damaged', `in the store of ${site} its digest is ${sha256}`);
+  return sha256;
+}
+
+/** What is there, read as its devices would; null when nothing is. */
+function digestAt(target: HttpTarget, path: string): Promise<{ sha256: string; bytes: number } | null> {
+  const { access } = target;
+  const authorization =
+    access?.how === 'basic' ? `Basic ${Buffer.from(`${access.user}:${access.password}`).toString('base64')}` : access?.how === 'token' ? `Bearer ${access.token}` : null;
+  return new Promise((resolve, reject) => {
+    const options = {
+      host: target.host,
+      port: target.port,
+      path,
+      agent: false as const,
+      timeout: target.timeoutMs,
+      signal: target.signal,
+      headers: authorization ? { authorization } : {},
+    };
+    const hear = (response: IncomingMessage): void => {
+      if (response.statusCode !== 200) {
+        response.resume();
+        return resolve(null);
+      }
+      const hash = createHash('sha256');
+      let bytes = 0;
+      response.on('data', (d: Buffer) => {
+        hash.update(d);
+        bytes += d.length;
+      });
+      response.on('end', () => resolve({ sha256: hash.digest('hex'), bytes }));
+      response.on('error', reject);
+    };
+    const request = target.secure ? secureGet({ ...options, rejectUnauthorized: false }, hear) : plainGet(options, hear);
+    request.on('timeout', () => request.destroy(new WireError('timeout', `${target.host}:${target.port} did not answer`)));
+    request.on('error', (error: NodeJS.ErrnoException) =>
+      reject(error instanceof WireError ? error : new WireError(error.code === 'ECONNREFUSED' ? 'refused' : 'lost', `${target.host}:${target.port}: ${error.code ?? error.message}`)),
+    );
+  });
+}

@@ -1,0 +1,69 @@
+import type { Site, SiteInput } from '@barrow/core';
+import type { SharedLink } from '@barrow/wire';
+import type { Context } from '../context.js';
+import { CredentialEntity, DeviceEntity, SiteEntity, type SiteRow } from '../data/entities.js';
+import { notFound, Refusal } from '../errors.js';
+
+const unsaid = (name: string): SiteRow => ({ name, linkKilobits: null, storeAddress: null, store: null });
+
+/** What is said of sites as a whole: how fast their links are, at what address they see Barrow, what stores they have. */
+export class Sites {
+  readonly #rows = new Map<string, SiteRow>();
+
+  constructor(private readonly context: Context) {}
+
+  async load(): Promise<void> {
+    for (const row of await this.context.db.find(SiteEntity)) this.#rows.set(row.name, row);
+  }
+
+  get(name: string): SiteRow {
+    return this.#rows.get(name) ?? unsaid(name);
+  }
+
+  /** The link that everything sent to a site shares; null: as fast as it goes. In the demo, links run as fast as the devices' time. */
+  linkOf(name: string): SharedLink | null {
+    const { linkKilobits } = this.get(name);
+    return linkKilobits === null ? null : { name, octetsPerSecond: linkKilobits * 125 * this.context.options.timeScale };
+  }
+
+  /** @throws Refusal when no device and no network is there, or the credential is not known. */
+  async set(name: string, input: SiteInput): Promise<SiteRow> {
+    const { db, live } = this.context;
+    if (!(await this.names()).has(name)) throw notFound('site', name, '`barrow site list` shows those of the devices and networks.');
+    const credential = input.store?.credential ?? null;
+    if (credential !== null && !(await db.findOne(CredentialEntity, { name: credential })))
+      throw new Refusal(422, 'credential-unknown', 'The site was not changed', `There is no credential "${credential}".`, 'Add it first.');
+    const before = this.get(name);
+    const row: SiteRow = {
+      name,
+      linkKilobits: input.linkKilobits === undefined ? before.linkKilobits : input.linkKilobits,
+      storeAddress: input.storeAddress === undefined ? before.storeAddress : input.storeAddress,
+      store: input.store === undefined ? before.store : input.store === null ? null : { ...input.store, credential, hostKey: input.store.hostKey ?? null },
+    };
+    await db.write(async (em) => em.upsert(SiteEntity, row));
+    this.#rows.set(name, row);
+    live.changed('sites');
+    return row;
+  }
+
+  /** Pins the key that the store of a site showed first. */
+  async pin(name: string, hostKey: string): Promise<void> {
+    const row = this.get(name);
+    if (row.store) await this.set(name, { store: { ...row.store, hostKey } });
+  }
+
+  /** All sites, with how many devices each has. */
+  async names(): Promise<ReadonlyMap<string, number>> {
+    const counts = new Map<string, number>();
+    for (const { site } of await this.context.db.find(DeviceEntity, {}, { fields: ['site'] })) counts.set(site, (counts.get(site) ?? 0) + 1);
+    for (const name of this.#rows.keys()) if (!counts.has(name)) counts.set(name, 0);
+    return new Map([...counts].sort(([a], [b]) => (a < b ? -1 : 1)));
+  }
+
+  async list(waiting: (site: string) => { bytes: number; secondsLeft: number | null }): Promise<Site[]> {
+    return [...(await this.names())].map(([name, devices]) => {
+      const { bytes, secondsLeft } = waiting(name);
+      return { ...this.get(name), devices, waitingBytes: bytes, secondsLeft };
+    });
+  }
+}

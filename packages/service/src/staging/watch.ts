@@ -1,0 +1,220 @@
+import { CauseError, explainTransfer, usualPatience, type Evidence, type StoreProtocol, type TransferFinding } from '@barrow/core';
+import type { Context } from '../context.js';
+import type { DeviceRow, ImageRow } from '../data/entities.js';
+import { readSystem } from '../runner/running-time.js';
+import type { Offered, Offers, Told } from './offers.js';
+import type { HttpStore } from './http-store.js';
+import type { TftpStore } from './tftp-store.js';
+import type { LiveTransfer, Transfers } from './transfers.js';
+
+/** How often what is awaited or moves is looked at. */
+const lookEvery = 500;
+/** However fast a demo device's time runs, the machine that waits for it has its own pace. */
+const shortestPatience = 2500;
+
+/** What a device said when it gave up; only these are about the transfer, and the store knows more about it than the device. */
+const aboutTransfer = new Set(['never-asked', 'transfer-broken', 'no-space', 'image-refused', 'image-damaged', 'wrong-size-taken']);
+
+interface Expected {
+  readonly device: DeviceRow;
+  readonly image: ImageRow;
+  readonly offered: Offered;
+  readonly told: Told;
+  readonly protocol: StoreProtocol;
+}
+
+/** Waits for one device to fetch, and finds out why it does not go well. */
+export class Watch {
+  readonly since = Date.now();
+  readonly #awaited: LiveTransfer;
+  #answers: boolean | null = null;
+  #askedAt = 0;
+  #over = false;
+
+  constructor(
+    private readonly watches: Watches,
+    readonly expected: Expected,
+  ) {
+    const { device, image, told, protocol, offered } = expected;
+    this.#awaited = watches.transfers.expect({
+      device,
+      site: device.site,
+      protocol,
+      peer: device.address,
+      file: told.name,
+      image: image.sha256,
+      totalBytes: offered.file.bytes,
+      askedOptions: {},
+    });
+  }
+
+  /** The transfers that it became, oldest first. */
+  moves(): LiveTransfer[] {
+    const { device, image } = this.expected;
+    return this.watches.transfers.since(
+      this.since - 1,
+      (r) => r.device === device.id && r.image === image.sha256 && r.state !== 'refused' && r.state !== 'awaited',
+    );
+  }
+
+  get last(): LiveTransfer {
+    const moves = this.moves();
+    return moves[moves.length - 1] ?? this.#awaited;
+  }
+
+  /** Looks at it while it goes on; the device is asked whether it answers at all only when nothing comes. */
+  async look(): Promise<void> {
+    if (this.#over) return;
+    const { patience, context } = this.watches;
+    const now = Date.now();
+    if (this.moves().length === 0 && now - this.since > patience && now - this.#askedAt > patience) {
+      this.#askedAt = now;
+      this.#answers = (await readSystem(context, this.expected.device, 1000, 1)) !== null;
+    }
+    if (!this.#over) this.#note(explainTransfer(this.#evidence(null, null)));
+  }
+
+  /**
+   * The device has given up, or what it took is not right: what was the matter? `reach` has the device ping the store.
+   * @returns the cause to report; the device's own when the store has nothing to say about it
+   */
+  async conclude(error: CauseError, reach: (() => Promise<boolean | null>) | null): Promise<CauseError> {
+    const { context, expected } = { context: this.watches.context, expected: this.expected };
+    const silent = error.code === 'session-lost' || error.code === 'unreachable' || error.code === 'no-answer-in-time';
+    if (!aboutTransfer.has(error.code) && !silent) return error;
+    // A device that has just been lost may be silent for a moment only.
+    this.#answers = (await readSystem(context, expected.device, 1000, 2)) !== null;
+    const none = this.moves().length === 0;
+    const ping = none && this.#answers && reach && !silent ? await reach().catch(() => null) : null;
+    if (silent && this.#answers) return error;
+    const findings = explainTransfer(this.#evidence(error, ping));
+    this.#note(findings);
+    const [first] = findings;
+    if (!first) return error;
+    return new CauseError(first.cause, [...first.evidence, ...(first.evidence.some((e) => e.includes(error.detail)) ? [] : [error.detail])].join(' '));
+  }
+
+  /** The device holds the very content. */
+  verified(): void {
+    markVerified(this.watches.transfers, this.last);
+  }
+
+  /** Nobody waits any more. */
+  end(): void {
+    if (this.#over) return;
+    this.#over = true;
+    this.watches.drop(this);
+    const { transfers } = this.watches;
+    if (this.#awaited.row.state === 'awaited') transfers.end(this.#awaited, 'broken', 'the device never asked for it');
+  }
+
+  /** It was there already, or fetched from somewhere else: nothing was to be waited for. */
+  forget(): void {
+    if (this.#over) return;
+    this.#over = true;
+    this.watches.drop(this);
+    const one = this.#awaited;
+    if (one.row.state === 'awaited') this.watches.transfers.end(one, 'done', 'nothing had to be fetched');
+  }
+
+  #note(findings: readonly TransferFinding[]): void {
+    const one = this.last;
+    const [first] = findings;
+    const cause = first?.cause ?? null;
+    if (one.row.cause === cause && JSON.stringify(one.row.findings) === JSON.stringify(findings)) return;
+    one.row.cause = cause;
+    one.row.evidence = first ? [...first.evidence] : [];
+    one.row.findings = [...findings];
+    if (one.row.endedAt !== null) this.watches.transfers.save(one);
+    this.watches.transfers.tell(one, true);
+  }
+
+  #evidence(error: CauseError | null, ping: boolean | null): Evidence {
+    const { device, image, offered, told, protocol } = this.expected;
+    const { offers, transfers, stores, patience } = this.watches;
+    const store = protocol === 'tftp' ? stores.tftp : stores.http;
+    const addresses = [...new Set([device.address, ...device.addresses, ...offered.device.fetchesFrom])];
+    const addressOf = (peer: string): string => peer.replace(/:\d+$/, '');
+    const refusals = transfers.since(
+      this.since - 1,
+      (r) => r.state === 'refused' && (addresses.includes(addressOf(r.peer)) || (r.device === null && r.file === told.name)),
+    );
+    return {
+      store: {
+        protocol,
+        ...store.state,
+        addresses: store.hosts,
+        port: store.port,
+        told: told.address,
+        toldElsewhere: offers.isElsewhere(told.address, protocol),
+      },
+      device: { name: device.name, addresses, answers: this.#answers, ping: ping === null ? null : ping ? 'reached' : 'not-reached' },
+      file: told.name,
+      bytes: offered.file.bytes,
+      staged: offers.namesFor(device.address),
+      since: this.since,
+      now: Date.now(),
+      patience,
+      refusals: refusals.map(({ row }) => ({ at: row.askedAt, address: addressOf(row.peer), file: row.file, why: row.detail ?? '' })),
+      moves: this.moves().map(({ row, facts }) => ({
+        at: row.askedAt,
+        file: row.file,
+        state: row.state as 'moving' | 'done' | 'broken',
+        blockSize: row.blockSize ?? 0,
+        windowSize: row.windowSize ?? 1,
+        askedOptions: row.askedOptions,
+        bytes: row.bytes,
+        totalBytes: row.totalBytes,
+        block: row.block,
+        resent: row.resent,
+        ...facts,
+      })),
+      words: error === null ? null : { cause: error.code, text: error.detail },
+      holds: error?.code === 'image-damaged' || error?.code === 'wrong-size-taken' ? { bytes: null, sha256: null, wanted: image.sha256 } : null,
+    };
+  }
+}
+
+export function markVerified(transfers: Transfers, one: LiveTransfer): void {
+  if (one.row.verified === true) return;
+  one.row.verified = true;
+  transfers.save(one);
+  transfers.tell(one, true);
+}
+
+/** Every transfer that is expected has a watch; they are looked at together. */
+export class Watches {
+  readonly #all = new Set<Watch>();
+  #timer: NodeJS.Timeout | null = null;
+  readonly patience: number;
+
+  constructor(
+    readonly context: Context,
+    readonly transfers: Transfers,
+    readonly offers: Offers,
+    readonly stores: { readonly tftp: TftpStore; readonly http: HttpStore },
+  ) {
+    this.patience = Math.max(shortestPatience, usualPatience / context.options.timeScale);
+  }
+
+  begin(expected: Expected): Watch {
+    const watch = new Watch(this, expected);
+    this.#all.add(watch);
+    this.#timer ??= setInterval(() => {
+      for (const one of this.#all)
+        one.look().catch((error: unknown) => this.context.log.error({ error }, 'a transfer could not be looked at'));
+    }, lookEvery);
+    return watch;
+  }
+
+  drop(watch: Watch): void {
+    this.#all.delete(watch);
+    if (this.#all.size > 0 || !this.#timer) return;
+    clearInterval(this.#timer);
+    this.#timer = null;
+  }
+
+  stop(): void {
+    for (const watch of [...this.#all]) watch.end();
+  }
+}

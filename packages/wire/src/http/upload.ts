@@ -1,0 +1,128 @@
+import { createReadStream } from 'node:fs';
+import { request as plainRequest, type IncomingMessage } from 'node:http';
+import { request as secureRequest } from 'node:https';
+import { Transform } from 'node:stream';
+import { pipeline } from 'node:stream/promises';
+import { randomBytes } from 'node:crypto';
+import { WireError } from '../errors.js';
+import type { Pacer } from '../tftp/pacer.js';
+import { authorize, type HttpTarget } from './fetch.js';
+import { throttle } from './file-server.js';
+
+/** A file that is pushed somewhere. */
+export interface PushedFile {
+  readonly path: string;
+  readonly bytes: number;
+  /** The name under which it arrives. */
+  readonly name: string;
+}
+
+export interface HttpUpload {
+  readonly method: 'POST' | 'PUT';
+  readonly path: string;
+  /** `form`: multipart/form-data (RFC 7578) in the field named; `body`: the octets alone. */
+  readonly as: { readonly how: 'form'; readonly field: string } | { readonly how: 'body' };
+  readonly file: PushedFile;
+  readonly pacer?: Pacer | null;
+  readonly onSent?: (octets: number) => void;
+}
+
+export interface UploadAnswer {
+  readonly status: number;
+  readonly body: string;
+}
+
+const mostAnswer = 64 * 1024;
+
+/**
+ * Uploads a file as a stream, with its length told beforehand. The challenge of a login is asked for without the file first.
+ * @throws WireError `refused`, `unreachable`, `timeout` (nothing moved for the target's limit), `login-refused`, `lost`.
+ */
+export async function uploadHttp(target: HttpTarget, upload: HttpUpload): Promise<UploadAnswer> {
+  const authorization = await authorize(target, upload.method, upload.path);
+  const { file, as } = upload;
+  const boundary = `barrow-${randomBytes(12).toString('hex')}`;
+  const [before, after] =
+    as.how === 'form'
+      ? [
+          Buffer.from(
+            `--${boundary}\r\nContent-Disposition: form-data; name="${as.field}"; filename="${file.name.replace(/["\r\n]/g, '_')}"\r\n` +
+              'Content-Type: application/octet-stream\r\n\r\n',
+          ),
+          Buffer.from(`\r\n--${boundary}--\r\n`),
+        ]
+      : [Buffer.alloc(0), Buffer.alloc(0)];
+  const headers: Record<string, string> = {
+    'content-type': as.how === 'form' ? `multipart/form-data; boundary=${boundary}` : 'application/octet-stream',
+    'content-length': String(before.length + file.bytes + after.length),
+    connection: 'close',
+    ...(authorization ? { authorization } : {}),
+  };
+  const where = `${target.secure ? 'https' : 'http'}://${target.host}:${target.port}${upload.path}`;
+  const make = target.secure ? secureRequest : plainRequest;
+  const request = make({
+    host: target.host,
+    port: target.port,
+    method: upload.method,
+    path: upload.path,
+    headers,
+    agent: false as const,
+    signal: target.signal,
+    ...(target.secure ? { rejectUnauthorized: false } : {}),
+  });
+  let moved = Date.now();
+  let silent = false;
+  const watch = setInterval(() => {
+    if (Date.now() - moved < target.timeoutMs) return;
+    silent = true;
+    request.destroy();
+  }, Math.min(1000, target.timeoutMs));
+  const answered = new Promise<UploadAnswer>((resolve, reject) => {
+    request.once('error', reject);
+    request.once('response', (response: IncomingMessage) => {
+      let body = '';
+      response.on('data', (d: Buffer) => {
+        if (body.length < mostAnswer) body += d.toString('utf8');
+      });
+      response.on('end', () => resolve({ status: response.statusCode ?? 0, body }));
+      response.on('error', reject);
+    });
+  });
+  // A device may answer, and close, before it has everything: its answer is worth more than the broken pipe.
+  answered.catch(() => undefined);
+  let sent = 0;
+  const counted = new Transform({
+    transform(chunk: Buffer, _encoding, done) {
+      sent += chunk.length;
+      moved = Date.now();
+      upload.onSent?.(sent);
+      done(null, chunk);
+    },
+  });
+  const content = createReadStream(file.path, { highWaterMark: 64 * 1024 });
+  try {
+    if (before.length > 0) request.write(before);
+    const sending = (async () => {
+      if (upload.pacer) await pipeline(content, throttle(upload.pacer), counted, request, { end: false });
+      else await pipeline(content, counted, request, { end: false });
+      request.end(after);
+    })();
+    sending.catch(() => undefined);
+    const first = await Promise.race([answered, sending.then(() => null)]);
+    const answer = first ?? (await answered);
+    if (answer.status === 401) throw new WireError('login-refused', `${where} refused the login`);
+    return answer;
+  } catch (error) {
+    if (error instanceof WireError) throw error;
+    if (target.signal?.aborted) throw new WireError('cancelled', 'stopped');
+    if (silent) throw new WireError('timeout', `${where}: nothing moved for ${target.timeoutMs} ms, ${sent} of ${file.bytes} octets were sent`);
+    const early = await Promise.race([answered.catch(() => null), new Promise<null>((resolve) => setTimeout(() => resolve(null), 200))]);
+    if (early) return early;
+    const { code, message } = error as NodeJS.ErrnoException;
+    throw new WireError(code === 'ECONNREFUSED' ? 'refused' : 'lost', `${where}: ${code ?? message} after ${sent} of ${file.bytes} octets`);
+  } finally {
+    clearInterval(watch);
+    content.destroy();
+    request.destroy();
+  }
+}
