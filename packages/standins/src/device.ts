@@ -3,7 +3,7 @@ import { linkDelayMs } from './access.js';
 import { inspectImage, sha256 } from './image.js';
 import { startAgent } from './net/agent.js';
 import { startShellServer, type ShellServer, type Terminal } from './net/shell-server.js';
-import { pull } from './net/tftp-client.js';
+import { pull, pullQuirks } from './net/tftp-client.js';
 import type { Surroundings } from './surroundings.js';
 
 /** Faults that can be switched on by name. */
@@ -17,6 +17,14 @@ export const faultNames = [
   'returns-with-settings-lost',
   'reboots-during-write',
   'never-asks',
+  'goes-dark',
+  'way-blocked',
+  'asks-from-elsewhere',
+  'asks-in-capitals',
+  'asks-in-a-folder',
+  'refuses-file',
+  'cuts-file',
+  ...pullQuirks,
 ] as const;
 export type FaultName = (typeof faultNames)[number];
 
@@ -215,11 +223,14 @@ export class StandIn {
   /** Pulls a file. @throws Error in the device's words. */
   async pull(host: string, port: number, file: string, onPercent: (percent: number) => void): Promise<Buffer> {
     this.counters.pulls++;
-    const target = this.faults.has('never-asks') ? { host: '127.40.0.254', port: 9 } : { host, port };
+    if (this.faults.has('goes-dark')) this.goDark();
+    const nobody = this.faults.has('never-asks') || this.faults.has('way-blocked');
+    const asked = this.faults.has('asks-in-capitals') ? file.toUpperCase() : this.faults.has('asks-in-a-folder') ? `firmware/${file}` : file;
     const bytes = await pull({
-      from: this.options.address,
-      ...target,
-      file,
+      from: this.faults.has('asks-from-elsewhere') ? this.otherAddress : this.options.address,
+      ...(nobody ? { host: '127.40.0.254', port: 9 } : { host, port }),
+      file: asked,
+      quirk: pullQuirks.find((q) => this.faults.has(q)) ?? null,
       blockSize: 1428,
       windowSize: 4,
       bytesPerSecond: octetsPerSecond * this.options.timeScale,
@@ -235,6 +246,22 @@ export class StandIn {
     return bytes;
   }
 
+  /** An address of its own that nobody was told of. */
+  get otherAddress(): string {
+    return this.options.address.replace(/\d+$/, (last) => String(Number(last) + 100));
+  }
+
+  /** Whether its own ping of an address is answered. */
+  hears(address: string): boolean {
+    return !this.faults.has('way-blocked') && address.startsWith('127.');
+  }
+
+  /** Its power is gone, and does not come back. */
+  goDark(): void {
+    this.faults.add('never-returns');
+    this.losePower();
+  }
+
   /** Why the hardware would not run this file, in the device's words; null when it would. */
   unfit(file: Buffer): string | null {
     const found = inspectImage(file);
@@ -243,6 +270,7 @@ export class StandIn {
     const is = this.faults.has('wrong-model') ? `${model}-X` : model;
     if (!found.models.includes(is)) return `for model ${found.models.join(' ')}, this is ${is}`;
     if (!found.revisions.includes(hardwareRevision)) return `for hardware ${found.revisions.join(' ')}, this is ${hardwareRevision}`;
+    if (this.faults.has('refuses-file')) return 'signed by nobody it knows';
     if (found.variant !== variant) return `for variant ${found.variant || 'plain'}, this is ${variant || 'plain'}`;
     return null;
   }
@@ -276,6 +304,12 @@ export class StandIn {
     }
     this.writing = false;
     this.counters.writesDone++;
+    if (this.faults.has('cuts-file') && inspection.fault === null) {
+      const kept = file.subarray(0, file.length - 512);
+      put({ name, version: inspection.version, sha256: sha256(kept), bytes: kept.length, fault: null });
+      onPercent(100);
+      return;
+    }
     put({
       name,
       version: inspection.fault === null ? inspection.version : '-',

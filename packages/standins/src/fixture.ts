@@ -1,4 +1,5 @@
 import type { Kind } from '@barrow/core';
+import { Shelf } from './shelf.js';
 import type { Part, Surroundings } from './surroundings.js';
 
 /** What a simulated device that is only looked at is; its facts may be changed between a stop and a start. */
@@ -32,6 +33,8 @@ export type Doors = (fixture: Fixture) => Promise<Door[]>;
 export class Fixture {
   readonly faults = new Set<AnswerFault>();
   readonly counters = { logins: 0, refusedLogins: 0, located: 0 };
+  /** Where it, or its children, can be given an image ahead of an upgrade. */
+  readonly shelf: Shelf;
   state: 'off' | 'up' = 'off';
   #doors: Door[] = [];
   readonly #startedAt = Date.now();
@@ -48,7 +51,13 @@ export class Fixture {
       /** Those that are known only through it. */
       readonly children: () => readonly Fixture[];
     },
-  ) {}
+  ) {
+    this.shelf = new Shelf(facts.kind === 'controller' ? 300 * 1024 : 512 * 1024);
+    if (facts.kind === 'controller') {
+      this.shelf.hold(`own-${facts.firmware}.simg`, 96 * 1024, 'running');
+      this.shelf.hold('fa310-9.1.0.simg', 120 * 1024, 'old');
+    }
+  }
 
   get upSeconds(): number {
     return this.options.upDays * 86_400 + ((Date.now() - this.#startedAt) / 1000) * this.options.timeScale;

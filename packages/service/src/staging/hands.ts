@@ -10,6 +10,7 @@ import {
   type Family,
   type ProcedureName,
   type ProcedureResult,
+  type Web,
 } from '@barrow/families';
 import { askHttp, Pacer, SshPlace, uploadHttp, WireError, type HttpAccess, type HttpTarget, type SharedLink, type ShellTarget } from '@barrow/wire';
 import type { Context } from '../context.js';
@@ -39,6 +40,7 @@ function pacerOf(link: SharedLink | null): Pacer | null {
 /** Everything that a procedure may work with on one device: its shell, its pages, and carrying files to it. */
 export class Hands {
   #secure: boolean | null = null;
+  #logins: { readonly network: NetworkRow; readonly credentials: CredentialRow[]; readonly row: DeviceRow | null } | null = null;
 
   constructor(
     private readonly context: Context,
@@ -64,7 +66,7 @@ export class Hands {
           session.close();
         }
       }
-      const web = usesWeb(procedure) ? await this.#web(use.signal) : null;
+      const web = usesWeb(procedure) ? this.#web(use.signal) : null;
       return await runProcedure(name, {
         family: this.family,
         shell: null,
@@ -79,40 +81,48 @@ export class Hands {
     }
   }
 
-  async #web(signal: AbortSignal) {
-    const target = await this.#httpTarget(signal);
-    const at = (timeoutMs: number): HttpTarget => ({ ...target, timeoutMs });
+  #web(signal: AbortSignal): Web {
     return {
-      get: (path: string, limitMs: number) => askHttp(at(limitMs), path),
-      ask: (request: { method: 'GET' | 'POST' | 'PUT' | 'DELETE'; path: string; body?: string; type: string }, limitMs: number) =>
-        askHttp(at(limitMs), request.path, { method: request.method, type: request.type, ...(request.body === undefined ? {} : { body: request.body }) }),
+      get: (path, limitMs) => this.#asSomebody(signal, limitMs, (target) => askHttp(target, path)),
+      ask: ({ path, ...request }, limitMs) => this.#asSomebody(signal, limitMs, (target) => askHttp(target, path, request)),
     };
   }
 
-  /** Where its pages are, and with what login; the one that worked last first. */
-  async #httpTarget(signal: AbortSignal): Promise<HttpTarget> {
-    const { network, credentials } = await this.#credentials(['http-basic', 'http-digest', 'http-token'], 'http');
-    const [credential] = credentials;
-    const access: HttpAccess | null = credential ? httpAccess(this.context, credential) : null;
-    const target = (secure: boolean): HttpTarget => ({
+  /** With the login that worked last, then with the others of its network in their order; the one that opens is kept. */
+  async #asSomebody<T>(signal: AbortSignal, timeoutMs: number, work: (target: HttpTarget) => Promise<T>): Promise<T> {
+    this.#logins ??= await this.#credentials(['http-basic', 'http-digest', 'http-token'], 'http');
+    const { network, credentials } = this.#logins;
+    const target = (secure: boolean, access: HttpAccess | null): HttpTarget => ({
       host: this.device.address,
       port: secure ? network.httpsPort : network.httpPort,
       secure,
       access,
-      timeoutMs: 10_000,
+      timeoutMs,
       signal,
     });
     if (this.#secure === null) {
       // Plain pages first, as discovery does; a device that has only secure ones refuses the connection.
       try {
-        await askHttp({ ...target(false), access: null, timeoutMs: 4000 }, '/');
+        await askHttp({ ...target(false, null), timeoutMs: 4000 }, '/');
         this.#secure = false;
       } catch (error) {
         if (!(error instanceof WireError)) throw error;
         this.#secure = true;
       }
     }
-    return target(this.#secure);
+    if (credentials.length === 0) return work(target(this.#secure, null));
+    let refused: WireError | null = null;
+    for (const [index, credential] of credentials.entries()) {
+      try {
+        const done = await work(target(this.#secure, httpAccess(this.context, credential)));
+        this.#logins = { ...this.#logins, credentials: [credential, ...credentials.filter((_, i) => i !== index)] };
+        return done;
+      } catch (error) {
+        if (!(error instanceof WireError) || error.fault !== 'login-refused') throw error;
+        refused = error;
+      }
+    }
+    throw refused!;
   }
 
   #carrier(use: HandsUse): Carrier {
@@ -120,11 +130,9 @@ export class Hands {
     return async (file, how, limitMs) => {
       const onSent = (octets: number): void => use.onPushed?.(file, octets);
       if (how.over === 'http-form' || how.over === 'http-body') {
-        const target = await this.#httpTarget(use.signal);
-        return uploadHttp(
-          { ...target, timeoutMs: limitMs },
-          { method: how.method, path: how.to, as: how.over === 'http-form' ? { how: 'form', field: how.field } : { how: 'body' }, file, pacer, onSent },
-        );
+        const as = how.over === 'http-form' ? ({ how: 'form', field: how.field } as const) : ({ how: 'body' } as const);
+        const upload = { method: how.method, path: how.to, as, file, pacer, onSent };
+        return this.#asSomebody(use.signal, limitMs, (target) => uploadHttp(target, upload));
       }
       const place = await SshPlace.open(await this.#sshTarget());
       const abort = (): void => place.close();

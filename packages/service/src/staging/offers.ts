@@ -163,12 +163,14 @@ export class Offers {
     return (this.context.families.get(device.family ?? '')?.asks.byHabit ?? []).some((source) => matches(source, name));
   }
 
-  /** Why a request gets nothing, in words for the log; the nearest names only for who has something staged. */
+  /** Why a request gets nothing; staged names are told only to who has something staged. */
   whyNot(address: string, name: string): { known: boolean; why: string } {
     const names = this.namesFor(address);
     if (names.length === 0) return { known: false, why: 'nothing is staged for this address' };
-    const near = nearestNames(name, names)[0]!;
-    return { known: true, why: `not staged under this name; staged is ${near.name} (${near.how})` };
+    const near = nearestNames(name, names)
+      .map((n) => `${n.name} (${n.how})`)
+      .join(', ');
+    return { known: true, why: `not staged under this name; staged: ${near}` };
   }
 
   #longAddress(device: Pick<Fetcher, 'family'>): boolean {

@@ -60,7 +60,7 @@ export class TftpStore {
           return {
             kind: 'refuse',
             code: known ? errorCodes.fileNotFound : errorCodes.accessViolation,
-            message: known ? 'not staged under this name' : why,
+            message: why,
           };
         }
         const { device, image, file } = offered;

@@ -17,7 +17,9 @@ export interface HttpServerOptions {
   /** What guards the pages; a page that `open` names needs nothing. */
   readonly guard?: { readonly how: 'basic' | 'digest' | 'token'; readonly realm: string; readonly user: string; readonly password: string };
   readonly open?: (path: string) => boolean;
-  readonly page: (path: string, request: IncomingMessage, body: string) => PageAnswer | null;
+  /** `raw` holds at most `mostBody` octets, 64 KiB when that is not said. */
+  readonly page: (path: string, request: IncomingMessage, body: string, raw: Buffer) => PageAnswer | Promise<PageAnswer> | null;
+  readonly mostBody?: number;
   readonly onLogin?: (accepted: boolean) => boolean;
 }
 
@@ -48,9 +50,11 @@ export async function startHttpServer(options: HttpServerOptions): Promise<{ clo
       ? `Digest realm="${guard!.realm}", nonce="${nonce}", qop="auth", algorithm=MD5`
       : `${guard!.how === 'basic' ? 'Basic' : 'Bearer'} realm="${guard!.realm}"`;
   const handle = (request: IncomingMessage, response: ServerResponse): void => {
-    let body = '';
+    const parts: Buffer[] = [];
+    let size = 0;
     request.on('data', (data: Buffer) => {
-      if (body.length < 65_536) body += data.toString('utf8');
+      if (size < (options.mostBody ?? 65_536)) parts.push(data);
+      size += data.length;
     });
     request.on('error', () => undefined);
     request.on('end', () => {
@@ -61,9 +65,15 @@ export async function startHttpServer(options: HttpServerOptions): Promise<{ clo
         const accepted = request.headers.authorization === undefined ? right : (options.onLogin?.(right) ?? right);
         if (!accepted) return response.writeHead(401, { 'www-authenticate': challenge() }).end();
       }
-      const answer = options.page(path, request, body);
-      if (!answer) return response.writeHead(404).end();
-      return response.writeHead(answer.status ?? 200, { 'content-type': answer.type ?? 'text/html; charset=utf-8' }).end(answer.body);
+      const raw = Buffer.concat(parts);
+      const give = (answer: PageAnswer | null): void => {
+        if (!answer) response.writeHead(404).end();
+        else response.writeHead(answer.status ?? 200, { 'content-type': answer.type ?? 'text/html; charset=utf-8' }).end(answer.body);
+      };
+      const found = options.page(path, request, raw.length > 65_536 ? '' : raw.toString('utf8'), raw);
+      if (found instanceof Promise) found.then(give, () => response.writeHead(500).end());
+      else give(found);
+      return undefined;
     });
   };
   const server = options.tls ? createTlsServer(options.tls, handle) : createServer(handle);

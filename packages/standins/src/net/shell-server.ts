@@ -1,4 +1,4 @@
-import ssh2, { type Connection, type ServerChannel } from 'ssh2';
+import ssh2, { type Connection, type ServerChannel, type Session } from 'ssh2';
 
 const { Server, utils } = ssh2;
 
@@ -44,6 +44,8 @@ export interface ShellServerOptions {
   readonly pageLines: number;
   readonly pagePrompt: string;
   readonly pageKey: string;
+  /** What else a session may ask for, besides a shell. */
+  readonly onSession?: (session: Session) => void;
 }
 
 export interface ShellServer {
@@ -80,6 +82,7 @@ export function startShellServer(options: ShellServerOptions): Promise<ShellServ
       connection.on('session', (accept) => {
         const session = accept();
         session.on('pty', (acceptPty) => acceptPty?.());
+        options.onSession?.(session);
         session.on('shell', (acceptShell) => void serve(acceptShell(), connection, options));
       });
     });

@@ -12,15 +12,41 @@ export interface PullOptions {
   readonly timeoutMs: number;
   readonly onProgress: (bytes: number, total: number) => void;
   readonly signal: AbortSignal;
+  /** What is wrong with this client, or with the line between. */
+  readonly quirk?: PullQuirk | null;
 }
 
+/** `replies-dropped`: no answer comes in. `ignores-window`: acknowledges every block. `refuses-options`: error 8 to what it asked
+ * for. `large-blocks-lost`: asks for large blocks, which never arrive. `stalls`: falls silent in the middle. `restarts-transfer`:
+ * begins anew, over and over. `flash-full`: error 3 in the middle. */
+export const pullQuirks = [
+  'replies-dropped',
+  'ignores-window',
+  'refuses-options',
+  'large-blocks-lost',
+  'stalls',
+  'restarts-transfer',
+  'flash-full',
+] as const;
+export type PullQuirk = (typeof pullQuirks)[number];
+
 /** A device's own TFTP client, in its own words: it pulls a file into memory, at the pace of its flash. */
-export function pull(options: PullOptions): Promise<Buffer> {
+export async function pull(options: PullOptions): Promise<Buffer> {
+  if (options.quirk !== 'restarts-transfer') return pullOnce(options);
+  for (let tries = 0; tries < 4; tries++) await pullOnce(options).catch(() => undefined);
+  throw new Error('gave up after four tries');
+}
+
+function pullOnce(options: PullOptions): Promise<Buffer> {
+  const { quirk } = options;
   return new Promise((resolve, reject) => {
     const socket = createSocket('udp4');
     const blocks: Buffer[] = [];
-    let size = options.blockSize;
-    let window = options.windowSize;
+    let size = quirk === 'large-blocks-lost' ? 8192 : options.blockSize;
+    let window = quirk === 'ignores-window' ? 16 : options.windowSize;
+    let dead = false;
+    /** The middle: where a fault of the middle begins. */
+    const middle = (): boolean => total > 0 && got >= total * 0.4;
     let total = 0;
     let got = 0;
     let expected = 1;
@@ -53,11 +79,16 @@ export function pull(options: PullOptions): Promise<Buffer> {
       if (due > 2) setTimeout(send, due);
       else send();
     };
+    const fail = (code: number, words: string): void => {
+      socket.send(Buffer.concat([Buffer.from([0, 5, 0, code]), Buffer.from(`${words}\0`, 'latin1')]), peerPort!, options.host, () =>
+        finish(new Error(words)),
+      );
+    };
     const late = (): void => {
       tries++;
       if (tries > 4) return finish(new Error(peerPort === null ? `no answer from ${options.host}` : 'the other end fell silent'));
       if (peerPort === null) request();
-      else ack(expected - 1);
+      else if (!dead) ack(expected - 1);
       timer = setTimeout(late, options.timeoutMs);
     };
     const dark = (): void => finish(new Error('power lost'));
@@ -66,6 +97,8 @@ export function pull(options: PullOptions): Promise<Buffer> {
     socket.on('message', (packet, from) => {
       if (over || from.address !== options.host || (peerPort !== null && from.port !== peerPort)) return;
       const opcode = packet.readUInt16BE(0);
+      if (quirk === 'replies-dropped' || dead) return;
+      if (quirk === 'large-blocks-lost' && packet.length > 1500) return;
       if (opcode === 5) return finish(new Error(`told: ${packet.toString('latin1', 4).replace(/\0.*$/, '')}`));
       peerPort = from.port;
       tries = 0;
@@ -79,9 +112,16 @@ export function pull(options: PullOptions): Promise<Buffer> {
           else if (fields[i] === 'windowsize') window = value;
           else if (fields[i] === 'tsize') total = value;
         }
+        if (quirk === 'refuses-options') return fail(8, 'options not wanted');
         return ack(0);
       }
       if (opcode !== 3) return;
+      if (quirk === 'flash-full' && middle()) return fail(3, 'flash full');
+      if (quirk === 'restarts-transfer' && middle()) return finish(new Error('watchdog'));
+      if (quirk === 'stalls' && middle()) {
+        dead = true;
+        return;
+      }
       const block = packet.readUInt16BE(2);
       if (block !== (expected & 0xffff)) {
         // Out of order: say how far we are, once for each window.
@@ -98,7 +138,7 @@ export function pull(options: PullOptions): Promise<Buffer> {
       sinceAck++;
       options.onProgress(got, total);
       const last = data.length < size;
-      if (last || sinceAck >= window) {
+      if (last || sinceAck >= window || quirk === 'ignores-window') {
         sinceAck = 0;
         ack(expected - 1);
       }

@@ -91,7 +91,7 @@ export const tarnbrookShell: ShellStyle = {
       const slot = persistent.store.find((s) => s.name === words[2]);
       await device.wait(2);
       if (!slot) terminal.line(`no: slot ${words[2]} is empty`);
-      else terminal.line(slot.fault === null ? `sound ${slot.version} sum ${slot.sha256}` : `no: slot ${slot.name} is bad, ${slot.fault}`);
+      else terminal.line(slot.fault === null ? `sound ${slot.version} octets ${slot.bytes} sum ${slot.sha256}` : `no: slot ${slot.name} is bad, ${slot.fault}`);
     } else if (is('choose', 'slot') && words[2]) {
       const slot = persistent.store.find((s) => s.name === words[2]);
       await device.wait(1);
@@ -100,6 +100,9 @@ export const tarnbrookShell: ShellStyle = {
         device.choose(slot.name);
         terminal.line(`chosen slot ${slot.name}`);
       }
+    } else if (is('hail') && words[1]) {
+      await device.wait(1);
+      terminal.line(device.hears(words[1]) ? `heard from ${words[1]}` : `nothing from ${words[1]}`);
     } else if (is('blink') && words[1]) {
       device.counters.located++;
       terminal.line(`blinking for ${words[1]} s`);
@@ -115,6 +118,7 @@ export const tarnbrookShell: ShellStyle = {
         'fetch HOST PORT FILE',
         'test slot N',
         'choose slot N',
+        'hail HOST',
         'blink SECONDS',
         'restart',
         'leave',
