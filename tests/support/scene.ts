@@ -1,6 +1,6 @@
 import { openAsBlob } from 'node:fs';
 import { basename, join } from 'node:path';
-import type { Discovery, Rollout } from '@barrow/core';
+import type { Delivery, Discovery, Rollout } from '@barrow/core';
 import type { BarrowClient } from '@barrow/client';
 import { community, Fleet, login, scenario, sites, snmpPort, sshPort, writeScenarioImages } from '@barrow/standins';
 import { folder, serve, type Served } from './service.js';
@@ -116,3 +116,26 @@ export async function rolloutUntil(client: BarrowClient, id: string, so: (r: Rol
 export const isEnded = (r: Rollout): boolean => r.phase === 'ended';
 /** Held, and everything that was still under way has come to its end. */
 export const isHeld = (r: Rollout): boolean => r.phase === 'held' && r.runs.every((x) => x.phase !== 'busy');
+
+/** Waits, by the live events, until deliveries have ended; answers them in the order of their ids. */
+export async function delivered(client: BarrowClient, ids: readonly string[]): Promise<Delivery[]> {
+  const stop = new AbortController();
+  const of = async (): Promise<Delivery[] | null> => {
+    const all = new Map((await client.deliveries(5000)).map((d) => [d.id, d]));
+    return ids.every((id) => all.get(id)!.endedAt !== null) ? ids.map((id) => all.get(id)!) : null;
+  };
+  try {
+    let wake = (): void => undefined;
+    const heard = (async () => {
+      for await (const event of client.events({ signal: stop.signal, onState: (on) => on && wake() })) if (event.kind === 'delivery') wake();
+    })();
+    for (;;) {
+      const next = new Promise<void>((resolve) => (wake = resolve));
+      const ended = await of();
+      if (ended) return ended;
+      await Promise.race([next, heard]);
+    }
+  } finally {
+    stop.abort();
+  }
+}

@@ -223,7 +223,10 @@ export class StandIn {
   /** Pulls a file. @throws Error in the device's words. */
   async pull(host: string, port: number, file: string, onPercent: (percent: number) => void): Promise<Buffer> {
     this.counters.pulls++;
-    if (this.faults.has('goes-dark')) this.goDark();
+    if (this.faults.has('goes-dark')) {
+      this.goDark();
+      await new Promise(() => undefined);
+    }
     const nobody = this.faults.has('never-asks') || this.faults.has('way-blocked');
     const asked = this.faults.has('asks-in-capitals') ? file.toUpperCase() : this.faults.has('asks-in-a-folder') ? `firmware/${file}` : file;
     const bytes = await pull({

@@ -44,7 +44,7 @@ function deliveryTable(io: Io, all: readonly Delivery[]): string {
       d.place === 'device' ? 'itself' : someOf(d.devices.map((x) => x.name), 2),
       deliveryMark(io, d),
       d.endedAt === null ? (d.secondsLeft === null ? 'not known yet' : spanOf(d.secondsLeft)) : null,
-      d.cause?.what ?? (d.removed.length > 0 ? `removed ${d.removed.join(', ')}` : null),
+      d.cause ? `${d.cause.what} ${d.detail ?? ''}`.slice(0, 240) : d.removed.length > 0 ? `removed ${d.removed.join(', ')}` : null,
     ]),
     [5],
   );

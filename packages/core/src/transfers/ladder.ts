@@ -68,6 +68,8 @@ export interface Evidence {
   readonly patience: number;
   /** Refusals since then: of the device, and of addresses nobody knows that asked for this file. Oldest first. */
   readonly refusals: readonly RefusalSeen[];
+  /** Whether no other device is waited for that has not asked yet for a file of this name. */
+  readonly onlyOneWaiting: boolean;
   /** Transfers to the device since then, oldest first. */
   readonly moves: readonly MoveSeen[];
   /** What the device said, by the cause that its family ties to it; null while it says nothing. */
@@ -137,6 +139,9 @@ function explainRefusals(e: Evidence, add: Add): void {
     } else add('transfer-broken', `${e.device.name} asked for ${asked.file} and was refused: ${asked.why}.`);
     return;
   }
+  // A device that says that nobody answered has not heard our refusal: that was somebody else. While it says nothing,
+  // a stranger is taken for it only when no other device is waited for under this name.
+  if (e.words === null ? !e.onlyOneWaiting : e.words.cause === 'never-asked') return;
   const strange = e.refusals.filter((r) => r.file === e.file);
   const from = strange[strange.length - 1];
   if (from)
@@ -159,9 +164,11 @@ function explainSilence(e: Evidence, add: Add): void {
 function explainMove(e: Evidence, last: MoveSeen, add: Add): void {
   const { device } = e;
   const error = last.receiverError;
-  const broken = e.moves.filter((m) => m.state === 'broken');
+  // Whoever asks anew has given the earlier ones up.
+  const givenUp = e.moves.filter((m) => m !== last || m.state === 'broken');
   const size = `${last.bytes} of ${last.totalBytes} octets`;
 
+  if (device.answers === false && last.state !== 'done') add('unreachable', `${device.name} answers nothing any more; ${size} had moved.`);
   if (error) {
     const said = `${device.name} ended the transfer with error ${error.code}: ${error.message}`;
     // RFC 1350: code 3 is disk full; RFC 2347: code 8 refuses the options.
@@ -169,8 +176,8 @@ function explainMove(e: Evidence, last: MoveSeen, add: Add): void {
     else if (error.code === 8) add('options-not-kept', said, `It had asked for ${optionsText(last)}.`);
   }
   const isTftp = e.store.protocol === 'tftp';
-  // A device that erases its flash may say nothing for a while, and go on.
-  const stands = (m: MoveSeen): boolean => m.state === 'broken' || (m.tries >= manyTries && m.silentMs > e.patience / 2);
+  // A device that erases its flash may say nothing for a while, and go on; one that has given up does not.
+  const stands = (m: MoveSeen): boolean => m.state === 'broken' || (e.words !== null && m.state === 'moving') || (m.tries >= manyTries && m.silentMs > e.patience / 2);
   const unheard = e.moves.filter((m) => isTftp && m.acks === 0 && m.state !== 'done' && stands(m));
   if (unheard.length > 0 && unheard.length === e.moves.length)
     add(
@@ -192,7 +199,7 @@ function explainMove(e: Evidence, last: MoveSeen, add: Add): void {
       `A window of ${last.windowSize} blocks was agreed, and ${device.name} acknowledges every single block.`,
       `${last.resent} blocks were sent again for it, ${last.block} have moved.`,
     );
-  if (broken.length >= 2 && e.moves.length >= 3 && !e.moves.some((m) => m.state === 'done') && broken.every((m) => m.bytes > 0))
+  if (e.moves.length >= 3 && !e.moves.some((m) => m.state === 'done') && givenUp.every((m) => m.bytes > 0))
     add(
       'transfer-restarts',
       `${device.name} has begun ${count(e.moves.length, 'time')} and never finished; it came as far as ${e.moves
@@ -201,7 +208,7 @@ function explainMove(e: Evidence, last: MoveSeen, add: Add): void {
         .join(', ')}.`,
     );
   if (last.state === 'done') explainTaken(e, last, add);
-  else if (last.bytes > 0 && error === null && (isTftp ? stands(last) : last.state === 'broken' || last.silentMs > e.patience / 2)) {
+  else if (last.bytes > 0 && error === null && (isTftp ? stands(last) : last.state === 'broken' || e.words !== null || last.silentMs > e.patience / 2)) {
     const others = [...new Set(e.moves.filter((m) => m !== last && m.block > 0).map((m) => m.block))];
     add(
       'transfer-stalled',

@@ -187,6 +187,6 @@ function endText(end: TransferEnd, progress: TransferProgress): string {
     case 'local-fault':
       return `the store failed: ${end.message}`;
     case 'stopped':
-      return 'the store was closed';
+      return 'ended by the store: closed, stopped by a person, or the device had given up';
   }
 }

@@ -89,6 +89,8 @@ export class Watch {
     if (silent && this.#answers) return error;
     const findings = explainTransfer(this.#evidence(error, ping));
     this.#note(findings);
+    // It has given up: nothing more is sent to it.
+    for (const { row, stop } of this.moves()) if (row.state === 'moving') stop?.('given up by the receiver');
     const [first] = findings;
     if (!first) return error;
     return new CauseError(first.cause, [...first.evidence, ...(first.evidence.some((e) => e.includes(error.detail)) ? [] : [error.detail])].join(' '));
@@ -155,6 +157,7 @@ export class Watch {
       since: this.since,
       now: Date.now(),
       patience,
+      onlyOneWaiting: !this.watches.othersWait(this),
       refusals: refusals.map(({ row }) => ({ at: row.askedAt, address: addressOf(row.peer), file: row.file, why: row.detail ?? '' })),
       moves: this.moves().map(({ row, facts }) => ({
         at: row.askedAt,
@@ -205,6 +208,13 @@ export class Watches {
         one.look().catch((error: unknown) => this.context.log.error({ error }, 'a transfer could not be looked at'));
     }, lookEvery);
     return watch;
+  }
+
+  /** Whether another device is waited for that has not asked yet for a file of the same name. */
+  othersWait(watch: Watch): boolean {
+    for (const other of this.#all)
+      if (other !== watch && other.expected.told.name === watch.expected.told.name && other.last.row.state === 'awaited') return true;
+    return false;
   }
 
   drop(watch: Watch): void {
