@@ -29,6 +29,8 @@ export class Watch {
   readonly #awaited: LiveTransfer;
   #answers: boolean | null = null;
   #askedAt = 0;
+  /** It is being asked whether it answers: until that is known, silence has no cause. */
+  #asking = false;
   #over = false;
 
   constructor(
@@ -64,12 +66,13 @@ export class Watch {
 
   /** Looks at it while it goes on; the device is asked whether it answers at all only when nothing comes. */
   async look(): Promise<void> {
-    if (this.#over) return;
+    if (this.#over || this.#asking) return;
     const { patience, context } = this.watches;
     const now = Date.now();
     if (this.moves().length === 0 && now - this.since > patience && now - this.#askedAt > patience) {
       this.#askedAt = now;
-      this.#answers = (await readSystem(context, this.expected.device, 1000, 1)) !== null;
+      this.#asking = true;
+      this.#answers = (await readSystem(context, this.expected.device, 1000, 1).finally(() => (this.#asking = false))) !== null;
     }
     if (!this.#over) this.#note(explainTransfer(this.#evidence(null, null)));
   }
