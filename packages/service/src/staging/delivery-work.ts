@@ -98,8 +98,7 @@ async function toHolder(work: DeliveryWork, image: ImageRow): Promise<{ digest: 
   const rollout = parts.rolloutOf(holder.id);
   if (rollout !== null) throw new CauseError('device-busy', `${holder.name} is in the rollout ${rollout}`);
   const hands = new Hands(context, holder, family);
-  const owner = row.id;
-  const use = await useFor(work, image, holder, family, owner);
+  const use = await useFor(work, image, holder, family, hands);
   try {
     const seen = await look(hands, family, use.hands);
     const there = seen?.held.find((h) => h.sha256 !== null && h.sha256 === image.files[0]!.sha256 && image.files.length === 1);
@@ -111,7 +110,7 @@ async function toHolder(work: DeliveryWork, image: ImageRow): Promise<{ digest: 
     work.state('verifying');
     const verified = await verify(hands, family, use).catch(async (error: unknown) => {
       const cause = asCause(error);
-      if (cause instanceof CauseError && use.watch) throw await use.watch.conclude(cause, null);
+      if (cause instanceof CauseError && use.watch) throw await use.watch.conclude(cause);
       throw cause;
     });
     use.watch?.verified();
@@ -125,7 +124,7 @@ async function toHolder(work: DeliveryWork, image: ImageRow): Promise<{ digest: 
   } finally {
     use.watch?.end();
     if (use.pushed?.row.state === 'moving') parts.transfers.end(use.pushed, 'broken', signal.aborted ? 'stopped' : 'it did not come to its end');
-    if (use.watch) parts.offers.withdraw(image, holder, owner);
+    if (use.watch) parts.offers.withdraw(image, holder, row.id);
   }
 }
 
@@ -136,19 +135,22 @@ interface Use {
 }
 
 /** What the procedures are given: names, digests, where to fetch from; and what watches the transfer. */
-async function useFor(work: DeliveryWork, image: ImageRow, holder: DeviceRow, family: Family, owner: string): Promise<Use> {
+async function useFor(work: DeliveryWork, image: ImageRow, holder: DeviceRow, family: Family, hands: Hands): Promise<Use> {
   const { parts, deliveries, row, signal } = work;
   const { offers, sites, transfers, watches } = parts;
   const by = family.staging!.by;
   const files = filesOf(work, image, (f) => offers.nameFor(image, f, holder));
   const context = { context: work.context, offers, deliveries };
   let watch: Use['watch'] = null;
-  const [offered] = by === 'push' ? [] : offers.offer(image, holder, owner);
+  const [offered] = by === 'push' ? [] : offers.offer(image, holder, row.id);
   const given = await toldValues(context, holder, image);
   if (offered) {
     const { told, protocol, bySite } = await toldFor(context, holder, image);
     // What moves from the store of a site, Barrow does not see.
-    if (!bySite) watch = watches.begin({ device: holder, image, offered, told, protocol });
+    const reach = family.procedures.reach
+      ? async () => (await hands.run('reach', { given, files: [], link: null, signal })).gives['reached'] === 'yes'
+      : null;
+    if (!bySite) watch = watches.begin({ device: holder, image, offered, told, protocol, reach });
   }
   const before = new Map<string, number>();
   let sum = 0;
@@ -257,10 +259,7 @@ async function stage(work: DeliveryWork, hands: Hands, use: Use, family: Family)
   } catch (error) {
     const cause = asCause(error);
     if (!(cause instanceof CauseError)) throw cause;
-    const reach = family.procedures.reach
-      ? async (): Promise<boolean | null> => (await hands.run('reach', use.hands)).gives['reached'] === 'yes'
-      : null;
-    const found = use.watch && !work.signal.aborted ? await use.watch.conclude(cause, reach) : cause;
+    const found = use.watch && !work.signal.aborted ? await use.watch.conclude(cause) : cause;
     if (use.pushed) {
       Object.assign(use.pushed.row, { cause: found.code, evidence: [found.detail] });
       parts.transfers.end(use.pushed, 'broken', safeText(found.detail, 300));

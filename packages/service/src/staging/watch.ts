@@ -21,6 +21,8 @@ interface Expected {
   readonly offered: Offered;
   readonly told: Told;
   readonly protocol: StoreProtocol;
+  /** Has the device ping the store; null: its family does not know how. */
+  readonly reach: (() => Promise<boolean | null>) | null;
 }
 
 /** Waits for one device to fetch, and finds out why it does not go well. */
@@ -28,6 +30,7 @@ export class Watch {
   readonly since = Date.now();
   readonly #awaited: LiveTransfer;
   #answers: boolean | null = null;
+  #ping: boolean | null = null;
   #askedAt = 0;
   /** It is being asked whether it answers: until that is known, silence has no cause. */
   #asking = false;
@@ -64,33 +67,38 @@ export class Watch {
     return moves[moves.length - 1] ?? this.#awaited;
   }
 
+  /** Whether the device answers at all, and, when it does and knows how, whether its own ping of the store is answered. */
+  async #askDevice(retries: number): Promise<void> {
+    const { device, reach } = this.expected;
+    this.#answers = (await readSystem(this.watches.context, device, 1000, retries)) !== null;
+    if (this.#answers && reach && this.moves().length === 0) this.#ping = await reach().catch(() => null);
+  }
+
   /** Looks at it while it goes on; the device is asked whether it answers at all only when nothing comes. */
   async look(): Promise<void> {
     if (this.#over || this.#asking) return;
-    const { patience, context } = this.watches;
     const now = Date.now();
-    if (this.moves().length === 0 && now - this.since > patience && now - this.#askedAt > patience) {
+    if (this.moves().length === 0 && now - this.since > this.watches.patience && now - this.#askedAt > this.watches.patience) {
       this.#askedAt = now;
       this.#asking = true;
-      this.#answers = (await readSystem(context, this.expected.device, 1000, 1).finally(() => (this.#asking = false))) !== null;
+      await this.#askDevice(1).finally(() => (this.#asking = false));
     }
-    if (!this.#over) this.#note(explainTransfer(this.#evidence(null, null)));
+    if (!this.#over) this.#note(explainTransfer(this.#evidence(null)));
   }
 
   /**
-   * The device has given up, or what it took is not right: what was the matter? `reach` has the device ping the store.
+   * The device has given up, or what it took is not right: what was the matter?
    * @returns the cause to report; the device's own when the store has nothing to say about it
    */
-  async conclude(error: CauseError, reach: (() => Promise<boolean | null>) | null): Promise<CauseError> {
-    const { context, expected } = { context: this.watches.context, expected: this.expected };
+  async conclude(error: CauseError): Promise<CauseError> {
     const silent = error.code === 'session-lost' || error.code === 'unreachable' || error.code === 'no-answer-in-time';
     if (!aboutTransfer.has(error.code) && !silent) return error;
+    // From here on nothing is told that was found before this.
+    this.#asking = true;
     // A device that has just been lost may be silent for a moment only.
-    this.#answers = (await readSystem(context, expected.device, 1000, 2)) !== null;
-    const none = this.moves().length === 0;
-    const ping = none && this.#answers && reach && !silent ? await reach().catch(() => null) : null;
+    await this.#askDevice(2);
     if (silent && this.#answers) return error;
-    const findings = explainTransfer(this.#evidence(error, ping));
+    const findings = explainTransfer(this.#evidence(error));
     this.#note(findings);
     // It has given up: nothing more is sent to it.
     for (const { row, stop } of this.moves()) if (row.state === 'moving') stop?.('given up by the receiver');
@@ -134,7 +142,7 @@ export class Watch {
     this.watches.transfers.tell(one, true);
   }
 
-  #evidence(error: CauseError | null, ping: boolean | null): Evidence {
+  #evidence(error: CauseError | null): Evidence {
     const { device, image, offered, told, protocol } = this.expected;
     const { offers, transfers, stores, patience } = this.watches;
     const store = protocol === 'tftp' ? stores.tftp : stores.http;
@@ -153,7 +161,7 @@ export class Watch {
         told: told.address,
         toldElsewhere: offers.isElsewhere(told.address, protocol),
       },
-      device: { name: device.name, addresses, answers: this.#answers, ping: ping === null ? null : ping ? 'reached' : 'not-reached' },
+      device: { name: device.name, addresses, answers: this.#answers, ping: this.#ping === null ? null : this.#ping ? 'reached' : 'not-reached' },
       file: told.name,
       bytes: offered.file.bytes,
       staged: offers.namesFor(device.address),

@@ -13,7 +13,7 @@ export const transfer: Step = async (step) => {
   const [offered] = offers.offer(image, device, plan.id);
   const { told, protocol, bySite } = await toldFor(step, device, image);
   // What moves from the store of a site, Barrow does not see.
-  const watch = bySite ? null : step.watches.begin({ device, image, offered: offered!, told, protocol });
+  const watch = bySite ? null : step.watches.begin({ device, image, offered: offered!, told, protocol, reach: reachOf(step) });
   try {
     const session = await step.login();
     const { gives } = await session.run('transfer');
@@ -27,7 +27,7 @@ export const transfer: Step = async (step) => {
   } catch (error) {
     if (!(error instanceof CauseError)) throw error;
     if (error.code === 'session-lost' || error.code === 'unreachable') throw await explainLost(step, error, watch);
-    throw watch ? await watch.conclude(error, reachOf(step)) : error;
+    throw watch ? await watch.conclude(error) : error;
   } finally {
     watch?.end();
     offers.withdraw(image, device, plan.id);
