@@ -80,7 +80,9 @@ describe('every named fault, switched on', () => {
   });
 
   it('says what the store saw when nothing was asked for', () => {
-    expect(rollout.runs.find((r) => r.name === 'dunmoor-sw-1')?.detail).toMatch(/No request from 127\.51\.\S+ reached the store .* Its own ping of 127\.0\.0\.1 arrives/);
+    expect(rollout.runs.find((r) => r.name === 'dunmoor-sw-1')?.detail).toMatch(
+      /No request from 127\.51\.\S+ reached the store .* Its own ping of 127\.0\.0\.1 arrives/,
+    );
   });
 
   it('tells the cause in the command line, with what to look at next, and ends with 1', async () => {

@@ -127,7 +127,8 @@ export async function delivered(client: BarrowClient, ids: readonly string[]): P
   try {
     let wake = (): void => undefined;
     const heard = (async () => {
-      for await (const event of client.events({ signal: stop.signal, onState: (on) => on && wake() })) if (event.kind === 'delivery') wake();
+      for await (const event of client.events({ signal: stop.signal, onState: (on) => on && wake() }))
+        if (event.kind === 'delivery') wake();
     })();
     for (;;) {
       const next = new Promise<void>((resolve) => (wake = resolve));

@@ -300,7 +300,9 @@ export class BarrowClient {
   tellDelivery = (id: string, verb: 'stop' | 'retry') =>
     this.#json(deliverySchema, 'POST', `/deliveries/${encodeURIComponent(id)}/${verb}`, { json: {} });
   disarm = (device: string) =>
-    this.#json(z.object({ device: z.string(), disarmed: z.string() }), 'POST', `/devices/${encodeURIComponent(device)}/disarm`, { json: {} });
+    this.#json(z.object({ device: z.string(), disarmed: z.string() }), 'POST', `/devices/${encodeURIComponent(device)}/disarm`, {
+      json: {},
+    });
   transfers = async (limit = 100, filter: { state?: string | undefined; device?: string | undefined } = {}) =>
     (await this.#json(listOf(transferSchema), 'GET', '/transfers', { query: { limit, ...filter } })).items;
   transfer = (id: string) => this.#json(transferStorySchema, 'GET', `/transfers/${encodeURIComponent(id)}`);

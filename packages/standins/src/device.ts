@@ -228,7 +228,11 @@ export class StandIn {
       await new Promise(() => undefined);
     }
     const nobody = this.faults.has('never-asks') || this.faults.has('way-blocked');
-    const asked = this.faults.has('asks-in-capitals') ? file.toUpperCase() : this.faults.has('asks-in-a-folder') ? `firmware/${file}` : file;
+    const asked = this.faults.has('asks-in-capitals')
+      ? file.toUpperCase()
+      : this.faults.has('asks-in-a-folder')
+        ? `firmware/${file}`
+        : file;
     const bytes = await pull({
       from: this.faults.has('asks-from-elsewhere') ? this.otherAddress : this.options.address,
       ...(nobody ? { host: '127.40.0.254', port: 9 } : { host, port }),

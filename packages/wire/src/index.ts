@@ -23,7 +23,15 @@ export { sshGreeting, sshHostKey, type SshGreeting } from './ssh/greeting.js';
 export { FileServer, throttle, type FileAnswer, type FileEnd, type FilePart, type FileRequest } from './http/file-server.js';
 export { uploadHttp, type HttpUpload, type PushedFile, type UploadAnswer } from './http/upload.js';
 export { challenge, opens, type Guard } from './http/guard.js';
-export { askHttp, titleOf, type HttpAccess, type HttpAnswer, type HttpCertificate, type HttpMethod, type HttpTarget } from './http/fetch.js';
+export {
+  askHttp,
+  titleOf,
+  type HttpAccess,
+  type HttpAnswer,
+  type HttpCertificate,
+  type HttpMethod,
+  type HttpTarget,
+} from './http/fetch.js';
 export { answerDigest, readChallenges, type Challenge } from './http/digest.js';
 export { decodeProbeMatch, encodeProbe, probeQuestion, type ProbeMatch } from './onvif/discovery.js';
 export { onvifClock, onvifInformation, usernameToken, type OnvifInformation } from './onvif/device.js';

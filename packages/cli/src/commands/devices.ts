@@ -18,7 +18,7 @@ function deviceTable(io: Io, devices: readonly Device[]): string {
       [d.maker, d.model].filter(Boolean).join(' ') || null,
       d.hardwareRevision,
       d.serial,
-      d.firmware ?? 'unknown',
+      d.armed ? `${d.firmware ?? 'unknown'} (armed: ${d.armed.version})` : (d.firmware ?? 'unknown'),
       standingMark(io, d.standing),
     ]),
   );
@@ -45,6 +45,10 @@ function detailText(io: Io, d: DeviceDetail): string {
     [
       'firmware',
       d.firmware === null ? `unknown. ${d.firmwareNote ?? ''}` : `${d.firmware}, by ${d.believedBy['firmware'] ?? 'an earlier Barrow'}`,
+    ],
+    [
+      'armed',
+      d.armed ? `its next reset, whatever causes it, brings ${d.armed.version}; since ${clock(d.armed.since)}, by ${d.armed.by}` : null,
     ],
     ['boot loader', d.bootLoader],
     ['up', d.upSince === null ? null : `since about ${clock(d.upSince)} (${duration(Date.now() - Date.parse(d.upSince))})`],

@@ -41,7 +41,12 @@ function deliveryTable(io: Io, all: readonly Delivery[]): string {
       d.id,
       d.file,
       holderOf(d),
-      d.place === 'device' ? 'itself' : someOf(d.devices.map((x) => x.name), 2),
+      d.place === 'device'
+        ? 'itself'
+        : someOf(
+            d.devices.map((x) => x.name),
+            2,
+          ),
       deliveryMark(io, d),
       d.endedAt === null ? (d.secondsLeft === null ? 'not known yet' : spanOf(d.secondsLeft)) : null,
       d.cause ? `${d.cause.what} ${d.detail ?? ''}`.slice(0, 240) : d.removed.length > 0 ? `removed ${d.removed.join(', ')}` : null,
@@ -53,7 +58,9 @@ function deliveryTable(io: Io, all: readonly Delivery[]): string {
 function planText(io: Io, items: readonly DeliveryPlan['items'][number][]): string {
   return items
     .map((p) => {
-      const lines = [`${p.holder}: ${p.problem ?? (p.alreadyThere ? 'has it already' : p.fits === false ? 'has no room for it yet' : 'can take it')}`];
+      const lines = [
+        `${p.holder}: ${p.problem ?? (p.alreadyThere ? 'has it already' : p.fits === false ? 'has no room for it yet' : 'can take it')}`,
+      ];
       if (p.freeBytes !== null) lines.push(`  ${octets(p.freeBytes)} free, ${octets(p.totalBytes)} needed`);
       if (p.wouldRemove.length > 0) lines.push(`  with --make-room this is removed first: ${p.wouldRemove.join(', ')}`);
       if (p.seconds !== null) lines.push(`  over its link in about ${spanOf(p.seconds)}`);
@@ -126,7 +133,8 @@ export const registerStaging: Register = (program, act) => {
           for await (const event of barrow.events({ signal: stop.signal })) {
             if (event.kind !== 'delivery' || !ids.has(event.delivery.id)) continue;
             const d = event.delivery;
-            if (say.io.terminal && !say.json) say.io.err(`\r\u001b[K${holderOf(d)}: ${d.state} ${octets(d.bytes)} of ${octets(d.totalBytes)}`);
+            if (say.io.terminal && !say.json)
+              say.io.err(`\r\u001b[K${holderOf(d)}: ${d.state} ${octets(d.bytes)} of ${octets(d.totalBytes)}`);
             if (d.endedAt !== null && (await look())) break;
           }
         stop.abort();
@@ -169,7 +177,16 @@ export const registerStaging: Register = (program, act) => {
               table(
                 say.io,
                 ['OFFERED AS', 'AT', 'SIZE', 'STAGED BY', 'FOR'],
-                offers.map((x) => [x.file, x.url, octets(x.bytes), x.rollout ?? 'a person', someOf(x.devices.map((d) => d.name), 4)]),
+                offers.map((x) => [
+                  x.file,
+                  x.url,
+                  octets(x.bytes),
+                  x.rollout ?? 'a person',
+                  someOf(
+                    x.devices.map((d) => d.name),
+                    4,
+                  ),
+                ]),
                 [2],
               ),
             );
@@ -326,4 +343,3 @@ export const registerStaging: Register = (program, act) => {
       ),
     );
 };
-

@@ -64,7 +64,8 @@ function storyText(io: Io, t: TransferStory, most: number): string {
   }
   if (t.around.length > 0) {
     lines.push('', c.bold('Around it'));
-    for (const x of t.around) lines.push(`  ${clock(x.askedAt)}  ${x.id}  ${x.peer}  ${x.file}  ${x.state}${x.detail ? `: ${x.detail}` : ''}`);
+    for (const x of t.around)
+      lines.push(`  ${clock(x.askedAt)}  ${x.id}  ${x.peer}  ${x.file}  ${x.state}${x.detail ? `: ${x.detail}` : ''}`);
   }
   return lines.join('\n');
 }

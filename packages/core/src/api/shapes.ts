@@ -601,7 +601,20 @@ export const liveEventSchema = z.discriminatedUnion('kind', [
   z.object({ kind: z.literal('discovery'), discovery: discoverySchema }),
   z.object({
     kind: z.literal('changed'),
-    what: z.enum(['devices', 'networks', 'credentials', 'images', 'targets', 'advisories', 'families', 'offers', 'deliveries', 'sites', 'rollouts', 'backups']),
+    what: z.enum([
+      'devices',
+      'networks',
+      'credentials',
+      'images',
+      'targets',
+      'advisories',
+      'families',
+      'offers',
+      'deliveries',
+      'sites',
+      'rollouts',
+      'backups',
+    ]),
   }),
 ]);
 export type LiveEvent = z.infer<typeof liveEventSchema>;

@@ -11,7 +11,12 @@ export interface TransferFault {
 }
 
 export const transferFaults = [
-  { name: 'port-taken', what: "another program has the store's port", cause: 'store-not-listening', sign: 'the store could not bind its port' },
+  {
+    name: 'port-taken',
+    what: "another program has the store's port",
+    cause: 'store-not-listening',
+    sign: 'the store could not bind its port',
+  },
   {
     name: 'told-other-address',
     what: 'the site names an address at which the store does not listen',

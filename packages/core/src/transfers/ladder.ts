@@ -177,7 +177,8 @@ function explainMove(e: Evidence, last: MoveSeen, add: Add): void {
   }
   const isTftp = e.store.protocol === 'tftp';
   // A device that erases its flash may say nothing for a while, and go on; one that has given up does not.
-  const stands = (m: MoveSeen): boolean => m.state === 'broken' || (e.words !== null && m.state === 'moving') || (m.tries >= manyTries && m.silentMs > e.patience / 2);
+  const stands = (m: MoveSeen): boolean =>
+    m.state === 'broken' || (e.words !== null && m.state === 'moving') || (m.tries >= manyTries && m.silentMs > e.patience / 2);
   const unheard = e.moves.filter((m) => isTftp && m.acks === 0 && m.state !== 'done' && stands(m));
   if (unheard.length > 0 && unheard.length === e.moves.length)
     add(
@@ -208,7 +209,11 @@ function explainMove(e: Evidence, last: MoveSeen, add: Add): void {
         .join(', ')}.`,
     );
   if (last.state === 'done') explainTaken(e, last, add);
-  else if (last.bytes > 0 && error === null && (isTftp ? stands(last) : last.state === 'broken' || e.words !== null || last.silentMs > e.patience / 2)) {
+  else if (
+    last.bytes > 0 &&
+    error === null &&
+    (isTftp ? stands(last) : last.state === 'broken' || e.words !== null || last.silentMs > e.patience / 2)
+  ) {
     const others = [...new Set(e.moves.filter((m) => m !== last && m.block > 0).map((m) => m.block))];
     add(
       'transfer-stalled',

@@ -10,8 +10,7 @@ export interface KeptPacket {
 }
 
 const octetsOf = (hex: string): number[] => (hex.match(/../g) ?? []).map((pair) => parseInt(pair, 16));
-const text = (octets: readonly number[]): string =>
-  octets.map((o) => (o >= 32 && o < 127 ? String.fromCharCode(o) : '·')).join('');
+const text = (octets: readonly number[]): string => octets.map((o) => (o >= 32 && o < 127 ? String.fromCharCode(o) : '·')).join('');
 
 /** What a TFTP packet says (RFC 1350 §5, RFC 2347 §3), in one line. */
 export function describePacket(packet: KeptPacket): string {

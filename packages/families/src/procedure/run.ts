@@ -167,12 +167,7 @@ async function runSteps(
 /** The most rows that one answer yields. */
 const mostRows = 1000;
 
-async function runGet(
-  step: RequestStep,
-  input: ProcedureRun,
-  values: Values,
-  lookup: (n: string) => string | undefined,
-): Promise<void> {
+async function runGet(step: RequestStep, input: ProcedureRun, values: Values, lookup: (n: string) => string | undefined): Promise<void> {
   if (!input.web) throw new CauseError('service-fault', "the procedure needs the device's web server");
   const path = fill(step.request, lookup);
   const limit = Math.max(shortestLimit, (step.limit ?? 30_000) / input.timeScale);
@@ -216,12 +211,7 @@ async function runGet(
   }
 }
 
-async function runUpload(
-  step: UploadStep,
-  input: ProcedureRun,
-  values: Values,
-  lookup: (n: string) => string | undefined,
-): Promise<void> {
+async function runUpload(step: UploadStep, input: ProcedureRun, values: Values, lookup: (n: string) => string | undefined): Promise<void> {
   if (!input.carry) throw new CauseError('service-fault', 'the procedure carries files, and none are given');
   const limit = Math.max(shortestLimit, (step.limit ?? 60_000) / input.timeScale);
   for (const file of input.carry.files) {

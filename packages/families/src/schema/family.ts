@@ -126,7 +126,17 @@ const repeatStep: z.ZodType<RepeatStep> = z.lazy(() =>
   }),
 ) as never;
 
-const stepKinds = { say: sayStep, get: getStep, request: requestStep, upload: uploadStep, check: checkStep, set: setStep, pick: pickStep, when: whenStep, repeat: repeatStep };
+const stepKinds = {
+  say: sayStep,
+  get: getStep,
+  request: requestStep,
+  upload: uploadStep,
+  check: checkStep,
+  set: setStep,
+  pick: pickStep,
+  when: whenStep,
+  repeat: repeatStep,
+};
 
 /** One plain step; which kind it is, its first key says. */
 const step: z.ZodType<ProcedureStep> = z.unknown().transform((raw, context): ProcedureStep => {
@@ -352,7 +362,11 @@ export const familySchema = familyShape.superRefine((family, context) => {
     const needed = family.procedures.transfer ? [] : (['stage', 'verify-staged'] as const);
     for (const key of needed)
       if (family.procedures[key] === undefined)
-        context.addIssue({ code: 'custom', path: ['procedures', key], message: `the procedure ${key} is missing, without which nothing can be staged` });
+        context.addIssue({
+          code: 'custom',
+          path: ['procedures', key],
+          message: `the procedure ${key} is missing, without which nothing can be staged`,
+        });
   }
   for (const [key, procedure] of Object.entries(family.procedures))
     if (procedure?.do.some((s) => 'say' in s) && family.shell === undefined)
@@ -370,5 +384,4 @@ export const hasShell = (family: Family): family is FamilyWithShell => family.sh
 /** Whether a procedure talks to the device's shell, rather than its pages. */
 export const usesShell = (procedure: Procedure): boolean => JSON.stringify(procedure.do).includes('"say":');
 /** Whether a procedure talks to the device's web server. */
-export const usesWeb = (procedure: Procedure): boolean =>
-  /"(get|request)":|"over":"http/.test(JSON.stringify(procedure.do));
+export const usesWeb = (procedure: Procedure): boolean => /"(get|request)":|"over":"http/.test(JSON.stringify(procedure.do));

@@ -183,7 +183,13 @@ export function stagingRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       const { row } = known;
       const { armed } = devices.view(known);
       if (!armed)
-        throw new Refusal(409, 'device-not-armed', 'Nothing was disarmed', `${row.name} takes nothing new at its next reset.`, '`barrow device list` marks those that do.');
+        throw new Refusal(
+          409,
+          'device-not-armed',
+          'Nothing was disarmed',
+          `${row.name} takes nothing new at its next reset.`,
+          '`barrow device list` marks those that do.',
+        );
       const family = context.families.get(row.family ?? '');
       if (!family?.procedures.disarm)
         throw new Refusal(
@@ -194,7 +200,13 @@ export function stagingRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
           'Choose what it boots next on the device itself.',
         );
       if (parts.runner.rolloutOf(row.id) !== null)
-        throw new Refusal(409, 'device-in-rollout', 'Nothing was disarmed', `${row.name} is in a rollout.`, 'Wait for it to end, or stop it.');
+        throw new Refusal(
+          409,
+          'device-in-rollout',
+          'Nothing was disarmed',
+          `${row.name} is in a rollout.`,
+          'Wait for it to end, or stop it.',
+        );
       const use = { given: { imageVersion: armed.version }, files: [], link: null, signal: c.req.raw.signal };
       await new Hands(context, row, family).run('disarm', use);
       await setArmed(context, row.id, null, who.name);

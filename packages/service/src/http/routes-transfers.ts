@@ -40,7 +40,13 @@ export function transferRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     need(c.get('who'), 'viewer');
     const { row, packets } = await transfers.packetsOf(c.req.param('id'));
     if (packets.length === 0)
-      throw new Refusal(409, 'no-packets', 'There is nothing to export', 'No packets of it were kept.', 'Only TFTP transfers keep their packets.');
+      throw new Refusal(
+        409,
+        'no-packets',
+        'There is nothing to export',
+        'No packets of it were kept.',
+        'Only TFTP transfers keep their packets.',
+      );
     const [, address, port] = /^(.*):(\d+)$/.exec(row.peer) ?? ['', row.peer, '0'];
     const us = await offers.storeAddressFor({ address: address!, network: '', site: row.site ?? '' });
     const file = writePcapng(packets, { us: { address: us, port: parts.tftp.port }, peer: { address: address!, port: Number(port) } });
@@ -60,7 +66,13 @@ export function transferRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       const live = transfers.liveOf(params.id);
       if (!live?.stop) {
         await transfers.row(params.id);
-        throw new Refusal(409, 'transfer-not-moving', 'Nothing was stopped', 'It does not move.', '`barrow transfer list` shows what does.');
+        throw new Refusal(
+          409,
+          'transfer-not-moving',
+          'Nothing was stopped',
+          'It does not move.',
+          '`barrow transfer list` shows what does.',
+        );
       }
       live.stop('stopped by a person');
       return transfers.story(params.id);
@@ -78,11 +90,23 @@ export function transferRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       const row = await transfers.row(params.id);
       const { row: device } = await devices.get(body.device);
       if (row.state !== 'refused')
-        throw new Refusal(409, 'transfer-not-refused', 'Nothing was changed', `It was not refused: it is ${row.state}.`, 'Only the address of a refused request can be claimed.');
+        throw new Refusal(
+          409,
+          'transfer-not-refused',
+          'Nothing was changed',
+          `It was not refused: it is ${row.state}.`,
+          'Only the address of a refused request can be claimed.',
+        );
       const address = row.peer.replace(/:\d+$/, '');
       const other = await context.db.findOne(DeviceEntity, { address });
       if (other && other.id !== device.id)
-        throw new Refusal(409, 'address-taken', 'Nothing was changed', `${address} is the address of ${other.name}.`, 'Stage the image for that device, or correct its record.');
+        throw new Refusal(
+          409,
+          'address-taken',
+          'Nothing was changed',
+          `${address} is the address of ${other.name}.`,
+          'Stage the image for that device, or correct its record.',
+        );
       if (!device.fetchesFrom.includes(address)) {
         const fetchesFrom = [...device.fetchesFrom, address];
         await context.db.write(async (em) => em.nativeUpdate(DeviceEntity, { id: device.id }, { fetchesFrom }));

@@ -8,7 +8,9 @@ export function hostsOf(listen: { readonly host: string }): string[] {
     .split(',')
     .map((h) => h.trim())
     .filter((h) => h !== '');
-  return [...new Set(hosts.flatMap((host) => (host === '0.0.0.0' || host === '::' ? ownAddresses(host === '::' ? null : 'IPv4') : [host])))];
+  return [
+    ...new Set(hosts.flatMap((host) => (host === '0.0.0.0' || host === '::' ? ownAddresses(host === '::' ? null : 'IPv4') : [host]))),
+  ];
 }
 
 /** The addresses of this machine's interfaces; link-local ones of IPv6 with their zone. */

@@ -29,7 +29,12 @@ export async function checkStores(parts: Parts, devices: readonly DeviceRow[], s
       const address = sites.get(site).storeAddress;
       if (address === null) return null;
       if (!isOwn(address))
-        return { site, address, works: null, detail: 'not an address of this machine: only a device of the site can tell whether it leads here' };
+        return {
+          site,
+          address,
+          works: null,
+          detail: 'not an address of this machine: only a device of the site can tell whether it leads here',
+        };
       return { site, address, ...(await ask('tftp', address)) };
     }),
   );
@@ -43,7 +48,11 @@ export async function checkStores(parts: Parts, devices: readonly DeviceRow[], s
         const given = { storeAddress: address, storePort: String(tftp.port) };
         const { gives } = await new Hands(context, device, family).run('reach', { given, files: [], link: null, signal });
         const reaches = gives['reached'] === 'yes';
-        return { ...at, reaches, detail: reaches ? 'its own ping arrives' : 'its own ping is not answered: a filter or a route between them' };
+        return {
+          ...at,
+          reaches,
+          detail: reaches ? 'its own ping arrives' : 'its own ping is not answered: a filter or a route between them',
+        };
       } catch (error) {
         if (!(error instanceof CauseError)) throw error;
         return { ...at, reaches: null, detail: `${error.code}: ${error.detail}` };

@@ -67,27 +67,25 @@ export class Deliveries {
   /** @throws Refusal when the image does not fit, or the place cannot keep it. */
   async put(image: ImageRow, devices: readonly DeviceRow[], place: Place, makeRoom: boolean, by: string): Promise<DeliveryRow[]> {
     const groups = await this.group(image, devices, place);
-    const rows = groups.map(
-      ({ holder, site, devices }): DeliveryRow => ({
-        id: newId('d'),
-        image: image.sha256,
-        place,
-        holder: holder?.id ?? null,
-        site,
-        devices: devices.map((d) => d.id),
-        state: 'waiting',
-        makeRoom,
-        bytes: 0,
-        cause: null,
-        detail: null,
-        removed: [],
-        digestThere: null,
-        transfers: [],
-        createdAt: Date.now(),
-        createdBy: by,
-        endedAt: null,
-      }),
-    );
+    const rows = groups.map(({ holder, site, devices }): DeliveryRow => ({
+      id: newId('d'),
+      image: image.sha256,
+      place,
+      holder: holder?.id ?? null,
+      site,
+      devices: devices.map((d) => d.id),
+      state: 'waiting',
+      makeRoom,
+      bytes: 0,
+      cause: null,
+      detail: null,
+      removed: [],
+      digestThere: null,
+      transfers: [],
+      createdAt: Date.now(),
+      createdBy: by,
+      endedAt: null,
+    }));
     await this.context.db.write(async (em) => em.insertMany(DeliveryEntity, rows));
     for (const row of rows) this.#rows.set(row.id, row);
     this.context.live.changed('deliveries');
@@ -187,7 +185,13 @@ export class Deliveries {
   async stopOne(id: string): Promise<void> {
     const row = this.get(id);
     if (row.endedAt !== null)
-      throw new Refusal(409, 'delivery-ended', 'Nothing was stopped', `It has ended: ${row.state}.`, '`barrow staging list` shows how they stand.');
+      throw new Refusal(
+        409,
+        'delivery-ended',
+        'Nothing was stopped',
+        `It has ended: ${row.state}.`,
+        '`barrow staging list` shows how they stand.',
+      );
     this.#working.get(id)?.abort.abort();
     await this.#working.get(id)?.done;
     if (row.endedAt === null) await this.#end(row, 'stopped', null, 'stopped by a person');
@@ -197,7 +201,13 @@ export class Deliveries {
   async retry(id: string): Promise<void> {
     const row = this.get(id);
     if (row.state !== 'failed' && row.state !== 'stopped')
-      throw new Refusal(409, 'delivery-not-failed', 'Nothing was begun anew', `It is ${row.state}.`, 'Only what failed or was stopped is begun anew.');
+      throw new Refusal(
+        409,
+        'delivery-not-failed',
+        'Nothing was begun anew',
+        `It is ${row.state}.`,
+        'Only what failed or was stopped is begun anew.',
+      );
     Object.assign(row, { state: 'waiting', cause: null, detail: null, endedAt: null, bytes: 0 });
     await this.#save(row);
     this.#pump();

@@ -94,7 +94,8 @@ async function toHolder(work: DeliveryWork, image: ImageRow): Promise<{ digest: 
   const { context, parts, row, signal } = work;
   const holder = await context.db.findOne(DeviceEntity, { id: row.holder });
   const family = context.families.get(holder?.family ?? '');
-  if (!holder || !family?.staging) throw new CauseError('service-fault', 'who was to hold it is no longer known, or its family keeps no images');
+  if (!holder || !family?.staging)
+    throw new CauseError('service-fault', 'who was to hold it is no longer known, or its family keeps no images');
   const rollout = parts.rolloutOf(holder.id);
   if (rollout !== null) throw new CauseError('device-busy', `${holder.name} is in the rollout ${rollout}`);
   const hands = new Hands(context, holder, family);
@@ -105,6 +106,7 @@ async function toHolder(work: DeliveryWork, image: ImageRow): Promise<{ digest: 
     if (!there) {
       if (family.procedures.ready) await hands.run('ready', use.hands);
       await makeRoom(work, hands, use.hands, holder, image, seen);
+      use.watch?.needStore();
       await stage(work, hands, use, family);
     } else use.watch?.forget();
     work.state('verifying');
@@ -123,7 +125,8 @@ async function toHolder(work: DeliveryWork, image: ImageRow): Promise<{ digest: 
     return { digest: verified };
   } finally {
     use.watch?.end();
-    if (use.pushed?.row.state === 'moving') parts.transfers.end(use.pushed, 'broken', signal.aborted ? 'stopped' : 'it did not come to its end');
+    if (use.pushed?.row.state === 'moving')
+      parts.transfers.end(use.pushed, 'broken', signal.aborted ? 'stopped' : 'it did not come to its end');
     if (use.watch) parts.offers.withdraw(image, holder, row.id);
   }
 }
@@ -267,7 +270,14 @@ async function stage(work: DeliveryWork, hands: Hands, use: Use, family: Family)
     throw found;
   } finally {
     // Newest first, as all lists are.
-    if (use.watch) row.transfers = [...use.watch.moves().map((m) => m.row.id).reverse(), ...row.transfers];
+    if (use.watch)
+      row.transfers = [
+        ...use.watch
+          .moves()
+          .map((m) => m.row.id)
+          .reverse(),
+        ...row.transfers,
+      ];
   }
 }
 

@@ -12,7 +12,17 @@ import {
   type ProcedureResult,
   type Web,
 } from '@barrow/families';
-import { askHttp, Pacer, SshPlace, uploadHttp, WireError, type HttpAccess, type HttpTarget, type SharedLink, type ShellTarget } from '@barrow/wire';
+import {
+  askHttp,
+  Pacer,
+  SshPlace,
+  uploadHttp,
+  WireError,
+  type HttpAccess,
+  type HttpTarget,
+  type SharedLink,
+  type ShellTarget,
+} from '@barrow/wire';
 import type { Context } from '../context.js';
 import { CredentialEntity, DeviceEntity, NetworkEntity, type CredentialRow, type DeviceRow, type NetworkRow } from '../data/entities.js';
 import { httpAccess } from '../discovery/access.js';

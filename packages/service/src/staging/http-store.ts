@@ -95,7 +95,8 @@ export class HttpStore {
         transfers.progress(tag.one, tag.from + sent);
         const whole = tag.from + sent === tag.one.row.totalBytes;
         if (end.kind === 'broken') transfers.end(tag.one, 'broken', `broken after ${sent} octets: ${end.message}`);
-        else transfers.end(tag.one, 'done', whole && tag.from === 0 ? 'whole' : `octets ${tag.from} to ${tag.from + sent - 1} were fetched`);
+        else
+          transfers.end(tag.one, 'done', whole && tag.from === 0 ? 'whole' : `octets ${tag.from} to ${tag.from + sent - 1} were fetched`);
       },
       // What was not offered was written down when it was decided.
       onRefused: (peer, _request, why) => context.log.debug({ peer, why }, 'HTTP request refused'),

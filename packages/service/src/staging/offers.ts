@@ -7,7 +7,10 @@ import { notFound } from '../errors.js';
 import { hostsOf, isOwn, routeTo } from './addresses.js';
 import type { Sites } from './sites.js';
 
-type Fetcher = Pick<DeviceRow, 'id' | 'name' | 'address' | 'addresses' | 'fetchesFrom' | 'site' | 'network' | 'family' | 'model' | 'variant'>;
+type Fetcher = Pick<
+  DeviceRow,
+  'id' | 'name' | 'address' | 'addresses' | 'fetchesFrom' | 'site' | 'network' | 'family' | 'model' | 'variant'
+>;
 
 /** One file, offered to one device. */
 export interface Offered {
@@ -194,7 +197,8 @@ export class Offers {
     if (rows.length === 0) throw notFound('offer', image.file, '`barrow staging list` shows what is offered.');
     await this.context.db.write(async (em) => em.nativeDelete(OfferEntity, where));
     const ids = new Set(rows.map((r) => r.id));
-    for (const entry of this.#entries()) for (const owner of entry.owners) if (ids.has(owner)) this.withdraw(entry.image, entry.device, owner);
+    for (const entry of this.#entries())
+      for (const owner of entry.owners) if (ids.has(owner)) this.withdraw(entry.image, entry.device, owner);
     return rows.length;
   }
 
@@ -288,11 +292,15 @@ export class Offers {
       const family = this.context.families.get(device.family ?? '');
       const warnings = [];
       if (family?.kind === 'phone' || family?.kind === 'base-station')
-        warnings.push('These devices fetch their settings from the server that is named here as well: without them there, they may lose their accounts.');
-      if (family?.asks.toldBy !== 'dhcp') warnings.push('Barrow tells these devices itself where to fetch from; they may not look at DHCP.');
+        warnings.push(
+          'These devices fetch their settings from the server that is named here as well: without them there, they may lose their accounts.',
+        );
+      if (family?.asks.toldBy !== 'dhcp')
+        warnings.push('Barrow tells these devices itself where to fetch from; they may not look at DHCP.');
       if (this.ports().tftp !== 69)
         warnings.push(`These options name no port: the devices ask at 69, and the store listens at ${this.ports().tftp}.`);
-      for (const habit of family?.asks.byHabit ?? []) warnings.push(`They also ask for files like ${habit}; that those are not there is no fault.`);
+      for (const habit of family?.asks.byHabit ?? [])
+        warnings.push(`They also ask for files like ${habit}; that those are not there is no fault.`);
       items.set(key, {
         site: device.site,
         devices: [device.name],

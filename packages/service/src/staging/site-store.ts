@@ -68,7 +68,8 @@ export async function fillSiteStore(
 }
 
 function check(sha256: string, bytes: number, file: CarriedFile, site: string): string {
-  if (bytes !== file.bytes) throw new CauseError('wrong-size-taken', `the store of ${site} holds ${bytes} octets of ${file.name}, it has ${file.bytes}`);
+  if (bytes !== file.bytes)
+    throw new CauseError('wrong-size-taken', `the store of ${site} holds ${bytes} octets of ${file.name}, it has ${file.bytes}`);
   if (sha256 !== file.sha256) throw new CauseError('image-damaged', `in the store of ${site} its digest is ${sha256}`);
   return sha256;
 }
@@ -77,7 +78,11 @@ function check(sha256: string, bytes: number, file: CarriedFile, site: string): 
 function digestAt(target: HttpTarget, path: string): Promise<{ sha256: string; bytes: number } | null> {
   const { access } = target;
   const authorization =
-    access?.how === 'basic' ? `Basic ${Buffer.from(`${access.user}:${access.password}`).toString('base64')}` : access?.how === 'token' ? `Bearer ${access.token}` : null;
+    access?.how === 'basic'
+      ? `Basic ${Buffer.from(`${access.user}:${access.password}`).toString('base64')}`
+      : access?.how === 'token'
+        ? `Bearer ${access.token}`
+        : null;
   return new Promise((resolve, reject) => {
     const options = {
       host: target.host,
@@ -105,7 +110,14 @@ function digestAt(target: HttpTarget, path: string): Promise<{ sha256: string; b
     const request = target.secure ? secureGet({ ...options, rejectUnauthorized: false }, hear) : plainGet(options, hear);
     request.on('timeout', () => request.destroy(new WireError('timeout', `${target.host}:${target.port} did not answer`)));
     request.on('error', (error: NodeJS.ErrnoException) =>
-      reject(error instanceof WireError ? error : new WireError(error.code === 'ECONNREFUSED' ? 'refused' : 'lost', `${target.host}:${target.port}: ${error.code ?? error.message}`)),
+      reject(
+        error instanceof WireError
+          ? error
+          : new WireError(
+              error.code === 'ECONNREFUSED' ? 'refused' : 'lost',
+              `${target.host}:${target.port}: ${error.code ?? error.message}`,
+            ),
+      ),
     );
   });
 }

@@ -38,7 +38,12 @@ export class Sites {
       name,
       linkKilobits: input.linkKilobits === undefined ? before.linkKilobits : input.linkKilobits,
       storeAddress: input.storeAddress === undefined ? before.storeAddress : input.storeAddress,
-      store: input.store === undefined ? before.store : input.store === null ? null : { ...input.store, credential, hostKey: input.store.hostKey ?? null },
+      store:
+        input.store === undefined
+          ? before.store
+          : input.store === null
+            ? null
+            : { ...input.store, credential, hostKey: input.store.hostKey ?? null },
     };
     await db.write(async (em) => em.upsert(SiteEntity, row));
     this.#rows.set(name, row);
@@ -55,7 +60,8 @@ export class Sites {
   /** All sites, with how many devices each has. */
   async names(): Promise<ReadonlyMap<string, number>> {
     const counts = new Map<string, number>();
-    for (const { site } of await this.context.db.find(DeviceEntity, {}, { fields: ['site'] })) counts.set(site, (counts.get(site) ?? 0) + 1);
+    for (const { site } of await this.context.db.find(DeviceEntity, {}, { fields: ['site'] }))
+      counts.set(site, (counts.get(site) ?? 0) + 1);
     for (const name of this.#rows.keys()) if (!counts.has(name)) counts.set(name, 0);
     return new Map([...counts].sort(([a], [b]) => (a < b ? -1 : 1)));
   }

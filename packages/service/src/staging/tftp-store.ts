@@ -83,8 +83,7 @@ export class TftpStore {
       onProgress: (tag, progress) => tag.one && this.#progress(tag.one, progress),
       onEnd: (tag, end, progress, packets) => {
         if (!tag.one) return;
-        if (end.kind === 'refused-by-receiver')
-          tag.one.facts.receiverError = { code: end.code, message: safeText(end.message, 200) };
+        if (end.kind === 'refused-by-receiver') tag.one.facts.receiverError = { code: end.code, message: safeText(end.message, 200) };
         this.#progress(tag.one, progress);
         transfers.end(tag.one, end.kind === 'done' || end.kind === 'unconfirmed' ? 'done' : 'broken', endText(end, progress), packets);
       },

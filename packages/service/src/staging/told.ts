@@ -11,7 +11,11 @@ interface Parts {
 }
 
 /** Where a device fetches an image from: the store of its site, once the image is there, or ours. */
-export async function toldFor(parts: Parts, device: DeviceRow, image: ImageRow): Promise<{ told: Told; protocol: StoreProtocol; bySite: boolean }> {
+export async function toldFor(
+  parts: Parts,
+  device: DeviceRow,
+  image: ImageRow,
+): Promise<{ told: Told; protocol: StoreProtocol; bySite: boolean }> {
   const { offers, deliveries } = parts;
   const protocol = offers.protocolFor(device);
   const name = offers.nameFor(image, image.files[0]!, device);

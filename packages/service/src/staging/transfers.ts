@@ -84,7 +84,9 @@ export class Transfers {
 
   /** Octets begin to move; an awaited transfer of the same device becomes this one. */
   begin(start: TransferStart): LiveTransfer {
-    const awaited = [...this.#live.values()].find((t) => t.row.state === 'awaited' && start.device !== null && t.row.device === start.device.id);
+    const awaited = [...this.#live.values()].find(
+      (t) => t.row.state === 'awaited' && start.device !== null && t.row.device === start.device.id,
+    );
     const one = awaited ?? this.#make(start, 'moving');
     Object.assign(one.row, {
       state: 'moving',
@@ -210,7 +212,11 @@ export class Transfers {
       {
         id: { $ne: row.id },
         askedAt: { $gte: row.askedAt - 10 * 60_000, $lte: (row.endedAt ?? Date.now()) + 10 * 60_000 },
-        $or: [...(row.device ? [{ device: row.device }] : []), ...(address ? [{ peer: { $like: `${address}:%` } }] : []), { file: row.file }],
+        $or: [
+          ...(row.device ? [{ device: row.device }] : []),
+          ...(address ? [{ peer: { $like: `${address}:%` } }] : []),
+          { file: row.file },
+        ],
       },
       { orderBy: { askedAt: 'asc' }, limit: 20 },
     );

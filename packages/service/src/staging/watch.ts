@@ -67,6 +67,17 @@ export class Watch {
     return moves[moves.length - 1] ?? this.#awaited;
   }
 
+  /**
+   * Before the device is told anything: a store that does not listen gives nothing, and who has its port is not to be asked.
+   * @throws CauseError
+   */
+  needStore(): void {
+    const [first] = explainTransfer(this.#evidence(null));
+    if (first?.cause !== 'store-not-listening') return;
+    this.#note([first]);
+    throw new CauseError(first.cause, first.evidence.join(' '));
+  }
+
   /** Whether the device answers at all, and, when it does and knows how, whether its own ping of the store is answered. */
   async #askDevice(retries: number): Promise<void> {
     const { device, reach } = this.expected;
@@ -104,7 +115,10 @@ export class Watch {
     for (const { row, stop } of this.moves()) if (row.state === 'moving') stop?.('given up by the receiver');
     const [first] = findings;
     if (!first) return error;
-    return new CauseError(first.cause, [...first.evidence, ...(first.evidence.some((e) => e.includes(error.detail)) ? [] : [error.detail])].join(' '));
+    return new CauseError(
+      first.cause,
+      [...first.evidence, ...(first.evidence.some((e) => e.includes(error.detail)) ? [] : [error.detail])].join(' '),
+    );
   }
 
   /** The device holds the very content. */
@@ -161,7 +175,12 @@ export class Watch {
         told: told.address,
         toldElsewhere: offers.isElsewhere(told.address, protocol),
       },
-      device: { name: device.name, addresses, answers: this.#answers, ping: this.#ping === null ? null : this.#ping ? 'reached' : 'not-reached' },
+      device: {
+        name: device.name,
+        addresses,
+        answers: this.#answers,
+        ping: this.#ping === null ? null : this.#ping ? 'reached' : 'not-reached',
+      },
       file: told.name,
       bytes: offered.file.bytes,
       staged: offers.namesFor(device.address),
@@ -184,7 +203,8 @@ export class Watch {
         ...facts,
       })),
       words: error === null ? null : { cause: error.code, text: error.detail },
-      holds: error?.code === 'image-damaged' || error?.code === 'wrong-size-taken' ? { bytes: null, sha256: null, wanted: image.sha256 } : null,
+      holds:
+        error?.code === 'image-damaged' || error?.code === 'wrong-size-taken' ? { bytes: null, sha256: null, wanted: image.sha256 } : null,
     };
   }
 }

@@ -2,7 +2,12 @@ import { get as plainGet, type IncomingMessage } from 'node:http';
 import { get as secureGet } from 'node:https';
 
 /** A device's own HTTP client: fetches from its own address, and goes on where a broken connection has left it. */
-export async function fetchFile(url: string, from: string, most: number, login: { user: string; password: string } | null): Promise<Buffer> {
+export async function fetchFile(
+  url: string,
+  from: string,
+  most: number,
+  login: { user: string; password: string } | null,
+): Promise<Buffer> {
   const parts: Buffer[] = [];
   let got = 0;
   let total = Infinity;
@@ -37,7 +42,9 @@ export async function fetchFile(url: string, from: string, most: number, login: 
         response.on('aborted', () => resolve());
       };
       const options = { localAddress: from, agent: false as const, headers, timeout: 5000 };
-      const request = url.startsWith('https:') ? secureGet(url, { ...options, rejectUnauthorized: false }, hear) : plainGet(url, options, hear);
+      const request = url.startsWith('https:')
+        ? secureGet(url, { ...options, rejectUnauthorized: false }, hear)
+        : plainGet(url, options, hear);
       request.on('timeout', () => request.destroy(new Error('no answer')));
       request.on('error', (error: NodeJS.ErrnoException) => reject(new Error(`no answer, ${error.code ?? error.message}`)));
     }).catch((error: Error & { final?: boolean }) => {

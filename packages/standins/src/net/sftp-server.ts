@@ -10,7 +10,8 @@ export function serveSftp(session: Session, shelf: Shelf, folder: string): void 
     const open = new Map<number, { name: string; content: Buffer; writing: boolean }>();
     const halves = halfWritten(shelf);
     let next = 1;
-    const nameOf = (path: string): string | null => (path.startsWith(`${folder}/`) && !path.includes('..') ? path.slice(folder.length + 1) : null);
+    const nameOf = (path: string): string | null =>
+      path.startsWith(`${folder}/`) && !path.includes('..') ? path.slice(folder.length + 1) : null;
     const sizeOf = (name: string): number | null => halves.get(name)?.length ?? shelf.find(name)?.bytes ?? null;
     const attributes = (size: number) => ({ mode: 0o100644, uid: 0, gid: 0, size, atime: 0, mtime: 0 });
     sftp.on('error', () => undefined);

@@ -91,7 +91,12 @@ export const tarnbrookShell: ShellStyle = {
       const slot = persistent.store.find((s) => s.name === words[2]);
       await device.wait(2);
       if (!slot) terminal.line(`no: slot ${words[2]} is empty`);
-      else terminal.line(slot.fault === null ? `sound ${slot.version} octets ${slot.bytes} sum ${slot.sha256}` : `no: slot ${slot.name} is bad, ${slot.fault}`);
+      else
+        terminal.line(
+          slot.fault === null
+            ? `sound ${slot.version} octets ${slot.bytes} sum ${slot.sha256}`
+            : `no: slot ${slot.name} is bad, ${slot.fault}`,
+        );
     } else if (is('choose', 'slot') && words[2]) {
       const slot = persistent.store.find((s) => s.name === words[2]);
       await device.wait(1);

@@ -67,13 +67,7 @@ export async function askHttp(
 }
 
 /** The Authorization header that answers a challenge. @throws WireError when it asks for a login that we may not send. */
-function answerTo(
-  header: string,
-  target: HttpTarget,
-  access: Exclude<HttpAccess, { how: 'token' }>,
-  method: string,
-  path: string,
-): string {
+function answerTo(header: string, target: HttpTarget, access: Exclude<HttpAccess, { how: 'token' }>, method: string, path: string): string {
   const challenges = readChallenges(header);
   const digest = challenges.find((c) => c.scheme === 'digest');
   const authorization =

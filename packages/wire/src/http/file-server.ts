@@ -139,7 +139,8 @@ export class FileServer<Tag> {
       agent: request.headers['user-agent'] ?? null,
       range: request.headers.range ?? null,
     };
-    if (request.method !== 'GET' && request.method !== 'HEAD') return refuse(405, 'this store takes no files', asked, { allow: 'GET, HEAD' });
+    if (request.method !== 'GET' && request.method !== 'HEAD')
+      return refuse(405, 'this store takes no files', asked, { allow: 'GET, HEAD' });
     const answer = this.options.answer(asked, peer);
     if (answer.kind === 'refuse') return refuse(answer.status, answer.message, asked);
     const { guard } = answer;

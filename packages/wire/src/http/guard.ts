@@ -45,5 +45,9 @@ export function opens(guard: Guard, header: string | undefined, method: string, 
   const ha1 = hash(`${guard.user}:${realm}:${guard.password}`);
   const ha2 = hash(`${method}:${uri}`);
   const middle = [answer.get('nonce'), answer.get('nc'), answer.get('cnonce'), 'auth'].join(':');
-  return answer.get('username') === guard.user && answer.get('qop') === 'auth' && same(answer.get('response') ?? '', hash(`${ha1}:${middle}:${ha2}`));
+  return (
+    answer.get('username') === guard.user &&
+    answer.get('qop') === 'auth' &&
+    same(answer.get('response') ?? '', hash(`${ha1}:${middle}:${ha2}`))
+  );
 }

@@ -72,11 +72,14 @@ export async function uploadHttp(target: HttpTarget, upload: HttpUpload): Promis
   });
   let moved = Date.now();
   let silent = false;
-  const watch = setInterval(() => {
-    if (Date.now() - moved < target.timeoutMs) return;
-    silent = true;
-    request.destroy();
-  }, Math.min(1000, target.timeoutMs));
+  const watch = setInterval(
+    () => {
+      if (Date.now() - moved < target.timeoutMs) return;
+      silent = true;
+      request.destroy();
+    },
+    Math.min(1000, target.timeoutMs),
+  );
   const answered = new Promise<UploadAnswer>((resolve, reject) => {
     request.once('error', reject);
     request.once('response', (response: IncomingMessage) => {
@@ -115,7 +118,8 @@ export async function uploadHttp(target: HttpTarget, upload: HttpUpload): Promis
   } catch (error) {
     if (error instanceof WireError) throw error;
     if (target.signal?.aborted) throw new WireError('cancelled', 'stopped');
-    if (silent) throw new WireError('timeout', `${where}: nothing moved for ${target.timeoutMs} ms, ${sent} of ${file.bytes} octets were sent`);
+    if (silent)
+      throw new WireError('timeout', `${where}: nothing moved for ${target.timeoutMs} ms, ${sent} of ${file.bytes} octets were sent`);
     const early = await Promise.race([answered.catch(() => null), new Promise<null>((resolve) => setTimeout(() => resolve(null), 200))]);
     if (early) return early;
     const { code, message } = error as NodeJS.ErrnoException;

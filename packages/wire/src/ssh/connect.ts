@@ -38,7 +38,9 @@ export function connectSsh(target: ShellTarget): Promise<{ client: Client; hostK
       if (keyRefused) return fail(new WireError('host-key-changed', `${where} shows ${seenKey}, pinned is ${target.hostKey}`));
       if (error.level === 'client-authentication') return fail(new WireError('login-refused', `${where} refused user ${target.username}`));
       if (error.level === 'client-timeout' && seenKey !== '')
-        return fail(new WireError('login-slow', `${where} left the login of ${target.username} unanswered for ${target.readyTimeoutMs} ms`));
+        return fail(
+          new WireError('login-slow', `${where} left the login of ${target.username} unanswered for ${target.readyTimeoutMs} ms`),
+        );
       if (error.level === 'client-timeout')
         return fail(new WireError('timeout', `${where} did not finish the SSH handshake in ${target.readyTimeoutMs} ms`));
       if (error.code === 'ECONNREFUSED') return fail(new WireError('refused', `${where} refused the connection`));

@@ -15,6 +15,7 @@ export const transfer: Step = async (step) => {
   // What moves from the store of a site, Barrow does not see.
   const watch = bySite ? null : step.watches.begin({ device, image, offered: offered!, told, protocol, reach: reachOf(step) });
   try {
+    watch?.needStore();
     const session = await step.login();
     const { gives } = await session.run('transfer');
     if (gives['wasThere'] === 'yes') {
