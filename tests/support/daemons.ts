@@ -88,6 +88,7 @@ export async function startSshd(use: { address: string; port: number }): Promise
       'PermitRootLogin yes',
       'StrictModes no',
       'UsePAM no',
+      'Subsystem sftp internal-sftp',
       `PidFile ${join(dir, 'pid')}`,
       '',
     ].join('\n'),

@@ -6,7 +6,16 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import fc from 'fast-check';
 import { afterEach, describe, expect, it } from 'vitest';
-import { decodeRequest, MalformedRequest, negotiate, TftpServer, type TftpAnswer, type TransferEnd } from '@barrow/wire';
+import {
+  decodeRequest,
+  MalformedRequest,
+  negotiate,
+  PacketTrace,
+  TftpServer,
+  ThreadedTftp,
+  type TftpAnswer,
+  type TransferEnd,
+} from '@barrow/wire';
 import { has } from '../../../tests/support/service.js';
 import { Relay } from './relay.js';
 
@@ -190,6 +199,16 @@ describe('a line that loses, doubles and delays', () => {
     expect(relay.delayed > 0).toBe(line.late > 0);
   });
 
+  it.skipIf(!has('tftp'))('brings the file whole to tftp-hpa, which asks for no options', async () => {
+    const b = await bed({ f: file }, { tries: 8 });
+    const relay = new Relay(b.port, { loss: 0.05, twice: 0.05, late: 0.02, seed: 31 });
+    undo.push(() => relay.stop());
+    const at = await relay.start();
+    await run('tftp', ['-m', 'octet', '127.0.0.1', String(at), '-c', 'get', 'f', 'got'], b.dir);
+    expect(sha(readFileSync(join(b.dir, 'got')))).toBe(sha(file));
+    expect(relay.lost).toBeGreaterThan(0);
+  });
+
   it.skipIf(!has('atftp'))('brings a windowed transfer whole to atftp', async () => {
     const b = await bed({ f: file }, { tries: 8 });
     const relay = new Relay(b.port, { loss: 0.02, twice: 0.05, late: 0, seed: 21 });
@@ -310,5 +329,202 @@ describe('requests that mean harm', () => {
     ['colour', 'blue', 512, 1],
   ])('option %s=%s is answered by sense', (name, value, blockSize, windowSize) => {
     expect(negotiate(new Map([[name, value]]), 100)).toMatchObject({ blockSize, windowSize });
+  });
+});
+
+describe('netascii (RFC 764)', () => {
+  const text = Buffer.from('one\ntwo\rthree\r\nfour');
+  it('is how a text is sent to who asks for it so', async () => {
+    const b = await bed({ 'note.txt': text });
+    const c = await socketTo();
+    c.send(rrq('note.txt', 'netascii', 'tsize', '0'), b.port);
+    const oack = await c.next();
+    expect(oack.packet.toString('latin1', 2)).toBe(`tsize\0${text.length + 4}\0`);
+    c.send(ack(0), oack.port);
+    expect((await c.next()).packet.subarray(4).toString()).toBe('one\r\ntwo\r\0three\r\0\r\nfour');
+  });
+  it.skipIf(!has('tftp'))('is what tftp-hpa gets in ascii mode, and turns back', async () => {
+    const b = await bed({ 'note.txt': text });
+    await run('tftp', ['-m', 'netascii', '127.0.0.1', String(b.port), '-c', 'get', 'note.txt', 'got.txt'], b.dir);
+    expect(readFileSync(join(b.dir, 'got.txt'))).toEqual(text);
+  });
+  it('is refused for an image, which it would change', async () => {
+    const b = await bed({ big: randomBytes((1 << 20) + 1) });
+    const c = await socketTo();
+    c.send(rrq('big', 'netascii'), b.port);
+    expect((await c.next()).packet.toString('latin1', 4)).toContain('octet mode only');
+    expect(b.server.active).toBe(0);
+  });
+});
+
+describe('several addresses', () => {
+  it('are listened at with one port, and each answers from where it was asked', async () => {
+    const server = new TftpServer<string>({
+      host: ['127.46.7.1', '127.46.7.2', '::1'],
+      port: 0,
+      answer: (_request, _peer, at) => ({ kind: 'refuse', code: 1, message: `asked at ${at.host}` }),
+    });
+    const { port } = await server.start();
+    undo.push(() => server.stop());
+    for (const host of ['127.46.7.1', '127.46.7.2', '::1']) {
+      const socket = createSocket(host.includes(':') ? 'udp6' : 'udp4');
+      undo.push(() => socket.close());
+      const answer = new Promise<{ text: string; from: string }>((resolve) =>
+        socket.once('message', (packet, from) => resolve({ text: packet.toString('latin1', 4, packet.length - 1), from: from.address })),
+      );
+      socket.send(rrq('x', 'octet'), port, host);
+      expect(await answer).toEqual({ text: `asked at ${host}`, from: host });
+    }
+  });
+  it('all or none: one that cannot be had frees the others', async () => {
+    const server = new TftpServer<string>({
+      host: ['127.46.7.3', '203.0.113.9'],
+      port: 0,
+      answer: () => ({ kind: 'refuse', code: 1, message: '' }),
+    });
+    await expect(server.start()).rejects.toMatchObject({ fault: 'refused' });
+  });
+});
+
+describe('a server in a thread of its own', () => {
+  interface Seen {
+    begun: number;
+    refused: number;
+    ends: { end: TransferEnd; packets: number; missing: number; resent: number }[];
+  }
+  async function threaded(files: Record<string, Buffer>): Promise<{ port: number; dir: string; seen: Seen; server: ThreadedTftp<string> }> {
+    const dir = mkdtempSync(join(tmpdir(), 'barrow-thread-'));
+    for (const [name, bytes] of Object.entries(files)) writeFileSync(join(dir, name), bytes);
+    const seen: Seen = { begun: 0, refused: 0, ends: [] };
+    const server = new ThreadedTftp<string>({
+      hosts: ['127.0.0.1'],
+      port: 0,
+      tries: 2,
+      answer: ({ filename }) =>
+        filename in files
+          ? { kind: 'send', path: join(dir, filename), bytes: files[filename]!.length, tag: filename }
+          : { kind: 'refuse', code: 1, message: 'not staged' },
+      onBegin: () => seen.begun++,
+      onProgress: () => undefined,
+      onEnd: (_tag, end, progress, { packets, missing }) =>
+        seen.ends.push({ end, packets: packets.length, missing, resent: progress.resent }),
+      onRefused: (_peer, _request, _why, _at, untold) => (seen.refused += 1 + untold),
+      onLost: () => undefined,
+    });
+    const { port } = await server.start();
+    undo.push(
+      () => rmSync(dir, { recursive: true }),
+      () => server.stop(),
+    );
+    return { port, dir, seen, server };
+  }
+  const file = randomBytes(2_000_000);
+
+  it.skipIf(!has('curl'))('goes on while this thread is busy', async () => {
+    const t = await threaded({ f: file });
+    const fetched = run('curl', ['-s', '-S', '--tftp-blksize', '1428', '-o', join(t.dir, 'got'), `tftp://127.0.0.1:${t.port}/f`], t.dir);
+    await expect.poll(() => t.seen.begun, { timeout: 10_000 }).toBe(1);
+    // Nothing is answered here for a while; curl would give up on nobody's silence.
+    const until = performance.now() + 1500;
+    while (performance.now() < until) void 0;
+    expect((await fetched).code).toBe(0);
+    expect(sha(readFileSync(join(t.dir, 'got')))).toBe(sha(file));
+    await expect.poll(() => t.seen.ends.length).toBe(1);
+    expect(t.seen.ends[0]).toMatchObject({ end: { kind: 'done' }, packets: 220 });
+    expect(t.seen.ends[0]!.missing).toBeGreaterThan(1000);
+  });
+
+  it.skipIf(!has('curl'))('holds out against ten thousand requests of one address, and against those that never acknowledge', async () => {
+    const t = await threaded({ f: file });
+    const flood = createSocket('udp4');
+    const silent = await Promise.all(Array.from({ length: 40 }, () => socketTo()));
+    for (const s of silent) s.send(rrq('f', 'octet', 'blksize', '65464', 'windowsize', '65535', 'timeout', '1'), t.port);
+    // One address has sixteen at most; who is refused is told so.
+    await expect.poll(() => t.seen.begun, { timeout: 10_000 }).toBe(16);
+    for (let i = 0; i < 10_000; i++) {
+      flood.send(rrq(`nothing-${i}`, 'octet', ...Array.from({ length: 30 }, (_, o) => `o${o}`)), t.port, '127.0.0.1');
+      if (i % 200 === 0) await new Promise((resolve) => setImmediate(resolve));
+    }
+    const other = ['--interface', '127.0.0.2'];
+    const { code, out } = await run(
+      'curl',
+      ['-s', '-S', ...other, '--tftp-blksize', '1428', '-o', join(t.dir, 'got'), `tftp://127.0.0.1:${t.port}/f`],
+      t.dir,
+    );
+    expect(code, out).toBe(0);
+    expect(sha(readFileSync(join(t.dir, 'got')))).toBe(sha(file));
+    // Nothing is held for those that fell silent.
+    await expect.poll(() => t.server.active, { timeout: 20_000 }).toBe(0);
+    expect(t.seen.ends.filter((e) => e.end.kind === 'silent')).toHaveLength(16);
+    flood.close();
+  });
+
+  it('says that a port is taken, and can be stopped in the middle', async () => {
+    const t = await threaded({ f: file });
+    const second = new ThreadedTftp<string>({
+      hosts: ['127.0.0.1'],
+      port: t.port,
+      answer: () => ({ kind: 'refuse', code: 1, message: '' }),
+      onBegin: () => undefined,
+      onProgress: () => undefined,
+      onEnd: () => undefined,
+      onRefused: () => undefined,
+      onLost: () => undefined,
+    });
+    await expect(second.start()).rejects.toMatchObject({ fault: 'refused' });
+    const c = await socketTo();
+    c.send(rrq('f', 'octet'), t.port);
+    await c.next();
+    await t.server.stop('closing');
+    expect((await c.next()).packet.readUInt16BE(0)).toBe(5);
+  });
+
+  it('shares a link among transfers, none of them faster than its part', async () => {
+    const small = randomBytes(60_000);
+    const dir = mkdtempSync(join(tmpdir(), 'barrow-link-'));
+    writeFileSync(join(dir, 'f'), small);
+    const link = { name: 'berth', octetsPerSecond: 60_000 };
+    const server = new TftpServer<string>({
+      host: '127.0.0.1',
+      port: 0,
+      answer: () => ({ kind: 'send', path: join(dir, 'f'), bytes: small.length, tag: 'f', link }),
+    });
+    const { port } = await server.start();
+    undo.push(
+      () => rmSync(dir, { recursive: true }),
+      () => server.stop(),
+    );
+    const began = performance.now();
+    const all = await Promise.all(
+      [1, 2].map((n) => run('curl', ['-s', '-S', '--tftp-blksize', '1024', '-o', join(dir, `got${n}`), `tftp://127.0.0.1:${port}/f`], dir)),
+    );
+    const seconds = (performance.now() - began) / 1000;
+    expect(all.map((a) => a.code)).toEqual([0, 0]);
+    // 120,000 octets, of which a bucketful may go at once: no link of 60,000 a second carries them sooner.
+    expect(seconds).toBeGreaterThan(1.5);
+    for (const n of [1, 2]) expect(sha(readFileSync(join(dir, `got${n}`)))).toBe(sha(small));
+  });
+});
+
+describe('the packets that are kept', () => {
+  it('are the first twenty and the last two hundred, whatever passed between', () => {
+    fc.assert(
+      fc.property(fc.integer({ min: 0, max: 900 }), (count) => {
+        const trace = new PacketTrace();
+        for (let i = 0; i < count; i++) {
+          const packet = Buffer.alloc(40);
+          packet.writeUInt32BE(i);
+          trace.note(i % 2 === 0, packet, 4 + (i % 30), i);
+        }
+        const { packets, missing } = trace.packets();
+        expect(packets.length + missing).toBe(count);
+        const numbers = packets.map((p) => Buffer.from(p.head).readUInt32BE(0));
+        const wanted = Array.from({ length: count }, (_, i) => i).filter((i) => i < 20 || i >= Math.max(20, count - 200));
+        expect(numbers).toEqual(wanted);
+        for (const [n, p] of packets.entries())
+          expect([p.out, p.length, p.at]).toEqual([wanted[n]! % 2 === 0, 4 + (wanted[n]! % 30), wanted[n]]);
+      }),
+      { numRuns: 60 },
+    );
   });
 });

@@ -95,7 +95,12 @@ export async function planRollout(context: Context, devices: Devices, asked: Pla
       // One image at a time: a version on the way is verified before the next is planned.
       target: image.version,
       image: image.sha256,
-      notices: noticesOf(step, standing.path!.steps.length, target.version),
+      notices: [
+        ...noticesOf(step, standing.path!.steps.length, target.version),
+        ...(row.armed && row.armed.version !== image.version
+          ? [`it is armed: its next reset, whatever causes it, brings ${row.armed.version}`]
+          : []),
+      ],
       typicalMs,
       pointOfNoReturn: family.pointOfNoReturn,
     });
