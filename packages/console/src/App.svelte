@@ -9,7 +9,8 @@
   import { client, failureOf, session, signOut } from './lib/session.svelte.js';
   import { route } from './router.js';
 
-  // Left to right, as the technician's day goes: what is out there, what it runs, what it should run, what will happen and happens.
+  // Left to right, as the technician's day goes: what is out there, what it runs, what it should run,
+  // what is staged, what will happen and happens, and what moves.
   const pages = [
     { href: '/where', word: 'Where to look', here: (path: string) => path.startsWith('/where') },
     { href: '/discovery', word: 'Discovery', here: (path: string) => path.startsWith('/discovery') },
@@ -18,7 +19,9 @@
     { href: '/images', word: 'Images', here: (path: string) => path.startsWith('/images') },
     { href: '/standing', word: 'Standing', here: (path: string) => path.startsWith('/standing') },
     { href: '/advisories', word: 'Advisories', here: (path: string) => path.startsWith('/advisories') },
+    { href: '/staging', word: 'Staging', here: (path: string) => path.startsWith('/staging') },
     { href: '/rollouts', word: 'Rollouts', here: (path: string) => path.startsWith('/rollouts') },
+    { href: '/transfers', word: 'Transfers', here: (path: string) => path.startsWith('/transfers') },
   ];
   const told = { connecting: 'connecting…', live: 'live', lost: 'connection lost, trying again' };
 
@@ -105,18 +108,19 @@
     font-weight: 700;
     font-size: 1rem;
     color: var(--ink);
-    margin-right: 1rem;
+    margin-right: 0.4rem;
   }
   nav {
     display: flex;
     height: 100%;
     flex: 1;
-    gap: 0.25rem;
+    gap: 0.1rem;
   }
   nav a {
     display: flex;
     align-items: center;
-    padding: 0 0.8rem;
+    padding: 0 0.55rem;
+    white-space: nowrap;
     color: var(--quiet);
     font-weight: 550;
     border-block: 2px solid transparent;
@@ -128,6 +132,10 @@
   nav a[aria-current='page'] {
     color: var(--ink);
     border-bottom-color: var(--now);
+  }
+  .live,
+  .who {
+    white-space: nowrap;
   }
   .live {
     display: inline-flex;

@@ -9,7 +9,10 @@ import Nowhere from './pages/Nowhere.svelte';
 import WhereToLook from './pages/WhereToLook.svelte';
 import Rollout from './pages/Rollout.svelte';
 import Rollouts from './pages/Rollouts.svelte';
+import Staging from './pages/Staging.svelte';
 import Standing from './pages/Standing.svelte';
+import Transfer from './pages/Transfer.svelte';
+import Transfers from './pages/Transfers.svelte';
 
 export const { p, navigate, isActive, route } = createRouter({
   '/': Devices,
@@ -23,6 +26,9 @@ export const { p, navigate, isActive, route } = createRouter({
   '/standing': Standing,
   '/advisories': Advisories,
   '/advisories/:id': Advisories,
+  '/staging': Staging,
+  '/transfers': Transfers,
+  '/transfers/:id': Transfer,
   '/rollouts': Rollouts,
   '/rollouts/:id': Rollout,
   '*': Nowhere,

@@ -88,7 +88,10 @@ export const registerDemo: Register = (program, act) => {
             const barrow = connect({ data: dataFolder, url: service.url });
             await data.loadNetworks(barrow);
             const good = images.filter((i) => !/\/(damaged|other)\//.test(i));
-            if (!o.bare) await data.loadSecondDay(barrow, good, library);
+            if (!o.bare) {
+              await data.loadSecondDay(barrow, good, library);
+              await data.loadStaging(barrow);
+            }
             const { readFileSync } = await import('node:fs');
             const token = readFileSync(join(dataFolder, 'token'), 'utf8').trim();
             const here = relative(process.cwd(), dataFolder) || '.';

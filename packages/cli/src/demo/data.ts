@@ -71,6 +71,20 @@ export async function loadSecondDay(barrow: BarrowClient, images: readonly strin
     }
 }
 
+/** The vessels' radio links, what is offered to phones, and what waits on the controller already. */
+export async function loadStaging(barrow: BarrowClient): Promise<void> {
+  if ((await barrow.deliveries(1)).length > 0) return;
+  await barrow.setSite('sandpiper', { linkKilobits: 256 });
+  await barrow.setSite('curlew', { linkKilobits: 128 });
+  await barrow.putOffer('d40-2.9.0.simg', ['quay-phone-1', 'quay-phone-2', 'quay-phone-3']);
+  await barrow.deliver({
+    image: 'fa310-9.6.0.simg',
+    devices: ['quay-ap-1', 'quay-ap-2', 'quay-ap-3', 'quay-ap-4'],
+    place: 'parent',
+    makeRoom: true,
+  });
+}
+
 /** What Grey Heron Ferries has decided to run. */
 export const demoTargets: readonly TargetInput[] = [
   { family: 'tarnbrook-access', version: '4.3.0' },

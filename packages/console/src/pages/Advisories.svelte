@@ -256,19 +256,6 @@
 {/if}
 
 <style>
-  .head {
-    display: flex;
-    align-items: center;
-    gap: 0.75rem;
-    margin-bottom: 0.75rem;
-  }
-  h1 {
-    font-size: 1.25rem;
-    font-weight: 650;
-  }
-  .grow {
-    flex: 1;
-  }
   .columns {
     display: grid;
     grid-template-columns: 19rem 1fr;
@@ -339,10 +326,6 @@
   .num {
     text-align: right;
     white-space: nowrap;
-  }
-  .name {
-    font-weight: 600;
-    color: var(--ink);
   }
   .care {
     color: var(--care);

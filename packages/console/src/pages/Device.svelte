@@ -116,6 +116,16 @@
         mono: device.firmware !== null,
         by: device.firmware === null ? undefined : by['firmware'],
       },
+      ...(device.armed
+        ? [
+            {
+              word: 'Armed',
+              value: `its next reset brings ${device.armed.version}`,
+              mono: false,
+              by: `${device.armed.by}, ${when(device.armed.since)}`,
+            },
+          ]
+        : []),
       { word: 'Boot loader', value: device.bootLoader, mono: true, by: by['bootLoader'] },
       { word: 'Up', value: device.upSince === null ? null : `about ${duration(Date.now() - Date.parse(device.upSince))}` },
       { word: 'Parent', value: device.parentName, by: hand('parent') },
@@ -398,9 +408,6 @@
   }
   h1 :global(svg) {
     color: var(--quiet);
-  }
-  .grow {
-    flex: 1;
   }
   h2 {
     font-weight: 650;

@@ -226,6 +226,8 @@
               >
                 ! {d.flags[0]!.flag}</span
               >{/if}
+          {:else if cell.column.id === 'firmware' && d.armed}{d.firmware ?? 'unknown'}
+            <span class="armed" title="Its next reset, whatever causes it, brings {d.armed.version}">armed: {d.armed.version}</span>
           {:else if cell.column.id === 'firmware' && d.firmware === null}<span class="care" title={d.firmwareNote}>unknown</span>
           {:else if cell.column.id === 'address' && d.address === null}<span class="quiet">through {d.parentName ?? 'nobody'}</span>
           {:else if cell.column.id === 'kind'}<span class="kind"><KindIcon kind={d.kind} />{d.kind}</span>
@@ -247,16 +249,16 @@
 {/if}
 
 <style>
+  .armed {
+    color: var(--care);
+    font-weight: 600;
+  }
   .head {
     display: flex;
     align-items: center;
     gap: 0.75rem;
     margin-bottom: 0.75rem;
     flex-wrap: wrap;
-  }
-  h1 {
-    font-size: 1.25rem;
-    font-weight: 650;
   }
   .select {
     height: 2.125rem;
@@ -285,9 +287,6 @@
     border-color: var(--now);
     box-shadow: inset 0 0 0 1px var(--now);
   }
-  .grow {
-    flex: 1;
-  }
   .told {
     margin-bottom: 0.6rem;
   }
@@ -304,10 +303,6 @@
   }
   .care {
     color: var(--care);
-  }
-  .name {
-    font-weight: 600;
-    color: var(--ink);
   }
   .sort {
     display: inline-flex;

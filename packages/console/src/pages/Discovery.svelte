@@ -239,10 +239,6 @@
   .head :global(.btn) {
     align-self: center;
   }
-  h1 {
-    font-size: 1.25rem;
-    font-weight: 650;
-  }
   h2 {
     font-weight: 650;
     padding: 0.6rem 0.9rem;
@@ -259,9 +255,6 @@
     width: auto;
     height: 2rem;
     padding-block: 0;
-  }
-  .grow {
-    flex: 1;
   }
   .counts {
     display: grid;

@@ -217,9 +217,6 @@
     font-weight: 650;
     font-size: 1.05rem;
   }
-  .grow {
-    flex: 1;
-  }
   h2 {
     font-weight: 650;
     padding: 0.55rem 0.9rem;
@@ -307,12 +304,5 @@
   .scroll {
     max-height: 26rem;
     overflow: auto;
-  }
-  .name {
-    font-weight: 600;
-    color: var(--ink);
-  }
-  .num {
-    text-align: right;
   }
 </style>

@@ -135,24 +135,8 @@
 {/if}
 
 <style>
-  .head {
-    display: flex;
-    align-items: center;
-    gap: 0.75rem;
-    margin-bottom: 0.75rem;
-  }
-  h1 {
-    font-size: 1.25rem;
-    font-weight: 650;
-  }
-  .grow {
-    flex: 1;
-  }
   .told {
     margin-bottom: 0.6rem;
-  }
-  .num {
-    text-align: right;
   }
   .group th {
     position: static;
@@ -160,10 +144,6 @@
     color: var(--ink);
     font-weight: 650;
     border-bottom: 1px solid var(--line);
-  }
-  .name {
-    font-weight: 600;
-    color: var(--ink);
   }
   .gone .name {
     text-decoration: line-through;

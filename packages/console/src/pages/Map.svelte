@@ -305,10 +305,6 @@
     margin-bottom: 0.6rem;
     flex-wrap: wrap;
   }
-  h1 {
-    font-size: 1.25rem;
-    font-weight: 650;
-  }
   .head input[type='search'] {
     width: 13rem;
     height: 2.125rem;

@@ -307,13 +307,6 @@
     margin-bottom: 0.75rem;
     flex-wrap: wrap;
   }
-  h1 {
-    font-size: 1.25rem;
-    font-weight: 650;
-  }
-  .grow {
-    flex: 1;
-  }
   .held {
     border-left: 4px solid var(--bad);
     background: var(--sheet);

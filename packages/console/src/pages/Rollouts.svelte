@@ -70,10 +70,6 @@
     font-weight: 650;
     margin-bottom: 0.75rem;
   }
-  .name {
-    font-weight: 600;
-    color: var(--ink);
-  }
   .wide {
     width: 14rem;
   }

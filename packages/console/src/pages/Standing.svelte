@@ -313,16 +313,9 @@
     margin-bottom: 0.75rem;
     flex-wrap: wrap;
   }
-  h1 {
-    font-size: 1.25rem;
-    font-weight: 650;
-  }
   .select {
     width: auto;
     background-color: var(--sheet);
-  }
-  .grow {
-    flex: 1;
   }
   .targets {
     margin-bottom: 0.8rem;
@@ -340,17 +333,10 @@
   .told {
     margin: 0.8rem 0 0.4rem;
   }
-  .name {
-    font-weight: 600;
-    color: var(--ink);
-  }
   .why {
     max-width: 34rem;
     overflow: hidden;
     text-overflow: ellipsis;
-  }
-  .num {
-    text-align: right;
   }
   .care {
     color: var(--care);

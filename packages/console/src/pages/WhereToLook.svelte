@@ -334,15 +334,8 @@
     padding: 0.6rem 0.9rem;
     align-items: center;
   }
-  h1 {
-    font-size: 1.25rem;
-    font-weight: 650;
-  }
   h2 {
     font-weight: 650;
-  }
-  .grow {
-    flex: 1;
   }
   section {
     margin-bottom: 1rem;
@@ -359,9 +352,6 @@
     display: inline-block;
     margin-right: 0.7rem;
     white-space: nowrap;
-  }
-  .num {
-    text-align: right;
   }
   .icon {
     color: var(--quiet);

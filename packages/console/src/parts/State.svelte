@@ -1,7 +1,7 @@
 <script lang="ts">
-  import type { Outcome, RolloutSummary, Standing } from '@barrow/core';
+  import type { Delivery, Outcome, RolloutSummary, Standing, Transfer } from '@barrow/core';
 
-  type Word = Standing | Outcome | RolloutSummary['phase'] | 'waiting';
+  type Word = Standing | Outcome | RolloutSummary['phase'] | Delivery['state'] | Transfer['state'] | 'stuck' | 'armed';
   let { word, note = '' }: { word: Word; note?: string } = $props();
 
   // A state is told by its word and a shape; the colour only helps.
@@ -24,6 +24,15 @@
     stopping: { shape: 'square', tone: 'care' },
     ended: { shape: 'full', tone: 'quiet' },
     waiting: { shape: 'dot', tone: 'quiet' },
+    awaited: { shape: 'ring', tone: 'now' },
+    moving: { shape: 'play', tone: 'now' },
+    verifying: { shape: 'half', tone: 'now' },
+    stopped: { shape: 'dash', tone: 'quiet' },
+    done: { shape: 'full', tone: 'good' },
+    broken: { shape: 'cross', tone: 'bad' },
+    refused: { shape: 'square', tone: 'care' },
+    stuck: { shape: 'bars', tone: 'bad' },
+    armed: { shape: 'bolt', tone: 'care' },
   };
   const look = $derived(looks[word]);
 </script>
@@ -31,6 +40,7 @@
 <span class="state" style:--tone="var(--{look.tone})" title={note || undefined}>
   <svg viewBox="0 0 12 12" width="12" height="12" aria-hidden="true">
     {#if look.shape === 'full'}<circle cx="6" cy="6" r="4.5" fill="currentColor" />
+    {:else if look.shape === 'bolt'}<path d="M7 0.8 2.6 7h2.9L4.6 11.2 9.4 5H6.4z" fill="currentColor" />
     {:else if look.shape === 'half'}<circle cx="6" cy="6" r="4.2" class="thin" /><path
         d="M6 1.8a4.2 4.2 0 0 0 0 8.4z"
         fill="currentColor"

@@ -321,9 +321,7 @@ export class Deliveries {
   /** Octets in a second: what its link is given, or what its deliveries lately moved. */
   #rateAt(site: string): number | null {
     const link = this.parts.sites.linkOf(site);
-    let measured = 0;
-    for (const { row, begunAt } of this.#working.values())
-      if (row.site === site && row.bytes > 0) measured += (row.bytes * 1000) / Math.max(1, Date.now() - begunAt);
+    const measured = this.parts.transfers.rateAt(site);
     if (measured === 0) return link?.octetsPerSecond ?? null;
     return link ? Math.min(link.octetsPerSecond, measured) : measured;
   }

@@ -186,6 +186,6 @@ function endText(end: TransferEnd, progress: TransferProgress): string {
     case 'local-fault':
       return `the store failed: ${end.message}`;
     case 'stopped':
-      return 'ended by the store: closed, stopped by a person, or the device had given up';
+      return `ended by Barrow: ${end.why}`;
   }
 }

@@ -73,6 +73,13 @@ export class Transfers {
     return count;
   }
 
+  /** Octets in a second that move for a site now, as of lately. */
+  rateAt(site: string): number {
+    let sum = 0;
+    for (const { row } of this.#live.values()) if (row.site === site && row.state === 'moving') sum += lately(row);
+    return sum;
+  }
+
   /** A device was told to fetch: from now on it is waited for. */
   expect(start: TransferStart): LiveTransfer {
     const one = this.#make(start, 'awaited');
@@ -317,10 +324,15 @@ export function causeView(code: string): { code: string; what: string; next: str
   return { code: known, what, next };
 }
 
+/** The mean of its last rates. */
+function lately({ rates }: Pick<TransferRow, 'rates'>): number {
+  const last = rates.slice(-5);
+  return last.length > 0 ? last.reduce((sum, r) => sum + r, 0) / last.length : 0;
+}
+
 export function transferView(row: TransferRow): Transfer {
   const { packets: _packets, findings: _findings, ...rest } = row;
-  const lately = row.rates.slice(-5);
-  const rate = lately.length > 0 ? lately.reduce((sum, r) => sum + r, 0) / lately.length : 0;
+  const rate = lately(row);
   return {
     ...rest,
     state: row.state as Transfer['state'],

@@ -112,13 +112,12 @@ export class Watch {
     const findings = explainTransfer(this.#evidence(error));
     this.#note(findings);
     // It has given up: nothing more is sent to it.
-    for (const { row, stop } of this.moves()) if (row.state === 'moving') stop?.('given up by the receiver');
+    for (const { row, stop } of this.moves()) if (row.state === 'moving') stop?.('the device has given up');
     const [first] = findings;
     if (!first) return error;
-    return new CauseError(
-      first.cause,
-      [...first.evidence, ...(first.evidence.some((e) => e.includes(error.detail)) ? [] : [error.detail])].join(' '),
-    );
+    const said = wordsOf(error);
+    const heard = first.evidence.some((e) => e.includes(said)) ? [] : [`${this.expected.device.name} said: ${said}`];
+    return new CauseError(first.cause, [...first.evidence, ...heard].join(' '));
   }
 
   /** The device holds the very content. */
@@ -202,12 +201,15 @@ export class Watch {
         resent: row.resent,
         ...facts,
       })),
-      words: error === null ? null : { cause: error.code, text: error.detail },
+      words: error === null ? null : { cause: error.code, text: wordsOf(error) },
       holds:
         error?.code === 'image-damaged' || error?.code === 'wrong-size-taken' ? { bytes: null, sha256: null, wanted: image.sha256 } : null,
     };
   }
 }
+
+/** The device's own words, without what it was told before. */
+const wordsOf = (error: CauseError): string => error.detail.replace(/^to "?.*"? the device said: /s, '');
 
 export function markVerified(transfers: Transfers, one: LiveTransfer): void {
   if (one.row.verified === true) return;

@@ -15,7 +15,7 @@ export const firstKept = 20;
 export const lastKept = 200;
 /** Octets kept of a packet: a request with its options, or the header of a block; never enough to rebuild a file. */
 const headOfFirst = 128;
-const headOfLast = 16;
+const headOfLast = 48;
 
 /** The first and the last packets of a transfer; its size does not grow with the transfer, and it is small until it must be. */
 export class PacketTrace {

@@ -29,7 +29,7 @@ export type TransferEnd =
   /** Every block was sent, and only the last acknowledgement never came: the receiver knows whether it has them. */
   | { readonly kind: 'unconfirmed' }
   | { readonly kind: 'local-fault'; readonly message: string }
-  | { readonly kind: 'stopped' };
+  | { readonly kind: 'stopped'; readonly why: string };
 
 export interface TransferInput {
   readonly localAddress: string;
@@ -135,7 +135,7 @@ export class SendingTransfer {
   /** Ends the transfer from our side, telling the receiver. */
   stop(message: string): void {
     this.#send(encodeError(errorCodes.undefined, message));
-    this.#end({ kind: 'stopped' });
+    this.#end({ kind: 'stopped', why: message });
   }
 
   get progress(): TransferProgress {
@@ -298,7 +298,7 @@ export class SendingTransfer {
         this.#chunkBytes = readSync(this.#file!, this.#chunk, 0, this.#chunk.length, start);
         this.#chunkAt = start;
       } catch (error) {
-        this.stop('the file cannot be read');
+        this.#send(encodeError(errorCodes.undefined, 'the file cannot be read'));
         this.#end({ kind: 'local-fault', message: (error as Error).message });
         return -1;
       }
@@ -322,8 +322,8 @@ export class SendingTransfer {
   }
 
   #late(): void {
-    // Nothing is on its way: the link is shared, and its turn has not come. That is nobody's silence.
-    if (this.#paceTimer !== null && this.#sent === this.#acknowledged) {
+    // The link is shared, and the rest of the window has not had its turn: the receiver has nothing to acknowledge yet.
+    if (this.#paceTimer !== null) {
       this.#heardAt = performance.now();
       this.#arm();
       return;
