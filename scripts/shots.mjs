@@ -15,7 +15,21 @@ const demo = spawn(
   process.execPath,
   [
     join(root, 'packages/cli/bin/barrow.js'),
-    ...['demo', '--folder', folder, '--scale', '10', '--listen', '127.0.0.1:0', '--tftp-listen', '127.0.0.1:0', '--control-port', '0'],
+    ...[
+      'demo',
+      '--folder',
+      folder,
+      '--scale',
+      '10',
+      '--listen',
+      '127.0.0.1:0',
+      '--tftp-listen',
+      '127.0.0.1:0',
+      '--http-store-listen',
+      '127.0.0.1:0',
+      '--control-port',
+      '0',
+    ],
     ...['--fault', 'gannet-sw-1=damaged-in-transit'],
   ],
   { cwd: root, stdio: ['ignore', 'pipe', 'inherit'] },
@@ -110,11 +124,9 @@ async function terminal(name, command) {
 }
 
 try {
-  await shoot('where', '/where', { ready: 'ferry-snmp3' });
   // Something to tell: one phone falls silent, and one camera's clock is wrong and not told.
   for (const fault of ['eelgate-phone-2/silent', 'quay-cam-1/wrong-clock', 'quay-cam-1/hides-clock'])
     await fetch(`${control}/${fault}`, { method: 'PUT' });
-  await terminal('terminal-discover', 'barrow discover');
   await shoot('discovery', '/discovery', {
     act: async (page) => {
       await page.getByRole('button', { name: 'Discover' }).click();
@@ -145,11 +157,35 @@ try {
     },
   });
   await shoot('device', `/devices/${(await barrow.device('quay-sw-1')).id}`, { ready: 'If this reboots' });
-  await terminal('terminal-standing', 'barrow standing --site quay-house');
   await shoot('standing', '/standing', { ready: 'The image store lacks' });
   await shoot('images', '/images', { ready: 'tb36-6.1.2.simg' });
   await shoot('image', '/images/oc400r2-2.12.0.simg', { ready: 'Who may run it' });
   await shoot('advisories', '/advisories/OWP-2026-002', { ready: 'Cameras show their picture' });
+  // A vessel's slow link, one device behind a firewall, one that asks in capital letters.
+  for (const fault of ['eelgate-sw-1/replies-dropped', 'eelgate-sw-2/asks-in-capitals', 'quay-sw-4/stalls'])
+    await fetch(`${control}/${fault}`, { method: 'PUT' });
+  const rugged = await barrow.deliver({ image: 'tb24r-4.3.0.simg', devices: ['curlew-sw-1', 'sandpiper-sw-1'], place: 'device' });
+  const wrong = await barrow.deliver({
+    image: 'tb24-4.3.0.simg',
+    devices: ['eelgate-sw-1', 'eelgate-sw-2', 'quay-sw-4', 'quay-sw-1'],
+    place: 'device',
+  });
+  await until(async () =>
+    (await barrow.transfers(50)).some((t) => t.state === 'moving' && t.deviceName === 'curlew-sw-1' && t.rates.length > 8),
+  );
+  await shoot('transfers', '/transfers', { ready: 'under way' });
+  const ended = async (all) => {
+    const now = (await barrow.deliveries()).filter((d) => all.some((m) => m.id === d.id));
+    return now.every((d) => d.endedAt !== null) && now;
+  };
+  await until(() => ended(wrong));
+  await shoot('staging', '/staging', { ready: 'Brought ahead' });
+  const stalled = (await barrow.transfers(50)).find((t) => t.deviceName === 'quay-sw-4');
+  await shoot('transfer', `/transfers/${stalled.id}`, { ready: 'asks to read' });
+  await terminal('terminal-transfer', `barrow transfer show ${stalled.id} --packets 20`);
+  await until(() => ended(rugged));
+  for (const fault of ['eelgate-sw-1/replies-dropped', 'eelgate-sw-2/asks-in-capitals', 'quay-sw-4/stalls'])
+    await fetch(`${control}/${fault}`, { method: 'DELETE' });
   const plan = await barrow.plan({ name: 'Winter round', first: 1, atOnce: 4, soakSeconds: 3, unsaved: 'hold' });
   await shoot('rollout-plan', `/rollouts/${plan.id}`, { ready: 'from start to end' });
   await terminal('terminal-plan', 'barrow rollout rehearse latest');
@@ -173,7 +209,6 @@ try {
   await terminal('terminal-held', 'barrow rollout show latest');
   await barrow.say(plan.id, 'continue');
   await until(async () => (await barrow.rollout(plan.id)).phase === 'ended');
-  await shoot('rollouts', '/rollouts', { ready: 'Winter round' });
   const page = await browser.newPage({ viewport: { width: 1280, height: 800 } });
   await page.setContent(await barrow.reportAs(plan.id, 'html'));
   await page.screenshot({ path: out('report') });

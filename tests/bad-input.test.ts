@@ -149,7 +149,19 @@ describe('bad input, without a service', () => {
     const db = new Sqlite(join(data, 'barrow.db'));
     db.exec('create table later (x integer); pragma user_version = 999');
     db.close();
-    const ran = await barrow(['serve', '--data', data, '--listen', '127.0.0.1:0', '--tftp-listen', '127.0.0.1:0', '--log', 'silent']);
+    const ran = await barrow([
+      'serve',
+      '--data',
+      data,
+      '--listen',
+      '127.0.0.1:0',
+      '--tftp-listen',
+      '127.0.0.1:0',
+      '--http-store-listen',
+      '127.0.0.1:0',
+      '--log',
+      'silent',
+    ]);
     threeParts(ran.err);
     expect(ran.err).toContain('has layout 999');
     expect(ran.code).toBe(4);
@@ -162,7 +174,19 @@ describe('bad input, without a service', () => {
     const { serve } = await import('./support/service.js');
     const data = join(dir.path, 'held');
     const first = await serve(data);
-    const ran = await barrow(['serve', '--data', data, '--listen', '127.0.0.1:0', '--tftp-listen', '127.0.0.1:0', '--log', 'silent']);
+    const ran = await barrow([
+      'serve',
+      '--data',
+      data,
+      '--listen',
+      '127.0.0.1:0',
+      '--tftp-listen',
+      '127.0.0.1:0',
+      '--http-store-listen',
+      '127.0.0.1:0',
+      '--log',
+      'silent',
+    ]);
     expect(ran.err).toContain('Another Barrow service has');
     expect(ran.code).toBe(4);
     expect(await first.stop()).toBe(0);

@@ -9,6 +9,7 @@ import {
   PathBook,
   readNote,
   stepNames,
+  transferFaults,
   type PathImage,
   type PathPartner,
 } from '@barrow/core';
@@ -24,7 +25,7 @@ const readme = read('README.md');
 function commandsIn(text: string): string[][] {
   const found = [...text.matchAll(/(?:npx )?barrow ((?:[a-z][\w-]*)(?: [^`\n#…]*)?)/g)].map((m) => m[1]!.trim().split(/\s+/));
   return found.filter(([first]) =>
-    /^(serve|demo|network|credential|token|discover|map|device|standing|target|family|image|staging|transfer|backup|rollout|upgrade|report|advisory)$/.test(
+    /^(serve|demo|network|credential|token|discover|site|map|device|standing|target|family|image|staging|transfer|backup|rollout|upgrade|report|advisory)$/.test(
       first!,
     ),
   );
@@ -39,10 +40,17 @@ async function helpOf(path: readonly string[]): Promise<string> {
   return out;
 }
 
-describe.each(['README.md', 'docs/discovery.md', 'docs/images.md', 'docs/upgrade-paths.md'])('%s', (file) => {
+describe.each([
+  'README.md',
+  'docs/discovery.md',
+  'docs/images.md',
+  'docs/upgrade-paths.md',
+  'docs/staging.md',
+  'docs/when-nothing-moves.md',
+])('%s', (file) => {
   it('names only commands and options that exist', async () => {
     const commands = commandsIn(read(file));
-    expect(commands.length).toBeGreaterThan(3);
+    expect(commands.length).toBeGreaterThan(2);
     const seen = new Map<string, string>();
     for (const words of commands) {
       // The command is its leading words, as far as the help knows them.
@@ -70,6 +78,14 @@ describe('the README', () => {
 
   it('tells the exit codes as they are', () => {
     expect([...readme.matchAll(/^\| (\d) \|/gm)].map((m) => Number(m[1]))).toEqual(Object.values(exit));
+  });
+});
+
+describe('the page of transfers that go wrong', () => {
+  const page = read('docs/when-nothing-moves.md');
+  it.each(transferFaults.map((f) => [f.name, f] as const))('tells of %s as the table does', (name, f) => {
+    const row = page.split('\n').find((line) => line.includes(`\`${name}\``));
+    for (const part of [f.what, f.sign, `\`${f.cause}\``]) expect(row).toContain(part);
   });
 });
 

@@ -15,7 +15,19 @@ export async function benchDeviceList(count = 10_000, requests = 400): Promise<M
   const data = mkdtempSync(join(tmpdir(), 'barrow-bench-'));
   const service = spawn(
     process.execPath,
-    [barrow, 'serve', '--json', '--data', data, '--listen', '127.0.0.1:0', '--tftp-listen', '127.0.0.1:0'],
+    [
+      barrow,
+      'serve',
+      '--json',
+      '--data',
+      data,
+      '--listen',
+      '127.0.0.1:0',
+      '--tftp-listen',
+      '127.0.0.1:0',
+      '--http-store-listen',
+      '127.0.0.1:0',
+    ],
     {
       stdio: ['ignore', 'pipe', 'inherit'],
     },

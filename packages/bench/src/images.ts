@@ -52,7 +52,19 @@ export async function benchImages(gibibytes = 2): Promise<Measured[]> {
   const folder = mkdtempSync(join(tmpdir(), 'barrow-bench-'));
   const service = spawn(
     process.execPath,
-    [barrow, 'serve', '--json', '--data', join(folder, 'data'), '--listen', '127.0.0.1:0', '--tftp-listen', '127.0.0.1:0'],
+    [
+      barrow,
+      'serve',
+      '--json',
+      '--data',
+      join(folder, 'data'),
+      '--listen',
+      '127.0.0.1:0',
+      '--tftp-listen',
+      '127.0.0.1:0',
+      '--http-store-listen',
+      '127.0.0.1:0',
+    ],
     { stdio: ['ignore', 'pipe', 'inherit'] },
   );
   try {

@@ -15,6 +15,7 @@ import {
   NetworkEntity,
   ObservationEntity,
   TargetEntity,
+  TransferEntity,
 } from '../src/data/entities.js';
 import { migrations } from '../src/data/migrations.js';
 
@@ -75,6 +76,8 @@ describe('the database', () => {
     old.exec(`insert into image (sha256, file, family, maker, models, hardware_revisions, variant, version, bytes, added_at, added_by)
       values ('${'a'.repeat(64)}', 'x.simg', 'f', 'm', '["M"]', '["1"]', '', '1.0.0', 9, 1, 'me')`);
     old.exec(`insert into target (id, family, version, set_at, set_by) values ('g-1', 'f', '1.0.0', 1, 'me')`);
+    old.exec(`insert into transfer (id, peer, file, state, asked_at, asked_options, bytes, total_bytes, rate, block, resent)
+      values ('t-1', '127.40.1.1:9', 'x.simg', 'done', 5, '{}', 9, 9, 1.5, 1, 0)`);
     old.exec(`update device set variant = ''`);
     old.close();
     const db = await Database.open(folder);
@@ -92,6 +95,15 @@ describe('the database', () => {
       parent: null,
       variant: null,
       note: '',
+      armed: null,
+      fetchesFrom: [],
+    });
+    expect(await db.findOne(TransferEntity, { id: 't-1' })).toMatchObject({
+      protocol: 'tftp',
+      rates: [],
+      findings: [],
+      verified: null,
+      cause: null,
     });
     expect(await db.findOne(ObservationEntity, { device: 'd-1' })).toMatchObject({ at: 7, lastAt: 7, times: 1 });
     await db.close();

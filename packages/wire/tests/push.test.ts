@@ -97,7 +97,7 @@ describe('an upload over HTTP', () => {
 
   it('as a form is one that a form reader understands, with its length told', async () => {
     let told = 0;
-    let body = Buffer.alloc(0);
+    let body: Buffer = Buffer.alloc(0);
     let type = '';
     const target = await serveWith(async (request) => {
       told = Number(request.headers['content-length']);

@@ -261,8 +261,13 @@
           <tr>
             <td><b>{s.name}</b></td>
             <td class="num">{s.devices}</td>
-            <td class="num">{#if s.linkKilobits === null}<span class="quiet">not limited</span>{:else}{s.linkKilobits} kbit/s{/if}</td>
-            <td>{#if s.storeAddress}<span class="mono">{s.storeAddress}</span>{:else}<span class="quiet">where the stores listen</span>{/if}</td>
+            <td class="num"
+              >{#if s.linkKilobits === null}<span class="quiet">not limited</span>{:else}{s.linkKilobits} kbit/s{/if}</td
+            >
+            <td
+              >{#if s.storeAddress}<span class="mono">{s.storeAddress}</span>{:else}<span class="quiet">where the stores listen</span
+                >{/if}</td
+            >
             <td class="mono">{s.store?.serve ?? '–'}</td>
             <td class="num">{s.waitingBytes === 0 ? '–' : octets(s.waitingBytes)}</td>
             <td class="num">{s.secondsLeft === null ? '–' : duration(s.secondsLeft * 1000)}</td>
@@ -279,7 +284,7 @@
 {#if bringing}
   <FormDialog
     title="Stage an image"
-    about="It is refused for hardware that it is not for. Nothing is activated by this."
+    about="It is refused for hardware that it is not for. No device is restarted by this."
     word="Stage it"
     onclose={() => (bringing = false)}
     {send}

@@ -331,10 +331,13 @@ function lately({ rates }: Pick<TransferRow, 'rates'>): number {
 }
 
 export function transferView(row: TransferRow): Transfer {
-  const { packets: _packets, findings: _findings, ...rest } = row;
   const rate = lately(row);
+  // What only its story tells is not carried along with every list and every event.
+  const told: Omit<TransferRow, 'packets' | 'findings'> & Partial<Pick<TransferRow, 'packets' | 'findings'>> = { ...row };
+  delete told.packets;
+  delete told.findings;
   return {
-    ...rest,
+    ...told,
     state: row.state as Transfer['state'],
     askedAt: rfc3339(row.askedAt),
     endedAt: rfc3339OrNull(row.endedAt),

@@ -162,6 +162,7 @@ export class TftpServer<Tag> {
       bytes = source.length;
     }
     const agreed = negotiate(request.options, bytes);
+    const { onProgress } = this.#options;
     const transfer: SendingTransfer = new SendingTransfer({
       localAddress: at.host,
       peer,
@@ -170,7 +171,7 @@ export class TftpServer<Tag> {
       agreed,
       pacer: answer.link ? this.#pacer(answer.link) : null,
       tries: this.#options.tries ?? 6,
-      onProgress: (progress) => this.#options.onProgress?.(answer.tag, progress),
+      onProgress: onProgress && ((progress) => onProgress(answer.tag, progress)),
       onEnd: (end, progress) => {
         this.#transfers.delete(key);
         free();

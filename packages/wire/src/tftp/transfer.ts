@@ -42,7 +42,7 @@ export interface TransferInput {
   readonly pacer?: Pacer | null;
   /** The receiver counts as gone after so many times the agreed timeout (5 s when none was agreed) without a word. */
   readonly tries: number;
-  readonly onProgress: (progress: TransferProgress) => void;
+  readonly onProgress?: ((progress: TransferProgress) => void) | undefined;
   readonly onEnd: (end: TransferEnd, progress: TransferProgress) => void;
 }
 
@@ -154,17 +154,18 @@ export class SendingTransfer {
 
   /** Takes the request into the trace; it came in at the server's port. */
   heard(request: Buffer): void {
-    this.#trace.note(false, request, request.length, performance.timeOrigin + performance.now());
+    this.#trace.note(false, request, request.length, performance.now());
   }
 
   /** Its first and last packets. */
   packets(): { readonly packets: TracedPacket[]; readonly missing: number } {
-    return this.#trace.packets();
+    const { packets, missing } = this.#trace.packets();
+    return { packets: packets.map((p) => ({ ...p, at: performance.timeOrigin + p.at })), missing };
   }
 
   #send(packet: Buffer, length = packet.length): void {
     if (this.#ended) return;
-    this.#trace.note(true, packet, length, performance.timeOrigin + this.#sentAt);
+    this.#trace.note(true, packet, length, this.#sentAt);
     this.#socket.send(packet, 0, length, this.#input.peer.port, this.#input.peer.address);
   }
 
@@ -182,7 +183,8 @@ export class SendingTransfer {
       return;
     }
     if (packet.length < 4) return;
-    this.#trace.note(false, packet, packet.length, performance.timeOrigin + performance.now());
+    const now = performance.now();
+    this.#trace.note(false, packet, packet.length, now);
     const opcode = packet.readUInt16BE(0);
     if (opcode === opcodes.error) {
       const end = packet.indexOf(0, 4);
@@ -201,8 +203,8 @@ export class SendingTransfer {
       this.#acknowledged = 0;
       this.#sent = 0;
       this.#acks++;
-      this.#learn();
-      this.#advanced();
+      this.#learn(now);
+      this.#advanced(now);
       return;
     }
     // Block numbers are 16 bits and roll over to 0: the true block is the one within the window with these low bits.
@@ -213,29 +215,29 @@ export class SendingTransfer {
     this.#acknowledged = block;
     this.#acks++;
     if (ahead === 1 && block < this.#sent) this.#singleSteps++;
-    this.#learn();
+    this.#learn(now);
     // RFC 7440 §4: an acknowledgement of less than was sent means that the rest was lost; go on from there.
     if (block < this.#sent) {
       this.#resent += this.#sent - block;
       this.#sent = block;
     }
-    this.#advanced();
+    this.#advanced(now);
   }
 
-  #advanced(): void {
-    this.#heardAt = performance.now();
+  #advanced(now: number): void {
+    this.#heardAt = now;
     // After a loss the timer runs slower than it must; it is set anew.
     if (this.#tries > 0) {
       this.#tries = 0;
       this.#arm();
     }
     this.#resentSinceAck = false;
-    this.#input.onProgress(this.progress);
+    this.#input.onProgress?.(this.progress);
     if (this.#acknowledged >= this.#lastBlock) {
       this.#end({ kind: 'done' });
       return;
     }
-    this.#fill();
+    this.#fill(now);
     this.#timer?.refresh();
   }
 
@@ -244,9 +246,9 @@ export class SendingTransfer {
    * timeout is taken as the longest wait, not as the only one: receivers ask for seconds by habit, and on a line that
    * loses packets every loss would cost them. A packet that comes early is at worst one that the receiver has already.
    */
-  #learn(): void {
+  #learn(now: number): void {
     if (this.#resentSinceAck) return;
-    const trip = performance.now() - this.#sentAt;
+    const trip = now - this.#sentAt;
     if (this.#trip === null) {
       this.#trip = trip;
       this.#variation = trip / 2;
@@ -261,10 +263,10 @@ export class SendingTransfer {
     }
   }
 
-  #fill(): void {
+  #fill(now = performance.now()): void {
     const end = Math.min(this.#acknowledged + this.#input.agreed.windowSize, this.#lastBlock);
     const pacer = this.#input.pacer;
-    this.#sentAt = performance.now();
+    this.#sentAt = now;
     while (this.#sent < end && !this.#ended) {
       if (pacer) {
         const wait = pacer.take(4 + this.#blockSize);
