@@ -129,6 +129,7 @@ describe('staging', () => {
     expect(await problem('d40-2.9.0.simg', 'quay-phone-1', 'device')).toBe('place-unfit');
     expect(await problem('tb24-4.2.8.simg', 'quay-sw-2', 'device')).toBe('image-withdrawn');
     expect(await problem('nothing.simg', 'quay-sw-2', 'device')).toBe('image-unknown');
+    await expect(client.putOffer('fa310-9.6.0.simg', ['quay-ap-1'])).rejects.toMatchObject({ problem: { code: 'place-unfit' } });
     expect(await cli('staging', 'put', 'tb24-4.3.0.simg', 'quay-sw-2', '--at', 'cellar')).toMatchObject({ code: 2 });
     expect(await cli('staging', 'put', 'tb24-4.3.0.simg', 'quay-sw-2', '--make-room')).toMatchObject({ code: 2 });
     expect(await cli('site', 'set', 'atlantis', '--link', '64')).toMatchObject({ code: 2 });

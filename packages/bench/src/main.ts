@@ -4,7 +4,7 @@ import { benchImages } from './images.js';
 import { benchPaths } from './paths.js';
 import { benchSweep } from './sweep.js';
 import { benchFiles } from './files.js';
-import { benchMany } from './many.js';
+import { benchFlood, benchMany } from './many.js';
 import { benchTftp } from './tftp.js';
 import type { Measured } from './measure.js';
 
@@ -24,5 +24,6 @@ for (const m of await benchSweep()) tell(m);
 tell(await benchTftp({ blockSize: 512, windowSize: 1 }, 400_000, 60));
 tell(await benchTftp({ blockSize: 1428, windowSize: 16 }, 7_000_000, 150));
 for (const m of await benchMany(200, 1_000_000)) tell(m);
+tell(await benchFlood(10_000_000));
 tell(await benchFiles(64_000_000, 15));
 process.stdout.write(`${results.filter((r) => r.met).length} of ${results.length} aims met\n`);

@@ -7,6 +7,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { FileServer, opens, challenge, type FileEnd, type Guard } from '@barrow/wire';
+import { certificate } from '../../standins/dist/net/certificate.js';
 import { has } from '../../../tests/support/service.js';
 
 const sha = (bytes: Buffer) => createHash('sha256').update(bytes).digest('hex');
@@ -139,6 +140,24 @@ describe('a server of files', () => {
       expect([400, 403]).toContain(status);
     },
   );
+
+  it.skipIf(!has('curl'))('speaks TLS with the certificate that it is given', async () => {
+    const secure = new FileServer<string>({
+      hosts: ['127.0.0.1'],
+      port: 0,
+      tls: certificate,
+      answer: () => ({ kind: 'send', path, bytes: content.length, etag: sha(content), tag: 'f', link: null, guard: null }),
+      onBegin: () => undefined,
+      onProgress: () => undefined,
+      onEnd: () => undefined,
+      onRefused: () => undefined,
+    });
+    const { port: tls } = await secure.start();
+    expect((await curl('-k', '-o', out, `https://127.0.0.1:${tls}/f`)).code).toBe(0);
+    expect(got()).toBe(sha(content));
+    expect((await curl('-o', '/dev/null', `http://127.0.0.1:${tls}/f`)).code).not.toBe(0);
+    await secure.stop();
+  });
 
   it.skipIf(!has('curl'))('takes no files', async () => {
     const { out: told } = await curl('-o', '/dev/null', '-w', '%{http_code}', '-T', path, `${at}/image`);

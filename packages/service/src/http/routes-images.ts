@@ -212,6 +212,8 @@ export function imageRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     summary: 'Remove an image that nothing needs',
     params: idParam,
     answer: z.object({ removed: z.string() }),
-    run: async ({ params }) => ({ removed: (await images.remove(params.id, (sha256) => runner.neededBy(sha256))).file }),
+    run: async ({ params }) => ({
+      removed: (await images.remove(params.id, (sha256) => runner.neededBy(sha256) ?? parts.deliveries.underWay(sha256))).file,
+    }),
   });
 }

@@ -66,6 +66,14 @@ export function stagingRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       const image = await stageable(body.image);
       const rows = (await Promise.all(body.devices.map((d) => devices.get(d)))).map((d) => d.row);
       for (const row of rows) {
+        if (row.address === '')
+          throw new Refusal(
+            422,
+            'place-unfit',
+            'Nothing was staged',
+            `${row.name} has no address of its own, so that it cannot fetch anything.`,
+            'Stage the image at its parent: `barrow staging put IMAGE DEVICE --at parent`.',
+          );
         const found = mismatches(image as ImageScope, devices.hardwareOf(row));
         if (found.length > 0)
           throw new Refusal(

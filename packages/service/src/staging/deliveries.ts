@@ -44,6 +44,8 @@ export class Deliveries {
   /** All that have not ended, and those that ended, by id. */
   readonly #rows = new Map<string, DeliveryRow>();
   readonly #working = new Map<string, Working>();
+  /** Ids of those that wait, in their order. */
+  readonly #waiting = new Set<string>();
   #stopping = false;
 
   constructor(
@@ -56,6 +58,7 @@ export class Deliveries {
       // The service was stopped while it was under way: it goes on from where the other side is.
       if (row.state === 'moving' || row.state === 'verifying') row.state = 'waiting';
       this.#rows.set(row.id, row);
+      if (row.state === 'waiting') this.#waiting.add(row.id);
     }
   }
 
@@ -87,7 +90,10 @@ export class Deliveries {
       endedAt: null,
     }));
     await this.context.db.write(async (em) => em.insertMany(DeliveryEntity, rows));
-    for (const row of rows) this.#rows.set(row.id, row);
+    for (const row of rows) {
+      this.#rows.set(row.id, row);
+      this.#waiting.add(row.id);
+    }
     this.context.live.changed('deliveries');
     this.#pump();
     return rows;
@@ -154,6 +160,13 @@ export class Deliveries {
     return false;
   }
 
+  /** Why an image must stay until it has been brought to where it goes, or null. */
+  underWay(sha256: string): string | null {
+    for (const row of this.#rows.values())
+      if (row.image === sha256 && row.endedAt === null) return 'it is being brought ahead to its devices';
+    return null;
+  }
+
   /** Where a device of a site with a store of its own is told to fetch from, once the image is there. */
   fromSite(device: Pick<DeviceRow, 'site'>, image: ImageRow, name: string): Told | null {
     const { store } = this.parts.sites.get(device.site);
@@ -192,6 +205,7 @@ export class Deliveries {
         `It has ended: ${row.state}.`,
         '`barrow staging list` shows how they stand.',
       );
+    this.#waiting.delete(id);
     this.#working.get(id)?.abort.abort();
     await this.#working.get(id)?.done;
     if (row.endedAt === null) await this.#end(row, 'stopped', null, 'stopped by a person');
@@ -210,6 +224,7 @@ export class Deliveries {
       );
     Object.assign(row, { state: 'waiting', cause: null, detail: null, endedAt: null, bytes: 0 });
     await this.#save(row);
+    this.#waiting.add(id);
     this.#pump();
   }
 
@@ -224,14 +239,15 @@ export class Deliveries {
     const busy = new Set([...this.#working.values()].map((w) => w.row.holder ?? w.row.site));
     const perSite = new Map<string, number>();
     for (const { row } of this.#working.values()) perSite.set(row.site, (perSite.get(row.site) ?? 0) + 1);
-    for (const row of this.#rows.values()) {
+    for (const id of this.#waiting) {
       if (this.#working.size >= mostAtOnce) return;
-      if (row.state !== 'waiting' || this.#working.has(row.id)) continue;
+      const row = this.#rows.get(id)!;
       const holder = row.holder ?? row.site;
       const atSite = perSite.get(row.site) ?? 0;
       if (busy.has(holder) || (this.parts.sites.linkOf(row.site) !== null && atSite >= mostOverLink)) continue;
       busy.add(holder);
       perSite.set(row.site, atSite + 1);
+      this.#waiting.delete(id);
       this.#begin(row);
     }
   }
@@ -326,23 +342,31 @@ export class Deliveries {
     return link ? Math.min(link.octetsPerSecond, measured) : measured;
   }
 
+  /** For each that has not ended: the octets that go to its site before it is there, its own among them. */
+  #ahead(): Map<string, number> {
+    const perSite = new Map<string, number>();
+    const ahead = new Map<string, number>();
+    for (const row of this.#rows.values()) {
+      if (row.endedAt !== null) continue;
+      const sum = (perSite.get(row.site) ?? 0) + this.#leftOf(row);
+      perSite.set(row.site, sum);
+      ahead.set(row.id, sum);
+    }
+    return ahead;
+  }
+
   async view(rows: readonly DeliveryRow[]): Promise<Delivery[]> {
     const { devices, images } = this.parts;
     const [known, all] = await Promise.all([devices.all(), images.list()]);
     const nameOf = new Map(known.map((d) => [d.row.id, d.row.name]));
     const imageOf = new Map(all.map((i) => [i.sha256, i]));
     for (const image of all) this.#sizes.set(image.sha256, image.bytes);
+    const ahead = this.#ahead();
     return rows.map((row) => {
       const image = imageOf.get(row.image);
       const working = this.#working.get(row.id);
       const rate = working && row.bytes > 0 ? Math.round((row.bytes * 1000) / Math.max(1, Date.now() - working.begunAt)) : 0;
       const siteRate = this.#rateAt(row.site);
-      let ahead = 0;
-      if (row.endedAt === null && siteRate !== null)
-        for (const other of this.#rows.values()) {
-          if (other.site === row.site) ahead += this.#leftOf(other);
-          if (other === row) break;
-        }
       return {
         id: row.id,
         image: row.image,
@@ -357,7 +381,7 @@ export class Deliveries {
         state: row.state,
         bytes: row.bytes,
         rate,
-        secondsLeft: row.endedAt === null && siteRate !== null && siteRate > 0 ? Math.ceil(ahead / siteRate) : null,
+        secondsLeft: row.endedAt === null && siteRate !== null && siteRate > 0 ? Math.ceil((ahead.get(row.id) ?? 0) / siteRate) : null,
         cause: row.cause === null ? null : causeView(row.cause),
         detail: row.detail,
         removed: [...row.removed],

@@ -243,15 +243,24 @@ export class Offers {
     return { address, port, url, name: offered.name };
   }
 
+  /** The addresses that devices are told, asked for once for each network and site. */
+  #addresses(): (device: Fetcher, protocol: StoreProtocol) => Promise<string> {
+    const known = new Map<string, string>();
+    return async (device, protocol) => {
+      const from = `${device.network}|${device.site}|${protocol}`;
+      let address = known.get(from);
+      if (address === undefined) known.set(from, (address = await this.storeAddressFor(device, protocol)));
+      return address;
+    };
+  }
+
   async list(): Promise<Offer[]> {
-    const addressOf = new Map<string, string>();
+    const addressOf = this.#addresses();
     const grouped = new Map<string, { entry: Offered; devices: Fetcher[]; rollout: string | null; url: string; protocol: StoreProtocol }>();
     for (const entry of this.#entries()) {
       const rollout = [...entry.owners].find((o) => !o.startsWith('o-')) ?? null;
       const protocol = this.protocolFor(entry.device);
-      const from = `${entry.device.network}|${entry.device.site}|${protocol}`;
-      let address = addressOf.get(from);
-      if (address === undefined) addressOf.set(from, (address = await this.storeAddressFor(entry.device, protocol)));
+      const address = await addressOf(entry.device, protocol);
       const { tftp, http, secure } = this.ports();
       const url =
         protocol === 'tftp'
@@ -280,9 +289,10 @@ export class Offers {
   /** What to enter into a DHCP server for what is staged: RFC 2132 options 66 and 67, RFC 5859 option 150. */
   async dhcp(): Promise<Dhcp> {
     const items = new Map<string, Dhcp['items'][number]>();
+    const addressOf = this.#addresses();
     for (const entry of this.#entries()) {
       const { device, name } = entry;
-      const address = await this.storeAddressFor(device, 'tftp');
+      const address = await addressOf(device, 'tftp');
       const key = `${device.site}|${name}|${address}`;
       const known = items.get(key);
       if (known) {

@@ -9,6 +9,10 @@ import { notFound } from '../errors.js';
 const tellEvery = 200;
 const mostRates = 60;
 const recentKept = 500;
+/** The newest that ended keep their packets in memory until they are surely written down. */
+const packetsKept = 20;
+/** What a list does not show; it would be read for nothing. */
+const onlyInStories = ['packets', 'findings'] as const;
 /** The most refused requests that are written down in a second; a flood is counted in the log instead. */
 const mostRefusalsPerSecond = 20;
 
@@ -139,6 +143,8 @@ export class Transfers {
     one.stop = null;
     if (wasAwaited) this.#keep(one);
     else this.save(one);
+    const older = this.#recent[this.#recent.length - packetsKept];
+    if (older?.row.endedAt != null) older.row.packets = null;
     this.context.log.info({ transfer: row.id, device: row.deviceName, state, detail: row.detail, cause: row.cause }, 'transfer ended');
     this.tell(one, true);
   }
@@ -185,7 +191,7 @@ export class Transfers {
 
   async list(limit: number, filter: { state?: string | undefined; device?: string | undefined } = {}): Promise<Transfer[]> {
     const where = { ...(filter.state ? { state: filter.state } : {}), ...(filter.device ? { device: filter.device } : {}) };
-    const rows = await this.context.db.find(TransferEntity, where, { orderBy: { askedAt: 'desc' }, limit });
+    const rows = await this.context.db.find(TransferEntity, where, { orderBy: { askedAt: 'desc' }, limit, exclude: onlyInStories });
     const awaited = [...this.#live.values()].filter(
       (t) =>
         t.row.state === 'awaited' && (!filter.state || filter.state === 'awaited') && (!filter.device || t.row.device === filter.device),
@@ -204,7 +210,10 @@ export class Transfers {
 
   /** Its first and last packets, also while it moves. @throws Refusal */
   async packetsOf(id: string): Promise<{ row: TransferRow; packets: KeptPacket[]; missing: number }> {
-    const row = await this.row(id);
+    const known = await this.row(id);
+    // In memory an ended one has its packets for a while only.
+    const row =
+      known.endedAt !== null && known.packets === null ? ((await this.context.db.findOne(TransferEntity, { id })) ?? known) : known;
     const live = await this.#live.get(id)?.packets?.();
     const found = live ? { packets: live.packets.map(kept), missing: live.missing } : (row.packets ?? { packets: [], missing: 0 });
     return { row, ...found };
@@ -225,7 +234,7 @@ export class Transfers {
           { file: row.file },
         ],
       },
-      { orderBy: { askedAt: 'asc' }, limit: 20 },
+      { orderBy: { askedAt: 'asc' }, limit: 20, exclude: onlyInStories },
     );
     const begin = packets[0]?.at ?? 0;
     return {
