@@ -9,7 +9,8 @@ import type { Delivery, Device, Place, Transfer } from '@barrow/core';
 import type { BarrowClient } from '@barrow/client';
 import { writeScenarioLibrary, type Fixture } from '@barrow/standins';
 import { batchesOf, takeBatch } from '../packages/cli/dist/upload.js';
-import { barrow, serve, type Ran } from './support/service.js';
+import { startSshd } from './support/daemons.js';
+import { barrow, has, serve, type Ran } from './support/service.js';
 import { delivered, discover, isEnded, rolloutUntil, setScene, type Scene } from './support/scene.js';
 import { addWholeNetworks } from './support/whole.js';
 
@@ -220,6 +221,43 @@ describe('staging', () => {
       server.close();
     }
   });
+
+  it.skipIf(!has('sshd') || !has('ssh-keygen') || process.getuid?.() !== 0)(
+    "fills the store of a site by SFTP on Debian's sshd, several files of one release, and pins its key",
+    async () => {
+      const folder = mkdtempSync(join(tmpdir(), 'barrow-site-'));
+      const sshd = await startSshd({ address: '127.78.9.1', port: 2822 });
+      const { user, privateKey: secret } = sshd;
+      await client.addCredential({ name: 'site-key', kind: 'ssh-key', user, secret });
+      const set = (fill: string) =>
+        client.setSite('quay-house', { store: { serve: 'tftp://127.78.9.1:69', fill, credential: 'site-key' } });
+      try {
+        await set(`sftp://127.78.9.1:2822${folder}`);
+        const [d] = await put('tb48-6.2.0-system.simg', ['quay-core-1'], 'site-store');
+        expect(d, JSON.stringify(d)).toMatchObject({ state: 'verified', place: 'site-store' });
+        const image = await client.image('tb48-6.2.0-system.simg');
+        expect(image.files.length).toBe(3);
+        expect(d!.transfers.length).toBe(3);
+        for (const { file, sha256 } of image.files)
+          expect(
+            createHash('sha256')
+              .update(readFileSync(join(folder, file)))
+              .digest('hex'),
+          ).toBe(sha256);
+        const { store } = (await client.sites()).find((x) => x.name === 'quay-house')!;
+        expect(store!.hostKey).toBe(sshd.fingerprint);
+        await client.setSite('quay-house', { store: { ...store!, hostKey: `SHA256:${'A'.repeat(43)}` } });
+        const [other] = await put('tb48-6.2.0-system.simg', ['quay-core-2'], 'site-store');
+        expect(other).toMatchObject({ state: 'failed', cause: { code: 'host-key-changed' } });
+        await set(`sftp://127.78.9.1:2822${folder}/not-there`);
+        expect((await put('tb24-4.3.0.simg', ['quay-sw-4'], 'site-store'))[0]).toMatchObject({ state: 'failed' });
+      } finally {
+        await client.setSite('quay-house', { store: null });
+        await sshd.stop();
+        rmSync(folder, { recursive: true });
+      }
+    },
+  );
 
   it('tells what to enter into a DHCP server, and what that means for phones', async () => {
     await client.putOffer('d40-2.9.0.simg', ['quay-phone-1', 'quay-phone-2']);
