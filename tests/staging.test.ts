@@ -233,9 +233,9 @@ describe('staging', () => {
         client.setSite('quay-house', { store: { serve: 'tftp://127.78.9.1:69', fill, credential: 'site-key' } });
       try {
         await set(`sftp://127.78.9.1:2822${folder}`);
-        const [d] = await put('tb48-6.2.0-system.simg', ['quay-core-1'], 'site-store');
+        const image = (await client.images()).find((i) => i.files.length === 3)!;
+        const [d] = await put(image.sha256, ['quay-core-1'], 'site-store');
         expect(d, JSON.stringify(d)).toMatchObject({ state: 'verified', place: 'site-store' });
-        const image = await client.image('tb48-6.2.0-system.simg');
         expect(image.files.length).toBe(3);
         expect(d!.transfers.length).toBe(3);
         for (const { file, sha256 } of image.files)
@@ -247,7 +247,7 @@ describe('staging', () => {
         const { store } = (await client.sites()).find((x) => x.name === 'quay-house')!;
         expect(store!.hostKey).toBe(sshd.fingerprint);
         await client.setSite('quay-house', { store: { ...store!, hostKey: `SHA256:${'A'.repeat(43)}` } });
-        const [other] = await put('tb48-6.2.0-system.simg', ['quay-core-2'], 'site-store');
+        const [other] = await put(image.sha256, ['quay-core-2'], 'site-store');
         expect(other).toMatchObject({ state: 'failed', cause: { code: 'host-key-changed' } });
         await set(`sftp://127.78.9.1:2822${folder}/not-there`);
         expect((await put('tb24-4.3.0.simg', ['quay-sw-4'], 'site-store'))[0]).toMatchObject({ state: 'failed' });

@@ -26,6 +26,20 @@ function stateMark(io: Io, t: Transfer): Mark {
 const causeLines = (t: Pick<Transfer, 'cause' | 'evidence'>): string[] =>
   t.cause ? [`${t.cause.what} [${t.cause.code}]`, ...t.evidence.map((e) => `  ${e}`), `  What to do: ${t.cause.next}`] : [];
 
+/** A line in pieces that fit, indented as it was. */
+function folded(line: string, width: number): string[] {
+  const indent = /^ */.exec(line)![0];
+  const pieces: string[] = [];
+  let now = '';
+  for (const word of line.trim().split(' ')) {
+    if (now !== '' && indent.length + now.length + 1 + word.length > width) {
+      pieces.push(indent + now);
+      now = word;
+    } else now = now === '' ? word : `${now} ${word}`;
+  }
+  return [...pieces, indent + now];
+}
+
 /** Moments after the first packet, to the microsecond. */
 const after = (ms: number): string => (ms / 1000).toFixed(6);
 
@@ -45,7 +59,7 @@ function storyText(io: Io, t: TransferStory, most: number): string {
   ];
   if (t.findings.length > 0) {
     lines.push('', c.bold('What was found'));
-    for (const f of t.findings) lines.push(...causeLines(f).map((l) => `  ${l}`));
+    for (const f of t.findings) lines.push(...causeLines(f).flatMap((l) => folded(l, io.width - 2).map((part) => `  ${part}`)));
   }
   if (t.packets.length > 0) {
     const first = t.packets.slice(0, Math.ceil(most / 2));

@@ -184,7 +184,7 @@
               >
               <td><State word={d.state} /></td>
               <td class="wide"
-                >{#if d.endedAt === null}<span class="bar"><span style:width="{percent(d)}%"></span></span>{/if}<span class="quiet"
+                >{#if d.endedAt === null}<span class="meter-bar"><span style:width="{percent(d)}%"></span></span>{/if}<span class="quiet"
                   >{d.transfers.length === 0 && d.state === 'verified'
                     ? 'it was there'
                     : `${octets(d.bytes)} of ${octets(d.totalBytes)}`}</span

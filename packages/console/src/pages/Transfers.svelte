@@ -86,7 +86,7 @@
               <td class="mono">{t.file}</td>
               <td><State word={wordOf(t)} /></td>
               <td class="wide"
-                ><span class="bar" data-stuck={t.cause !== null}><span style:width="{percent(t)}%"></span></span><span class="quiet"
+                ><span class="meter-bar" data-stuck={t.cause !== null}><span style:width="{percent(t)}%"></span></span><span class="quiet"
                   >{t.state === 'awaited' ? `told to fetch ${octets(t.totalBytes)}` : `${octets(t.bytes)} of ${octets(t.totalBytes)}`}</span
                 ></td
               >

@@ -231,7 +231,8 @@ export class Transfers {
         $or: [
           ...(row.device ? [{ device: row.device }] : []),
           ...(address ? [{ peer: { $like: `${address}:%` } }] : []),
-          { file: row.file },
+          // Strangers who asked for the same file may have been it.
+          { file: row.file, state: 'refused' },
         ],
       },
       { orderBy: { askedAt: 'asc' }, limit: 20, exclude: onlyInStories },
