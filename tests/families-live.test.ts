@@ -102,7 +102,9 @@ describe.each(cases)('the procedures of $family, on a device', (c) => {
   });
 
   it('verify-image and activate refuse what is not there', async () => {
-    await expect(run('verify-image')).rejects.toMatchObject({ code: c.family === 'wendlock-branch' ? 'image-refused' : 'wrong-size-taken' });
+    await expect(run('verify-image')).rejects.toMatchObject({
+      code: c.family === 'wendlock-branch' ? 'image-refused' : 'wrong-size-taken',
+    });
     expect(device.counters.activations).toBe(0);
   });
 
