@@ -101,7 +101,7 @@ async function terminal(name, command) {
       '-fs',
       '9.5',
       '-geometry',
-      '165x52+0+0',
+      '156x48+0+0',
       '-bg',
       '#14181c',
       '-fg',
