@@ -1,7 +1,7 @@
 import Table from 'cli-table3';
 import pc from 'picocolors';
 export { localTime as clock, octets, totalsOf } from '@barrow/client';
-import { duration, safeText, type Outcome, type RunView, type Standing } from '@barrow/core';
+import { duration, safeText, type Device, type Outcome, type RunView, type Standing } from '@barrow/core';
 
 /** Where a command writes; tests and the walkthrough give their own. */
 export interface Io {
@@ -112,3 +112,7 @@ export const count = (n: number, word: string): string => `${n} ${word}${n === 1
 
 /** Seconds as people say them. */
 export const spanOf = (seconds: number): string => duration(seconds * 1000);
+
+/** What it runs, and what its next reset brings when that is something else. */
+export const firmwareOf = (d: Pick<Device, 'firmware' | 'armed'>): string =>
+  d.armed ? `${d.firmware ?? 'unknown'} (armed: ${d.armed.version})` : (d.firmware ?? 'unknown');

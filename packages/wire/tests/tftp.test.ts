@@ -255,6 +255,26 @@ describe('a receiver on a bad line', () => {
     expect(again).toEqual([3, 4, 5, 6]);
   });
 
+  it('that ignores what it has, until its own timer runs out, is left in peace for long enough', async () => {
+    const b = await bed({ f: randomBytes(3000) }, { tries: 3 });
+    const c = await socketTo();
+    // It agreed on one second, and its own timer is as long; every packet starts that anew.
+    c.send(rrq('f', 'octet', 'timeout', '1'), b.port);
+    const { port } = await c.next();
+    c.send(ack(0), port);
+    expect((await c.next()).packet.readUInt16BE(2)).toBe(1);
+    let last = performance.now();
+    let longest = 0;
+    for (let i = 0; i < 7 && longest < 1000; i++) {
+      expect((await c.next()).packet.readUInt16BE(2)).toBe(1);
+      longest = Math.max(longest, performance.now() - last);
+      last = performance.now();
+    }
+    expect(longest).toBeGreaterThan(1000);
+    c.send(ack(1), port);
+    expect((await c.next()).packet.readUInt16BE(2)).toBe(2);
+  });
+
   it('that falls silent is given up after so many tries, and no memory is held for it', async () => {
     const b = await bed({ f: randomBytes(2000) }, { tries: 2 });
     const c = await socketTo();

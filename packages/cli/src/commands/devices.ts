@@ -4,7 +4,7 @@ import { duration } from '@barrow/core';
 import type { DeviceQuery } from '@barrow/client';
 import { collect, type Register } from '../context.js';
 import { CommandError, exit, Quiet } from '../errors.js';
-import { clock, count, octets, print, standingMark, table, type Io } from '../output.js';
+import { clock, count, firmwareOf, octets, print, standingMark, table, type Io } from '../output.js';
 
 function deviceTable(io: Io, devices: readonly Device[]): string {
   return table(
@@ -18,7 +18,7 @@ function deviceTable(io: Io, devices: readonly Device[]): string {
       [d.maker, d.model].filter(Boolean).join(' ') || null,
       d.hardwareRevision,
       d.serial,
-      d.armed ? `${d.firmware ?? 'unknown'} (armed: ${d.armed.version})` : (d.firmware ?? 'unknown'),
+      firmwareOf(d),
       standingMark(io, d.standing),
     ]),
   );

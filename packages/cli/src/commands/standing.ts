@@ -1,6 +1,6 @@
 import type { Device, PinView, Standing, StandingSummary } from '@barrow/core';
 import { collect, type Register } from '../context.js';
-import { clock, count, print, standingMark, table, type Io } from '../output.js';
+import { clock, count, firmwareOf, print, standingMark, table, type Io } from '../output.js';
 
 interface SetOptions {
   model?: string;
@@ -56,7 +56,7 @@ export const registerStanding: Register = (program, act) => {
           const rows = shown.map((d) => [
             d.name,
             d.site,
-            d.firmware,
+            firmwareOf(d),
             d.target,
             standingMark(say.io, d.standing),
             d.path.length > 0 ? `${pathText(d)}` : (d.standingReason ?? (d.pin ? d.targetWhy : null)),

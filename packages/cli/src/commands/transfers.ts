@@ -165,7 +165,7 @@ export const registerTransfers: Register = (program, act) => {
             if (event.kind !== 'transfer' || (id !== undefined && event.transfer.id !== id)) continue;
             const t = event.transfer;
             // A line for each tenth of the way and each turn, not for each block.
-            const tenth = `${t.state} ${Math.floor((t.bytes * 10) / Math.max(1, t.totalBytes))} ${t.cause?.code ?? ''}`;
+            const tenth = `${t.state} ${Math.floor((t.bytes * 10) / Math.max(1, t.totalBytes))} ${t.cause?.code ?? ''} ${t.verified ?? ''}`;
             if (!say.json && told.get(t.id) === tenth) continue;
             told.set(t.id, tenth);
             tell(t);

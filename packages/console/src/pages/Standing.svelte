@@ -224,7 +224,11 @@
       <td><a class="name" href="/devices/{d.id}">{d.name}</a></td>
       <td>{d.site}</td>
       <td>{[d.model, d.hardwareRevision, d.variant].filter(Boolean).join(' ') || '–'}</td>
-      <td class="mono">{d.firmware ?? 'unknown'}</td>
+      <td class="mono"
+        >{d.firmware ?? 'unknown'}{#if d.armed}<b class="care" title="Its next reset, whatever causes it, brings {d.armed.version}">
+            armed: {d.armed.version}</b
+          >{/if}</td
+      >
       <td class="mono" title={d.targetWhy}>{d.target ?? '–'}</td>
       <td
         ><State word={d.standing} />{#if d.pin}<span class="quiet"> pinned</span>{/if}</td

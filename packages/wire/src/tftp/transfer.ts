@@ -50,6 +50,8 @@ const readAhead = 64 * 1024;
 /** Below RFC 6298's second, because a lost block costs this long each time; above the stalls of a busy machine. */
 const shortestWait = 20;
 const longestWait = 8000;
+/** How often a packet is sent again quickly, each time after twice the wait. */
+const quickTries = 5;
 /** A device that erases flash in the middle of a transfer may be silent this long, times `tries`. */
 const usualTimeout = 5000;
 
@@ -81,6 +83,7 @@ export class SendingTransfer {
   #wait = 1000;
   readonly #longestWait: number;
   readonly #patience: number;
+  readonly #peace: number;
   #heardAt = performance.now();
   #sentAt = 0;
   #resentSinceAck = false;
@@ -102,6 +105,7 @@ export class SendingTransfer {
     this.#longestWait = Math.min(longestWait, (input.agreed.timeout ?? longestWait / 1000) * 1000);
     this.#patience = input.tries * (input.agreed.timeout === null ? usualTimeout : input.agreed.timeout * 1000);
     this.#wait = Math.min(this.#wait, this.#longestWait);
+    this.#peace = (input.agreed.timeout === null ? usualTimeout : input.agreed.timeout * 1000) * 1.2;
     const family = input.localAddress.includes(':') ? 6 : 4;
     this.#socket = createSocket({
       type: family === 6 ? 'udp6' : 'udp4',
@@ -320,7 +324,10 @@ export class SendingTransfer {
   #arm(): void {
     if (this.#timer) clearTimeout(this.#timer);
     if (this.#ended) return;
-    this.#timer = setTimeout(() => this.#late(), Math.min(this.#longestWait, this.#wait * 2 ** Math.min(this.#tries, 6)));
+    // Some receivers ignore what they have already, until a timer of their own runs out, which every packet of ours starts
+    // anew. So after a few quick tries they are left in peace for longer than such a timer usually is.
+    const wait = this.#tries <= quickTries ? Math.min(this.#longestWait, this.#wait * 2 ** this.#tries) : this.#peace;
+    this.#timer = setTimeout(() => this.#late(), wait);
   }
 
   #late(): void {
