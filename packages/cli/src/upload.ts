@@ -43,7 +43,10 @@ export async function uploadFile(client: BarrowClient, path: string, onProgress:
     .digest('hex');
   let upload = await client.beginUpload({ file, bytes: size, key });
   if (upload.received > 0 && upload.receivedSha256 !== (await digestOfStart(path, upload.received))) {
-    await client.dropUpload(upload.id);
+    // Another content under the same name and time; who else sends it has had it dropped already.
+    await client.dropUpload(upload.id).catch((error: unknown) => {
+      if (!(error instanceof ProblemError && error.problem.code === 'upload-unknown')) throw error;
+    });
     upload = await client.beginUpload({ file, bytes: size, key });
   }
   for (let tries = 1; upload.received < size; tries++) {

@@ -6,9 +6,11 @@ import type { DigestName } from '@barrow/core';
 const pieceLength = 1 << 20;
 
 /** The digest of a file, or of a stretch of it. */
-export async function digestOfFile(path: string, from = 0, kind: DigestName = 'sha256'): Promise<string> {
+export async function digestOfFile(path: string, of: { from?: number; bytes?: number; kind?: DigestName } = {}): Promise<string> {
+  const { from = 0, bytes = Infinity, kind = 'sha256' } = of;
   const hash = createHash(kind);
-  for await (const piece of createReadStream(path, { start: from, highWaterMark: pieceLength })) hash.update(piece as Buffer);
+  for await (const piece of createReadStream(path, { start: from, end: from + bytes - 1, highWaterMark: pieceLength }))
+    hash.update(piece as Buffer);
   return hash.digest('hex');
 }
 

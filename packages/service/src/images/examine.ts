@@ -91,7 +91,7 @@ async function checkContent({ file, path, bytes, content: taken }: Member, heade
     );
   if (!content) return;
   if (content.sha256 !== null) {
-    const digest = taken?.offset === content.offset ? taken.sha256 : await digestOfFile(path, content.offset);
+    const digest = taken?.offset === content.offset ? taken.sha256 : await digestOfFile(path, { from: content.offset });
     if (digest !== content.sha256)
       throw refuseImage('image-damaged', `${file}: its header tells SHA-256 ${content.sha256}, the content has ${digest}.`, damaged);
   }

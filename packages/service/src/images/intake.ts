@@ -181,7 +181,7 @@ export class Intake {
         remarks.push(`a checksum names ${file}, which did not come`);
         continue;
       }
-      const is = kind === 'sha256' ? member.sha256 : await digestOfFile(member.path, 0, kind);
+      const is = kind === 'sha256' ? member.sha256 : await digestOfFile(member.path, { kind });
       if (is !== digest)
         throw refuseImage(
           'image-digest-differs',

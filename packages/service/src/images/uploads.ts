@@ -85,7 +85,14 @@ export class Uploads {
   /** Begins an upload, or finds the one that the same person began of the same file. */
   async begin(file: string, bytes: number, key: string, by: string): Promise<Upload> {
     const found = [...this.#sessions.values()].find((s) => s.key === key && s.by === by && s.file === file && s.bytes === bytes);
-    if (found) return this.view(found.id);
+    if (found) {
+      // Somebody may be taking it just now: then this one begins afresh.
+      const seen = await this.view(found.id).catch((error: unknown) => {
+        if (error instanceof Refusal && error.status === 404) return null;
+        throw error;
+      });
+      if (seen) return seen;
+    }
     const session: Session = { id: newId('u'), file, bytes, key, by };
     const note = join(this.#folder, `${session.id}.json`);
     await guarded(async () => {
@@ -97,10 +104,14 @@ export class Uploads {
     return this.view(session.id);
   }
 
+  #gone(id: string): Refusal {
+    return notFound('upload', id, 'Begin it anew: it was taken, dropped or forgotten after a week.');
+  }
+
   /** @throws Refusal */
   #session(id: string): Session {
     const found = this.#sessions.get(id);
-    if (!found) throw notFound('upload', id, 'Begin it anew: it was taken, dropped or forgotten after a week.');
+    if (!found) throw this.#gone(id);
     return found;
   }
 
@@ -110,7 +121,7 @@ export class Uploads {
       return (await stat(this.#path(id))).size;
     } catch (error) {
       if ((error as NodeJS.ErrnoException).code !== 'ENOENT') throw error;
-      throw notFound('upload', id, 'Begin it anew: it was taken, dropped or forgotten after a week.');
+      throw this.#gone(id);
     }
   }
 
@@ -123,7 +134,11 @@ export class Uploads {
 
   async #digestSoFar(id: string, size: number): Promise<string> {
     const kept = this.#hashes.get(id);
-    return kept?.at === size ? kept.whole.copy().digest('hex') : digestOfFile(this.#path(id));
+    if (kept?.at === size) return kept.whole.copy().digest('hex');
+    // More may come, or all of it be taken, while it is read.
+    return digestOfFile(this.#path(id), { bytes: size }).catch((error: unknown) => {
+      throw (error as NodeJS.ErrnoException).code === 'ENOENT' ? this.#gone(id) : error;
+    });
   }
 
   /**
