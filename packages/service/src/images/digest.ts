@@ -9,6 +9,7 @@ const pieceLength = 1 << 20;
 export async function digestOfFile(path: string, of: { from?: number; bytes?: number; kind?: DigestName } = {}): Promise<string> {
   const { from = 0, bytes = Infinity, kind = 'sha256' } = of;
   const hash = createHash(kind);
+  if (bytes === 0) return hash.digest('hex');
   for await (const piece of createReadStream(path, { start: from, end: from + bytes - 1, highWaterMark: pieceLength }))
     hash.update(piece as Buffer);
   return hash.digest('hex');
