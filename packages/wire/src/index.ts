@@ -2,18 +2,10 @@ export * from './errors.js';
 export { decodeRequest, encodeError, encodeOack, errorCodes, MalformedRequest, opcodes, type ReadRequest } from './tftp/packets.js';
 export { negotiate, type Agreed } from './tftp/options.js';
 export type { TransferEnd, TransferProgress } from './tftp/transfer.js';
-export {
-  TftpServer,
-  type Packets,
-  type SharedLink,
-  type TftpAddress,
-  type TftpAnswer,
-  type TftpPeer,
-  type TftpServerOptions,
-} from './tftp/server.js';
+export { TftpServer, type Packets, type TftpAddress, type TftpAnswer, type TftpPeer, type TftpServerOptions } from './tftp/server.js';
 export { ThreadedTftp, type ThreadedTftpOptions } from './tftp/threaded.js';
 export { PacketTrace, type TracedPacket } from './tftp/trace.js';
-export { Pacer } from './tftp/pacer.js';
+export { Pacer, sharedLink, type SharedLink } from './pacer.js';
 export { toNetascii } from './tftp/netascii.js';
 export { SnmpClient, readable, type SnmpTarget, type SnmpUser, type SnmpValue } from './snmp/client.js';
 export { decodeEngineReport, decodeResponse, encodeEngineProbe, encodeGet, engineQuestion, snmpQuestion } from './snmp/messages.js';

@@ -1,4 +1,3 @@
-import { spawn } from 'node:child_process';
 import { createHash, randomBytes } from 'node:crypto';
 import { appendFileSync, mkdtempSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { request } from 'node:http';
@@ -8,17 +7,11 @@ import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { FileServer, opens, challenge, type FileEnd, type Guard } from '@barrow/wire';
 import { certificate } from '../../standins/dist/net/certificate.js';
+import { command } from '../../../tests/support/command.js';
 import { has } from '../../../tests/support/service.js';
 
 const sha = (bytes: Buffer) => createHash('sha256').update(bytes).digest('hex');
-const curl = (...args: string[]) =>
-  new Promise<{ code: number | null; out: string; err: string }>((resolve) => {
-    const child = spawn('curl', ['-s', '-S', ...args]);
-    let [out, err] = ['', ''];
-    child.stdout.on('data', (d) => (out += d));
-    child.stderr.on('data', (d) => (err += d));
-    child.on('close', (code) => resolve({ code, out, err }));
-  });
+const curl = (...args: string[]) => command('curl', ['-s', '-S', ...args], tmpdir());
 
 describe('a server of files', () => {
   const dir = mkdtempSync(join(tmpdir(), 'barrow-http-'));

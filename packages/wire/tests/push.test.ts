@@ -5,7 +5,7 @@ import type { AddressInfo } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
-import { Pacer, SshPlace, uploadHttp } from '@barrow/wire';
+import { sharedLink, SshPlace, uploadHttp } from '@barrow/wire';
 import { startSshd } from '../../../tests/support/daemons.js';
 import { has } from '../../../tests/support/service.js';
 
@@ -117,7 +117,7 @@ describe('an upload over HTTP', () => {
 
   it('tells what the device said before it had everything', async () => {
     const target = await serveWith(async () => ({ status: 507, body: 'no: room for 4096 octets only' }));
-    const answer = await uploadHttp(target, { method: 'PUT', path: '/f', as: { how: 'body' }, file, pacer: new Pacer(400_000) });
+    const answer = await uploadHttp(target, { method: 'PUT', path: '/f', as: { how: 'body' }, file, link: sharedLink('berth', 400_000) });
     expect(answer).toEqual({ status: 507, body: 'no: room for 4096 octets only' });
   });
 

@@ -1,4 +1,3 @@
-import { spawn } from 'node:child_process';
 import { createSocket, type Socket } from 'node:dgram';
 import { createHash, randomBytes } from 'node:crypto';
 import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
@@ -16,6 +15,7 @@ import {
   type TftpAnswer,
   type TransferEnd,
 } from '@barrow/wire';
+import { command } from '../../../tests/support/command.js';
 import { has } from '../../../tests/support/service.js';
 import { Relay } from './relay.js';
 
@@ -67,15 +67,10 @@ async function bed(files: Record<string, Buffer>, use: { tries?: number; answer?
 }
 
 const sha = (bytes: Buffer) => createHash('sha256').update(bytes).digest('hex');
-const run = (command: string, args: string[], cwd: string, input = '') =>
-  new Promise<{ code: number | null; out: string }>((resolve) => {
-    const child = spawn(command, args, { cwd });
-    let out = '';
-    child.stdout.on('data', (d) => (out += d));
-    child.stderr.on('data', (d) => (out += d));
-    child.stdin.end(input);
-    child.on('close', (code) => resolve({ code, out }));
-  });
+const run = async (name: string, args: string[], cwd: string, input = '') => {
+  const { code, out, err } = await command(name, args, cwd, input);
+  return { code, out: out + err };
+};
 
 /** A bare client socket: sends what it is told, hands out what comes. */
 async function socketTo(): Promise<{
@@ -497,32 +492,6 @@ describe('a server in a thread of its own', () => {
     await c.next();
     await t.server.stop('closing');
     expect((await c.next()).packet.readUInt16BE(0)).toBe(5);
-  });
-
-  it('shares a link among transfers, none of them faster than its part', async () => {
-    const small = randomBytes(60_000);
-    const dir = mkdtempSync(join(tmpdir(), 'barrow-link-'));
-    writeFileSync(join(dir, 'f'), small);
-    const link = { name: 'berth', octetsPerSecond: 60_000 };
-    const server = new TftpServer<string>({
-      host: '127.0.0.1',
-      port: 0,
-      answer: () => ({ kind: 'send', path: join(dir, 'f'), bytes: small.length, tag: 'f', link }),
-    });
-    const { port } = await server.start();
-    undo.push(
-      () => rmSync(dir, { recursive: true }),
-      () => server.stop(),
-    );
-    const began = performance.now();
-    const all = await Promise.all(
-      [1, 2].map((n) => run('curl', ['-s', '-S', '--tftp-blksize', '1024', '-o', join(dir, `got${n}`), `tftp://127.0.0.1:${port}/f`], dir)),
-    );
-    const seconds = (performance.now() - began) / 1000;
-    expect(all.map((a) => a.code)).toEqual([0, 0]);
-    // 120,000 octets, of which a bucketful may go at once: no link of 60,000 a second carries them sooner.
-    expect(seconds).toBeGreaterThan(1.5);
-    for (const n of [1, 2]) expect(sha(readFileSync(join(dir, `got${n}`)))).toBe(sha(small));
   });
 });
 

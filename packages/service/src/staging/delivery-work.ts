@@ -1,6 +1,5 @@
 import { CauseError, safeText, type DeliveryPlan } from '@barrow/core';
 import { asCause, type CarriedFile, type Family, type ProcedureName } from '@barrow/families';
-import { Pacer } from '@barrow/wire';
 import type { Context } from '../context.js';
 import { DeviceEntity, type DeliveryRow, type DeviceRow, type ImageRow } from '../data/entities.js';
 import { setArmed } from './armed.js';
@@ -48,8 +47,6 @@ async function toSiteStore(work: DeliveryWork, image: ImageRow): Promise<{ diges
   const { transfers, sites, offers } = parts;
   const devices = await context.db.find(DeviceEntity, { id: { $in: row.devices } });
   const files = filesOf(work, image, (f) => offers.nameFor(image, f, devices[0] ?? { family: image.family, model: null, variant: null }));
-  const link = sites.linkOf(row.site);
-  const pacer = link && new Pacer(link.octetsPerSecond);
   let before = 0;
   let digest: string | null = null;
   for (const file of files) {
@@ -66,7 +63,7 @@ async function toSiteStore(work: DeliveryWork, image: ImageRow): Promise<{ diges
     row.transfers = [one.row.id, ...row.transfers];
     try {
       const found = await fillSiteStore(context, sites, row.site, file, {
-        pacer,
+        link: sites.linkOf(row.site),
         signal,
         onSent: (octets) => {
           transfers.progress(one, octets);

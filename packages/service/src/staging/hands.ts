@@ -14,7 +14,6 @@ import {
 } from '@barrow/families';
 import {
   askHttp,
-  Pacer,
   SshPlace,
   uploadHttp,
   WireError,
@@ -36,15 +35,6 @@ export interface HandsUse {
   readonly onPercent?: (percent: number) => void;
   /** Octets of a file that were pushed so far. */
   readonly onPushed?: (file: CarriedFile, octets: number) => void;
-}
-
-const pacers = new Map<string, Pacer>();
-function pacerOf(link: SharedLink | null): Pacer | null {
-  if (link === null) return null;
-  const known = pacers.get(link.name);
-  if (known) known.octetsPerSecond = link.octetsPerSecond;
-  else pacers.set(link.name, new Pacer(link.octetsPerSecond));
-  return known ?? pacers.get(link.name)!;
 }
 
 /** Everything that a procedure may work with on one device: its shell, its pages, and carrying files to it. */
@@ -136,19 +126,19 @@ export class Hands {
   }
 
   #carrier(use: HandsUse): Carrier {
-    const pacer = pacerOf(use.link);
+    const { link } = use;
     return async (file, how, limitMs) => {
       const onSent = (octets: number): void => use.onPushed?.(file, octets);
       if (how.over === 'http-form' || how.over === 'http-body') {
         const as = how.over === 'http-form' ? ({ how: 'form', field: how.field } as const) : ({ how: 'body' } as const);
-        const upload = { method: how.method, path: how.to, as, file, pacer, onSent };
+        const upload = { method: how.method, path: how.to, as, file, link, onSent };
         return this.#asSomebody(use.signal, limitMs, (target) => uploadHttp(target, upload));
       }
       const place = await SshPlace.open(await this.#sshTarget());
       const abort = (): void => place.close();
       use.signal.addEventListener('abort', abort, { once: true });
       try {
-        await (how.over === 'sftp' ? place.put(file, how.to, { pacer, onSent }) : place.copy(file, how.to, { pacer, onSent }));
+        await (how.over === 'sftp' ? place.put(file, how.to, { link, onSent }) : place.copy(file, how.to, { link, onSent }));
         return { status: 200, body: '' };
       } catch (error) {
         if (error instanceof WireError && error.fault === 'refused') return { status: 400, body: error.detail };

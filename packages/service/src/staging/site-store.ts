@@ -3,7 +3,7 @@ import { get as plainGet, type IncomingMessage } from 'node:http';
 import { get as secureGet } from 'node:https';
 import { CauseError } from '@barrow/core';
 import { asCause, type CarriedFile } from '@barrow/families';
-import { SshPlace, uploadHttp, WireError, type HttpTarget, type Pacer } from '@barrow/wire';
+import { SshPlace, uploadHttp, WireError, type HttpTarget, type SharedLink } from '@barrow/wire';
 import type { Context } from '../context.js';
 import { CredentialEntity } from '../data/entities.js';
 import { httpAccess } from '../discovery/access.js';
@@ -16,7 +16,7 @@ export async function fillSiteStore(
   sites: Sites,
   site: string,
   file: CarriedFile,
-  use: { pacer: Pacer | null; onSent: (octets: number) => void; signal: AbortSignal; onVerify: () => void },
+  use: { link: SharedLink | null; onSent: (octets: number) => void; signal: AbortSignal; onVerify: () => void },
 ): Promise<{ digest: string; wasThere: boolean }> {
   const { store } = sites.get(site);
   if (!store) throw new CauseError('upload-refused', `${site} has no store of its own; say where it is with \`barrow site set\``);
@@ -55,7 +55,7 @@ export async function fillSiteStore(
     };
     const before = await digestAt(target, path);
     if (before?.sha256 === file.sha256) return { digest: before.sha256, wasThere: true };
-    const answer = await uploadHttp(target, { method: 'PUT', path, as: { how: 'body' }, file, pacer: use.pacer, onSent: use.onSent });
+    const answer = await uploadHttp(target, { method: 'PUT', path, as: { how: 'body' }, file, link: use.link, onSent: use.onSent });
     if (answer.status < 200 || answer.status > 299)
       throw new CauseError('upload-refused', `the store of ${site} answered ${answer.status}: ${answer.body.trim().slice(0, 200)}`);
     use.onVerify();

@@ -1,5 +1,5 @@
 import type { Site, SiteInput } from '@barrow/core';
-import type { SharedLink } from '@barrow/wire';
+import { sharedLink, type SharedLink } from '@barrow/wire';
 import type { Context } from '../context.js';
 import { CredentialEntity, DeviceEntity, SiteEntity, type SiteRow } from '../data/entities.js';
 import { notFound, Refusal } from '../errors.js';
@@ -9,6 +9,7 @@ const unsaid = (name: string): SiteRow => ({ name, linkKilobits: null, storeAddr
 /** What is said of sites as a whole: how fast their links are, at what address they see Barrow, what stores they have. */
 export class Sites {
   readonly #rows = new Map<string, SiteRow>();
+  readonly #links = new Map<string, SharedLink>();
 
   constructor(private readonly context: Context) {}
 
@@ -23,7 +24,10 @@ export class Sites {
   /** The link that everything sent to a site shares; null: as fast as it goes. In the demo, links run as fast as the devices' time. */
   linkOf(name: string): SharedLink | null {
     const { linkKilobits } = this.get(name);
-    return linkKilobits === null ? null : { name, octetsPerSecond: linkKilobits * 125 * this.context.options.timeScale };
+    if (linkKilobits === null) return null;
+    const link = sharedLink(name, linkKilobits * 125 * this.context.options.timeScale, this.#links.get(name));
+    this.#links.set(name, link);
+    return link;
   }
 
   /** @throws Refusal when no device and no network is there, or the credential is not known. */

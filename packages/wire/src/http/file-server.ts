@@ -7,8 +7,8 @@ import { pipeline } from 'node:stream/promises';
 import { setTimeout as pause } from 'node:timers/promises';
 import parseRange from 'range-parser';
 import { WireError } from '../errors.js';
-import { Pacer } from '../tftp/pacer.js';
-import type { SharedLink, TftpPeer } from '../tftp/server.js';
+import { Pacer, type SharedLink } from '../pacer.js';
+import type { TftpPeer } from '../tftp/server.js';
 import { challenge, opens, type Guard } from './guard.js';
 
 /** A request for a file. */
@@ -62,7 +62,6 @@ const progressEveryMs = 200;
  */
 export class FileServer<Tag> {
   readonly #servers: Server[] = [];
-  readonly #pacers = new Map<string, Pacer>();
   readonly #open = new Map<string, number>();
   #active = 0;
 
@@ -200,7 +199,7 @@ export class FileServer<Tag> {
     const timer = setInterval(() => this.options.onProgress(tag, sent()), progressEveryMs);
     try {
       const file = createReadStream(answer.path, { start: part.from, end: part.from + part.octets - 1, highWaterMark: 256 * 1024 });
-      if (answer.link) await pipeline(file, throttle(this.#pacer(answer.link)), response);
+      if (answer.link) await pipeline(file, throttle(answer.link), response);
       else await pipeline(file, response);
       this.options.onEnd(tag, { kind: 'done' }, part.octets);
     } catch (error) {
@@ -212,17 +211,11 @@ export class FileServer<Tag> {
       this.#active--;
     }
   }
-
-  #pacer(link: SharedLink): Pacer {
-    let pacer = this.#pacers.get(link.name);
-    if (!pacer) this.#pacers.set(link.name, (pacer = new Pacer(link.octetsPerSecond)));
-    pacer.octetsPerSecond = link.octetsPerSecond;
-    return pacer;
-  }
 }
 
 /** Lets octets through no faster than the link that they share. */
-export function throttle(pacer: Pacer): Transform {
+export function throttle(link: SharedLink): Transform {
+  const pacer = new Pacer(link);
   const piece = 8 * 1024;
   return new Transform({
     async transform(chunk: Buffer, _encoding, done) {

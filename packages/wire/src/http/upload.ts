@@ -5,7 +5,7 @@ import { Transform } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { randomBytes } from 'node:crypto';
 import { WireError } from '../errors.js';
-import type { Pacer } from '../tftp/pacer.js';
+import type { SharedLink } from '../pacer.js';
 import { authorize, type HttpTarget } from './fetch.js';
 import { throttle } from './file-server.js';
 
@@ -23,7 +23,7 @@ export interface HttpUpload {
   /** `form`: multipart/form-data (RFC 7578) in the field named; `body`: the octets alone. */
   readonly as: { readonly how: 'form'; readonly field: string } | { readonly how: 'body' };
   readonly file: PushedFile;
-  readonly pacer?: Pacer | null;
+  readonly link?: SharedLink | null;
   readonly onSent?: (octets: number) => void;
 }
 
@@ -106,7 +106,7 @@ export async function uploadHttp(target: HttpTarget, upload: HttpUpload): Promis
   try {
     if (before.length > 0) request.write(before);
     const sending = (async () => {
-      if (upload.pacer) await pipeline(content, throttle(upload.pacer), counted, request, { end: false });
+      if (upload.link) await pipeline(content, throttle(upload.link), counted, request, { end: false });
       else await pipeline(content, counted, request, { end: false });
       request.end(after);
     })();

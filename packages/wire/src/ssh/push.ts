@@ -7,7 +7,7 @@ import type { Client, ClientChannel, SFTPWrapper } from 'ssh2';
 import { WireError } from '../errors.js';
 import type { PushedFile } from '../http/upload.js';
 import { throttle } from '../http/file-server.js';
-import type { Pacer } from '../tftp/pacer.js';
+import type { SharedLink } from '../pacer.js';
 import { connectSsh, type ShellTarget } from './connect.js';
 
 /** A place on another machine that is filled over SSH. */
@@ -33,7 +33,7 @@ export class SshPlace {
    * earlier try is there is gone on from.
    * @throws WireError `refused` with the server's words, `lost`.
    */
-  async put(file: PushedFile, to: string, use: { pacer?: Pacer | null; onSent?: (octets: number) => void } = {}): Promise<void> {
+  async put(file: PushedFile, to: string, use: { link?: SharedLink | null; onSent?: (octets: number) => void } = {}): Promise<void> {
     const sftp = await this.#sftp();
     const half = `${to}.part`;
     try {
@@ -51,7 +51,7 @@ export class SshPlace {
   }
 
   /** Writes a file as `scp` does: the sink of the remote copy protocol, each record acknowledged with a zero octet. */
-  async copy(file: PushedFile, to: string, use: { pacer?: Pacer | null; onSent?: (octets: number) => void } = {}): Promise<void> {
+  async copy(file: PushedFile, to: string, use: { link?: SharedLink | null; onSent?: (octets: number) => void } = {}): Promise<void> {
     try {
       const channel = await this.#ask<ClientChannel>((done) => this.client.exec(`scp -t ${quote(to)}`, done));
       const answers = answersOf(channel);
@@ -123,7 +123,7 @@ export class SshPlace {
   async #pour(
     file: PushedFile,
     into: Writable,
-    use: { pacer?: Pacer | null; onSent?: (octets: number) => void; start: number; keepOpen?: boolean },
+    use: { link?: SharedLink | null; onSent?: (octets: number) => void; start: number; keepOpen?: boolean },
   ): Promise<void> {
     let sent = use.start;
     const counted = new Transform({
@@ -135,7 +135,7 @@ export class SshPlace {
     });
     const content = createReadStream(file.path, { start: use.start, highWaterMark: 64 * 1024 });
     const options = { end: use.keepOpen !== true };
-    if (use.pacer) await pipeline(content, throttle(use.pacer), counted, into, options);
+    if (use.link) await pipeline(content, throttle(use.link), counted, into, options);
     else await pipeline(content, counted, into, options);
   }
 

@@ -1,9 +1,9 @@
 import { createSocket, type Socket } from 'node:dgram';
 import { readFileSync } from 'node:fs';
 import { WireError } from '../errors.js';
+import { Pacer, type SharedLink } from '../pacer.js';
 import { largestNetascii, octetOnly, toNetascii } from './netascii.js';
 import { negotiate, type Agreed } from './options.js';
-import { Pacer } from './pacer.js';
 import { decodeRequest, encodeError, errorCodes, MalformedRequest, type ReadRequest } from './packets.js';
 import type { TracedPacket } from './trace.js';
 import { SendingTransfer, type TransferEnd, type TransferProgress } from './transfer.js';
@@ -17,12 +17,6 @@ export interface TftpPeer {
 export interface TftpAddress {
   readonly host: string;
   readonly port: number;
-}
-
-/** A link that several transfers share. */
-export interface SharedLink {
-  readonly name: string;
-  readonly octetsPerSecond: number;
 }
 
 /** What to do with a request: the file to send and whatever the caller ties to it, or a refusal. */
@@ -63,7 +57,6 @@ export class TftpServer<Tag> {
   /** Requests whose answer is still being decided, and transfers, by peer. */
   readonly #taken = new Set<string>();
   readonly #perAddress = new Map<string, number>();
-  readonly #pacers = new Map<string, Pacer>();
   readonly #errors = { second: 0, counts: new Map<string, number>() };
   #stopped = false;
 
@@ -169,7 +162,7 @@ export class TftpServer<Tag> {
       source,
       fileBytes: bytes,
       agreed,
-      pacer: answer.link ? this.#pacer(answer.link) : null,
+      pacer: answer.link ? new Pacer(answer.link) : null,
       tries: this.#options.tries ?? 6,
       onProgress: onProgress && ((progress) => onProgress(answer.tag, progress)),
       onEnd: (end, progress) => {
@@ -182,13 +175,6 @@ export class TftpServer<Tag> {
     transfer.heard(datagram);
     this.#options.onBegin?.(answer.tag, peer, request, agreed, transfer);
     transfer.start();
-  }
-
-  #pacer(link: SharedLink): Pacer {
-    const known = this.#pacers.get(link.name);
-    if (known) known.octetsPerSecond = link.octetsPerSecond;
-    else this.#pacers.set(link.name, new Pacer(link.octetsPerSecond));
-    return known ?? this.#pacers.get(link.name)!;
   }
 
   #mayAnswer(address: string): boolean {

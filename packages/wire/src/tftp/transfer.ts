@@ -2,7 +2,7 @@ import { createSocket, type Socket } from 'node:dgram';
 import { closeSync, openSync, readSync } from 'node:fs';
 import { encodeError, encodeOack, errorCodes, opcodes } from './packets.js';
 import type { Agreed } from './options.js';
-import type { Pacer } from './pacer.js';
+import type { Pacer } from '../pacer.js';
 import { PacketTrace, type TracedPacket } from './trace.js';
 
 /** How a transfer stands; `blocks` counts from 1 and does not roll over. */

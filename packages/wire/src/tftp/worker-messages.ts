@@ -1,6 +1,7 @@
 import type { Agreed } from './options.js';
 import type { ReadRequest } from './packets.js';
-import type { Packets, SharedLink, TftpAddress, TftpPeer } from './server.js';
+import type { SharedLink } from '../pacer.js';
+import type { Packets, TftpAddress, TftpPeer } from './server.js';
 import type { TransferEnd, TransferProgress } from './transfer.js';
 
 /** What the worker is started with. */
