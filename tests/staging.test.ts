@@ -95,6 +95,28 @@ describe('staging', () => {
       expect(await cli('staging', 'disarm', 'quay-con-1')).toMatchObject({ code: 4 });
     });
 
+    it('by SFTP, every file of a release in its order, each checked there; and not again what is there', async () => {
+      const [image] = (await client.images()).filter((i) => i.version === '6.2.0' && i.files.length === 3);
+      const [d] = await put(image!.sha256, ['quay-core-1'], 'device');
+      expect(d).toMatchObject({ state: 'verified', bytes: d!.totalBytes });
+      expect(fixture('quay-core-1').shelf.files.map((f) => [f.name, f.sha256])).toEqual(image!.files.map((f) => [f.file, f.sha256]));
+      const moved = await Promise.all(d!.transfers.map((id) => client.transfer(id)));
+      expect(moved.map((t) => [t.file, t.state, t.verified])).toEqual(image!.files.map((f) => [f.file, 'done', true]).reverse());
+      const items = await client.planDelivery({ image: image!.sha256, devices: ['quay-core-1', 'quay-core-2'], place: 'device' });
+      expect(items.map((i) => [i.holder, i.alreadyThere])).toEqual([
+        ['quay-core-1', true],
+        ['quay-core-2', false],
+      ]);
+      const [again] = await put(image!.sha256, ['quay-core-1'], 'device');
+      expect(again).toMatchObject({ state: 'verified', transfers: [] });
+      // One of the three that is not what it should be is found by the device's own words.
+      fixture('quay-core-1').shelf.drop('tb48-6.2.0-pages.simg');
+      fixture('quay-core-1').shelf.hold('tb48-6.2.0-pages.simg', 1000, 'running');
+      const [bad] = await put(image!.sha256, ['quay-core-1'], 'device');
+      expect(bad).toMatchObject({ state: 'failed', cause: { code: 'wrong-size-taken' } });
+      expect(bad!.detail).toContain('1000 octets of tb48-6.2.0-pages.simg');
+    });
+
     it("the parent's storage, once for all its children, making room only when that is allowed, and never of what runs", async () => {
       const { shelf } = fixture('quay-wlc-1');
       const aps = ['quay-ap-1', 'quay-ap-2', 'quay-ap-3'];

@@ -29,6 +29,7 @@ export {
   raise,
   runProcedure,
   type CarriedFile,
+  type Receiving,
   type Carrier,
   type ProcedureResult,
   type ProcedureRun,

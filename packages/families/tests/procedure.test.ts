@@ -1,5 +1,6 @@
 import { describe, expect, it } from 'vitest';
-import { asSeen, loadFamilies, runProcedure, type Family, type ProcedureStep, type Shell } from '@barrow/families';
+import { CauseError } from '@barrow/core';
+import { asSeen, loadFamilies, runProcedure, type Family, type ProcedureStep, type Receiving, type Shell } from '@barrow/families';
 import { WireError } from '@barrow/wire';
 
 const base = loadFamilies().get('tarnbrook-access')!;
@@ -113,6 +114,66 @@ describe('a procedure', () => {
     const shell = paper({ t: ['t\r\nnote: sw-1 :: is the prompt\r\nend\r\nsw-1 :: '] });
     const { gives } = await run(shell, [{ say: 't', keep: 'all' }], { all: '${all}' });
     expect(gives['all']).toBe('note: sw-1 :: is the prompt\nend');
+  });
+});
+
+describe('a file that the device sends', () => {
+  const place = (content: string | Error) => {
+    const happened: string[] = [];
+    const receive = async (): Promise<Receiving> => ({
+      given: { receiveName: 'keep-1', storeAddress: '127.0.0.1', storePort: '69' },
+      content: async () => {
+        happened.push('asked for');
+        if (content instanceof Error) throw content;
+        return content;
+      },
+      explain: async (error) => {
+        happened.push(`explained ${(error as CauseError).code}`);
+        return new CauseError('way-to-store-blocked', 'seen from the store');
+      },
+      end: () => happened.push('ended'),
+    });
+    return { receive, happened };
+  };
+  const steps: ProcedureStep[] = [
+    {
+      receive: 'settings',
+      do: [{ say: 'send to ${storeAddress} ${storePort} ${receiveName}', fails: [{ when: '^no: ', cause: 'never-asked' }] }],
+    },
+  ];
+  const going = (shell: Shell, receive: (() => Promise<Receiving>) | null) =>
+    runProcedure('record', { family: withSteps(steps, { text: '${settings}' }), shell, given: {}, timeScale: 1, receive });
+  const said = 'send to 127.0.0.1 69 keep-1';
+
+  it('is awaited under its name, and becomes a value', async () => {
+    const { receive, happened } = place('name sw-1\n');
+    expect((await going(paper({ [said]: [`${said}\r\nsent\r\nsw-1 :: `] }), receive)).gives['text']).toBe('name sw-1\n');
+    expect(happened).toEqual(['asked for', 'ended']);
+  });
+
+  it('is explained by who awaited it when it does not come, and is awaited no longer', async () => {
+    const { receive, happened } = place('');
+    const refusing = paper({ [said]: [`${said}\r\nno: no way there\r\nsw-1 :: `] });
+    await expect(going(refusing, receive)).rejects.toMatchObject({ code: 'way-to-store-blocked' });
+    expect(happened).toEqual(['explained never-asked', 'ended']);
+    const silent = place(new CauseError('never-asked', 'nothing came'));
+    await expect(going(paper({ [said]: [`${said}\r\nsent\r\nsw-1 :: `] }), silent.receive)).rejects.toThrow('seen from the store');
+    expect(silent.happened).toEqual(['asked for', 'explained never-asked', 'ended']);
+  });
+
+  it('is not asked for where nothing can take it', async () => {
+    await expect(going(paper({}), null)).rejects.toMatchObject({ code: 'service-fault' });
+  });
+});
+
+describe('every file of an image', () => {
+  it('is spoken of in its order', async () => {
+    const files = ['a', 'b'].map((name, i) => ({ name, path: '', bytes: i, sha256: `${i}` }));
+    const shell = paper(Object.fromEntries(['test a 0 0', 'test b 1 1'].map((t) => [t, [`${t}\r\nsw-1 :: `]])));
+    const steps: ProcedureStep[] = [{ eachFile: [{ say: 'test ${fileName} ${fileBytes} ${fileSha256}' }] }];
+    const carry = { files, by: async () => ({ status: 200, body: '' }) };
+    await runProcedure('record', { family: withSteps(steps), shell, given: {}, timeScale: 1, carry });
+    expect(shell.said).toEqual(['test a 0 0\n', 'test b 1 1\n']);
   });
 });
 

@@ -1,7 +1,8 @@
 import type { Logger } from 'pino';
-import type { Family } from '@barrow/families';
+import type { Family, Receiving } from '@barrow/families';
 import type { SnmpClient } from '@barrow/wire';
 import type { Database } from './data/database.js';
+import type { DeviceRow } from './data/entities.js';
 import type { Sealer } from './data/seal.js';
 import type { Live } from './live.js';
 
@@ -34,6 +35,8 @@ export interface Context {
   /** The file that each family was read from, to be carried elsewhere. */
   readonly familyTexts: Map<string, string>;
   readonly snmp: SnmpClient;
+  /** Opens a place for a file that a device is to send; there once the stores are open. */
+  receive: ((device: DeviceRow, family: Family) => Promise<Receiving>) | null;
 }
 
 export const rfc3339 = (at: number): string => new Date(at).toISOString();

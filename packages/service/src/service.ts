@@ -32,6 +32,7 @@ import { Offers } from './staging/offers.js';
 import { TftpStore } from './staging/tftp-store.js';
 import { Deliveries } from './staging/deliveries.js';
 import { HttpStore } from './staging/http-store.js';
+import { Incoming } from './staging/incoming.js';
 import { Sites } from './staging/sites.js';
 import { Transfers } from './staging/transfers.js';
 import { Watches } from './staging/watch.js';
@@ -109,6 +110,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
       families: families.families,
       familyTexts: families.texts,
       snmp: new SnmpClient(),
+      receive: null,
     };
     undo.push(() => context.snmp.close());
     const tokens = new Tokens(context);
@@ -134,14 +136,16 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     const transfers = new Transfers(context);
     await transfers.load();
     const offers = new Offers(context, sites, () => ({ tftp: tftp.port, http: httpStore.port, secure: httpStore.secure }));
-    const tftp: TftpStore = new TftpStore(context, offers, sites, transfers, images);
+    const tftp: TftpStore = new TftpStore(context, { offers, sites, transfers, images, incoming: () => incoming });
     const httpStore: HttpStore = new HttpStore(context, offers, sites, transfers, images);
+    const watches = new Watches(context, transfers, offers, { tftp, http: httpStore });
+    const incoming: Incoming = new Incoming(context, offers, watches);
+    context.receive = (device, family) => incoming.open(device, family);
     await offers.load();
     await tftp.start();
     undo.push(() => tftp.stop());
     await httpStore.start();
     undo.push(() => httpStore.stop());
-    const watches = new Watches(context, transfers, offers, { tftp, http: httpStore });
     const deliveries = new Deliveries(context, {
       devices,
       images,

@@ -19,7 +19,16 @@ export interface FixtureFacts {
 }
 
 /** Faults of answering, which can be switched on by name. */
-export const answerFaults = ['silent', 'sessions-full', 'slow-login', 'refuses-login', 'wrong-clock', 'hides-clock'] as const;
+export const answerFaults = [
+  'silent',
+  'sessions-full',
+  'slow-login',
+  'refuses-login',
+  'wrong-clock',
+  'hides-clock',
+  'send-blocked',
+  'sends-in-capitals',
+] as const;
 export type AnswerFault = (typeof answerFaults)[number];
 
 export interface Door {

@@ -1,5 +1,5 @@
 export * from './errors.js';
-export { decodeRequest, encodeError, encodeOack, errorCodes, MalformedRequest, opcodes, type ReadRequest } from './tftp/packets.js';
+export { decodeRequest, encodeError, encodeOack, errorCodes, MalformedRequest, opcodes, type TftpRequest } from './tftp/packets.js';
 export { negotiate, type Agreed } from './tftp/options.js';
 export type { TransferEnd, TransferProgress } from './tftp/transfer.js';
 export { TftpServer, type Packets, type TftpAddress, type TftpAnswer, type TftpPeer, type TftpServerOptions } from './tftp/server.js';

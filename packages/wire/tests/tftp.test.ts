@@ -1,4 +1,4 @@
-import { createSocket, type Socket } from 'node:dgram';
+import { createSocket } from 'node:dgram';
 import { createHash, randomBytes } from 'node:crypto';
 import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
@@ -17,6 +17,7 @@ import {
 } from '@barrow/wire';
 import { command } from '../../../tests/support/command.js';
 import { has } from '../../../tests/support/service.js';
+import { ack, bareClient, rrq } from './bare-client.js';
 import { Relay } from './relay.js';
 
 const undo: (() => unknown)[] = [];
@@ -72,34 +73,7 @@ const run = async (name: string, args: string[], cwd: string, input = '') => {
   return { code, out: out + err };
 };
 
-/** A bare client socket: sends what it is told, hands out what comes. */
-async function socketTo(): Promise<{
-  send: (packet: Buffer, port: number) => void;
-  next: () => Promise<{ packet: Buffer; port: number }>;
-  silent: () => boolean;
-  socket: Socket;
-}> {
-  const socket = createSocket('udp4');
-  const got: { packet: Buffer; port: number }[] = [];
-  let wake: (() => void) | null = null;
-  socket.on('message', (packet, from) => {
-    got.push({ packet, port: from.port });
-    wake?.();
-  });
-  await new Promise<void>((resolve) => socket.bind(0, '127.0.0.1', resolve));
-  undo.push(() => socket.close());
-  return {
-    socket,
-    send: (packet, port) => socket.send(packet, port, '127.0.0.1'),
-    next: async () => {
-      while (got.length === 0) await new Promise<void>((resolve) => (wake = resolve));
-      return got.shift()!;
-    },
-    silent: () => got.length === 0,
-  };
-}
-const rrq = (...fields: string[]) => Buffer.concat([Buffer.from([0, 1]), Buffer.from(`${fields.join('\0')}\0`, 'latin1')]);
-const ack = (block: number) => Buffer.from([0, 4, (block >> 8) & 255, block & 255]);
+const socketTo = () => bareClient(undo);
 
 describe('independent clients', () => {
   const sizes = { 'empty.bin': randomBytes(0), 'full.bin': randomBytes(512 * 40), 'odd.bin': randomBytes(1_234_567) };
@@ -287,7 +261,7 @@ describe('a receiver on a bad line', () => {
     c.send(rrq('f', 'octet'), b.port);
     const { port } = await c.next();
     c.send(Buffer.concat([Buffer.from([0, 5, 0, 3]), Buffer.from('flash full\0')]), port);
-    expect(await b.ended()).toEqual({ kind: 'refused-by-receiver', code: 3, message: 'flash full' });
+    expect(await b.ended()).toEqual({ kind: 'ended-by-peer', code: 3, message: 'flash full' });
   });
 
   it('is not disturbed by a third port, which is told error 5 (RFC 1350 §4)', async () => {

@@ -13,6 +13,13 @@ export function rateLine(rates: readonly number[], width = 20): string {
   return shown.map((r) => bars[Math.min(7, Math.round((r / most) * 7))]).join('');
 }
 
+const ways: Record<Transfer['protocol'], string> = {
+  tftp: 'fetched by TFTP',
+  http: 'fetched by HTTP',
+  push: 'sent by Barrow',
+  'tftp-write': 'sent by the device, by TFTP',
+};
+
 function stateMark(io: Io, t: Transfer): Mark {
   const c = makeColours(io);
   if (t.state === 'done') return new Mark(t.verified ? c.green('✓ verified') : '✓ done');
@@ -49,7 +56,7 @@ function storyText(io: Io, t: TransferStory, most: number): string {
     .map(([k, v]) => `${k} ${v}`)
     .join(', ');
   const lines = [
-    `${c.bold(t.file)} to ${t.deviceName ?? 'nobody known'} (${t.peer}), by ${t.protocol.toUpperCase()}`,
+    `${c.bold(t.file)} ${t.protocol === 'tftp-write' ? 'from' : 'to'} ${t.deviceName ?? 'nobody known'} (${t.peer}), ${ways[t.protocol]}`,
     `  ${stateMark(io, t)}${t.detail ? `: ${t.detail}` : ''}`,
     `  asked at ${clock(t.askedAt)}${asked ? `, with ${asked}` : ''}`,
     ...(t.blockSize ? [`  agreed: blocks of ${t.blockSize} octets, window of ${t.windowSize}`] : []),
@@ -107,7 +114,7 @@ export const registerTransfers: Register = (program, act) => {
                   t.deviceName ?? t.peer,
                   t.file,
                   stateMark(say.io, t),
-                  t.state === 'refused' ? null : `${octets(t.bytes)} of ${octets(t.totalBytes)}`,
+                  t.state === 'refused' || t.totalBytes === 0 ? null : `${octets(t.bytes)} of ${octets(t.totalBytes)}`,
                   t.state === 'refused' || t.state === 'awaited' ? null : `${octets(t.rate)}/s`,
                   t.secondsLeft === null ? null : spanOf(t.secondsLeft),
                   t.resent === 0 ? null : t.resent,

@@ -82,7 +82,12 @@
     if (!story) return [];
     const t = story;
     return [
-      ['Way', { tftp: 'fetched by TFTP', http: 'fetched by HTTP', push: 'sent by Barrow' }[t.protocol]],
+      [
+        'Way',
+        { tftp: 'fetched by TFTP', http: 'fetched by HTTP', push: 'sent by Barrow', 'tftp-write': 'sent by the device, by TFTP' }[
+          t.protocol
+        ],
+      ],
       ['Other end', t.peer],
       ['Asked', `${when(t.askedAt)}${asked ? `, with ${asked}` : ''}`],
       ...(t.blockSize ? [['Agreed', `blocks of ${t.blockSize} octets, ${t.windowSize} in a window`] as [string, string]] : []),

@@ -87,7 +87,11 @@
               <td><State word={wordOf(t)} /></td>
               <td class="wide"
                 ><span class="meter-bar" data-stuck={t.cause !== null}><span style:width="{percent(t)}%"></span></span><span class="quiet"
-                  >{t.state === 'awaited' ? `told to fetch ${octets(t.totalBytes)}` : `${octets(t.bytes)} of ${octets(t.totalBytes)}`}</span
+                  >{t.state !== 'awaited'
+                    ? `${octets(t.bytes)} of ${octets(t.totalBytes)}`
+                    : t.protocol === 'tftp-write'
+                      ? 'told to send a file'
+                      : `told to fetch ${octets(t.totalBytes)}`}</span
                 ></td
               >
               <td><Rate rates={t.rates} stuck={t.cause !== null} /></td>

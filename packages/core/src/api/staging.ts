@@ -28,7 +28,8 @@ export const transferSchema = z.object({
   device: z.string().nullable(),
   deviceName: z.string().nullable(),
   site: z.string().nullable(),
-  protocol: z.enum([...storeProtocols, 'push']),
+  /** `tftp-write`: the device sends a file of its own. */
+  protocol: z.enum([...storeProtocols, 'push', 'tftp-write']),
   peer: z.string(),
   file: z.string(),
   image: sha256.nullable(),

@@ -1,7 +1,16 @@
 import { CauseError, isCauseCode, pattern, safeText, type CauseCode } from '@barrow/core';
 import { WireError } from '@barrow/wire';
 import { RE2JS } from 're2js';
-import type { Family, FamilyWithShell, GetStep, ProcedureName, ProcedureStep, RequestStep, UploadStep } from '../schema/family.js';
+import type {
+  Family,
+  FamilyWithShell,
+  GetStep,
+  ProcedureName,
+  ProcedureStep,
+  ReceiveStep,
+  RequestStep,
+  UploadStep,
+} from '../schema/family.js';
 import { fill, holds, type Values } from './values.js';
 
 /** The part of a shell session that procedures use; a recorded conversation can stand in for a device. */
@@ -41,6 +50,18 @@ export type Carrier = (
   limitMs: number,
 ) => Promise<{ readonly status: number; readonly body: string }>;
 
+/** A place that is kept open for one file of the device. */
+export interface Receiving {
+  /** What the device is told: `receiveName`, `storeAddress`, `storePort`. */
+  readonly given: Readonly<Record<string, string>>;
+  /** Waits until all of it is there. @throws CauseError */
+  content(limitMs: number): Promise<string>;
+  /** What was the matter, when the device says that it could not send it, or says nothing. */
+  explain(error: Error): Promise<Error>;
+  /** Nothing is taken any more. */
+  end(): void;
+}
+
 export interface ProcedureRun {
   readonly family: Family;
   /** null: the procedure must not say anything. */
@@ -48,6 +69,8 @@ export interface ProcedureRun {
   readonly web?: Web | null;
   /** The files that an upload carries, and what carries them. */
   readonly carry?: { readonly files: readonly CarriedFile[]; readonly by: Carrier } | null;
+  /** Opens a place for a file that the device is to send. */
+  readonly receive?: (() => Promise<Receiving>) | null;
   /** Values that the procedure may use, e.g. `imageFile`, `storeAddress`. */
   readonly given: Readonly<Record<string, string>>;
   /** Divides every span of the family file; above 1 only for the demo fleet, whose time runs faster. */
@@ -149,6 +172,13 @@ async function runSteps(
       const row = (values.tables.get(from) ?? []).find((r) => holds(where, (n) => r[n] ?? lookup(n)));
       if (row) for (const [key, text] of Object.entries(row)) values.single.set(`${as}.${key}`, text);
       else if (otherwise) throw new CauseError(asCode(otherwise), `no row of ${from} fits`);
+    } else if ('eachFile' in step) {
+      for (const file of input.carry?.files ?? []) {
+        setFile(file, values);
+        await runSteps(step.eachFile, input, values, lookup);
+      }
+    } else if ('receive' in step) {
+      await runReceive(step, input, values, lookup);
     } else if ('when' in step) {
       if (holds(step.when, lookup)) await runSteps(step.do, input, values, lookup);
     } else {
@@ -215,13 +245,37 @@ async function runUpload(step: UploadStep, input: ProcedureRun, values: Values, 
   if (!input.carry) throw new CauseError('service-fault', 'the procedure carries files, and none are given');
   const limit = Math.max(shortestLimit, (step.limit ?? 60_000) / input.timeScale);
   for (const file of input.carry.files) {
-    for (const [key, text] of Object.entries({ fileName: file.name, fileBytes: String(file.bytes), fileSha256: file.sha256 }))
-      values.single.set(key, text);
+    setFile(file, values);
     const to = fill(step.upload, lookup);
     const { status, body } = await input.carry.by(file, { over: step.over, to, field: step.field, method: step.method }, limit);
     const said = (line: string): string => `to ${file.name} at ${to} the device said: ${line}`;
     takeAnswer(step, body, values, said);
     if (status < 200 || status > 299) throw new CauseError('upload-refused', said(`${status} ${safeText(body.trim(), 200)}`));
+  }
+}
+
+function setFile(file: CarriedFile, values: Values): void {
+  for (const [key, text] of Object.entries({ fileName: file.name, fileBytes: String(file.bytes), fileSha256: file.sha256 }))
+    values.single.set(key, text);
+}
+
+async function runReceive(
+  step: ReceiveStep,
+  input: ProcedureRun,
+  values: Values,
+  lookup: (n: string) => string | undefined,
+): Promise<void> {
+  if (!input.receive) throw new CauseError('service-fault', 'the procedure has the device send a file, and nothing can take it here');
+  const place = await input.receive();
+  try {
+    for (const [key, text] of Object.entries(place.given)) values.single.set(key, text);
+    await runSteps(step.do, input, values, lookup);
+    const content = await place.content(Math.max(shortestLimit, (step.limit ?? 30_000) / input.timeScale));
+    values.single.set(step.receive, content);
+  } catch (error) {
+    throw await place.explain(asCause(error));
+  } finally {
+    place.end();
   }
 }
 

@@ -93,6 +93,19 @@ const uploadStep = z.strictObject({
   fails: z.array(failPattern).optional(),
 });
 
+/** Does the same for every file of the image, in its order, with `${fileName}`, `${fileBytes}` and `${fileSha256}` set. */
+export interface EachFileStep {
+  eachFile: ProcedureStep[];
+}
+/** A file of the device, which its steps make it send by TFTP under `${receiveName}` to `${storeAddress}` port `${storePort}`. */
+export interface ReceiveStep {
+  /** The name under which its content is kept. */
+  receive: string;
+  /** How long it may take to come whole after the last of the steps. */
+  limit?: number | undefined;
+  do: ProcedureStep[];
+}
+
 const checkStep = z.strictObject({ check: condition, cause: z.enum(causeCodes), detail: template });
 const setStep = z.strictObject({ set: z.record(name, template) });
 const pickStep = z.strictObject({
@@ -116,7 +129,8 @@ export interface RepeatStep {
 }
 export type RequestStep = z.infer<typeof requestStep>;
 export type UploadStep = z.infer<typeof uploadStep>;
-export type ProcedureStep = SayStep | GetStep | RequestStep | UploadStep | CheckStep | SetStep | PickStep | WhenStep | RepeatStep;
+export type ProcedureStep =
+  SayStep | GetStep | RequestStep | UploadStep | CheckStep | SetStep | PickStep | WhenStep | RepeatStep | EachFileStep | ReceiveStep;
 
 const whenStep: z.ZodType<WhenStep> = z.lazy(() => z.strictObject({ when: condition, do: z.array(step) })) as never;
 const repeatStep: z.ZodType<RepeatStep> = z.lazy(() =>
@@ -124,6 +138,11 @@ const repeatStep: z.ZodType<RepeatStep> = z.lazy(() =>
     repeat: z.strictObject({ every: span, limit: span, until: condition, otherwise: z.enum(causeCodes) }),
     do: z.array(step),
   }),
+) as never;
+
+const eachFileStep: z.ZodType<EachFileStep> = z.lazy(() => z.strictObject({ eachFile: z.array(step) })) as never;
+const receiveStep: z.ZodType<ReceiveStep> = z.lazy(() =>
+  z.strictObject({ receive: name, limit: span.optional(), do: z.array(step) }),
 ) as never;
 
 const stepKinds = {
@@ -136,6 +155,8 @@ const stepKinds = {
   pick: pickStep,
   when: whenStep,
   repeat: repeatStep,
+  eachFile: eachFileStep,
+  receive: receiveStep,
 };
 
 /** One plain step; which kind it is, its first key says. */
@@ -369,7 +390,7 @@ export const familySchema = familyShape.superRefine((family, context) => {
         });
   }
   for (const [key, procedure] of Object.entries(family.procedures))
-    if (procedure?.do.some((s) => 'say' in s) && family.shell === undefined)
+    if (procedure && usesShell(procedure) && family.shell === undefined)
       context.addIssue({ code: 'custom', path: ['procedures', key], message: 'it says something, and the family has no shell' });
 });
 

@@ -24,6 +24,7 @@ interface SessionUse {
   readonly signal?: AbortSignal;
   readonly onProgress?: ((percent: number) => void) | undefined;
   readonly carry?: ProcedureRun['carry'];
+  readonly receive?: ProcedureRun['receive'];
 }
 
 /** A login on a device, by its family's procedures. */
@@ -36,6 +37,7 @@ export class DeviceSession {
     private readonly signal: AbortSignal | undefined,
     private readonly onProgress: ((percent: number) => void) | undefined,
     private readonly carry: ProcedureRun['carry'],
+    private readonly receive: ProcedureRun['receive'],
   ) {}
 
   /**
@@ -53,11 +55,13 @@ export class DeviceSession {
     const credentials = [...order].flatMap((id) => all.filter((c) => c.id === id));
     if (!network || credentials.length === 0) throw new CauseError('no-credential', `network ${device.network} names no SSH credential`);
     const pinned = row?.hostKey ?? null;
+    const { receive } = context;
+    const whole: SessionUse = { receive: receive && (() => receive(row ?? device, family)), ...use };
     let refused: Error | null = null;
     for (const credential of credentials) {
       try {
         const at = { address: device.address, port: network.sshPort, hostKey: pinned };
-        const session = await DeviceSession.openWith(context, at, family, credential, use);
+        const session = await DeviceSession.openWith(context, at, family, credential, whole);
         if (pinned === null || row?.credentials['ssh'] !== credential.id)
           await context.db.write(async (em) =>
             em.nativeUpdate(
@@ -101,7 +105,8 @@ export class DeviceSession {
     } catch (error) {
       throw asCause(error);
     }
-    const session = new DeviceSession(shell, family, context.options.timeScale, use.given ?? {}, use.signal, use.onProgress, use.carry);
+    const { given = {}, signal, onProgress, carry, receive } = use;
+    const session = new DeviceSession(shell, family, context.options.timeScale, given, signal, onProgress, carry, receive);
     try {
       const input = { family, shell, timeScale: context.options.timeScale, signal: use.signal };
       await awaitPrompt(input);
@@ -129,6 +134,7 @@ export class DeviceSession {
         signal: this.signal,
         onProgress: this.onProgress,
         carry: this.carry,
+        receive: this.receive,
       });
     } finally {
       this.shell.conceal(null);

@@ -5,9 +5,8 @@ import type { DeviceRow } from '../data/entities.js';
 import type { Parts } from '../service.js';
 import { isOwn } from './addresses.js';
 import { Hands } from './hands.js';
+import { checkName } from './requests.js';
 
-/** A name that is never staged: the right answer to it is a refusal. */
-const probeName = 'is-anybody-there';
 const answerMs = 2000;
 
 /** Asks the stores through each of their addresses, each site's address, and the devices that are named for their own view. */
@@ -76,13 +75,13 @@ function askTftp(address: string, port: number): Promise<{ works: boolean; detai
     socket.on('message', (packet) =>
       end(packet.readUInt16BE(0) === 5, packet.readUInt16BE(0) === 5 ? 'it answers' : 'something else answers there'),
     );
-    socket.send(Buffer.concat([Buffer.from([0, 1]), Buffer.from(`${probeName}\0octet\0`, 'latin1')]), port, address);
+    socket.send(Buffer.concat([Buffer.from([0, 1]), Buffer.from(`${checkName}\0octet\0`, 'latin1')]), port, address);
   });
 }
 
 async function askFiles(host: string, port: number, secure: boolean, signal: AbortSignal): Promise<{ works: boolean; detail: string }> {
   try {
-    const { status } = await askHttp({ host, port, secure, access: null, timeoutMs: answerMs, signal }, `/${probeName}`);
+    const { status } = await askHttp({ host, port, secure, access: null, timeoutMs: answerMs, signal }, `/${checkName}`);
     const works = status === 403 || status === 404;
     return { works, detail: works ? 'it answers' : `something else answers there, with ${status}` };
   } catch (error) {

@@ -1,12 +1,14 @@
 import { CauseError, safeText, type DeliveryPlan } from '@barrow/core';
 import { asCause, type CarriedFile, type Family, type ProcedureName } from '@barrow/families';
 import type { Context } from '../context.js';
-import { DeviceEntity, type DeliveryRow, type DeviceRow, type ImageRow } from '../data/entities.js';
+import { DeviceEntity, ImageEntity, type DeliveryRow, type DeviceRow, type ImageRow } from '../data/entities.js';
 import { setArmed } from './armed.js';
 import type { Deliveries, DeliveryParts } from './deliveries.js';
 import { Hands, type HandsUse } from './hands.js';
 import { fillSiteStore } from './site-store.js';
 import { toldFor, toldValues } from './told.js';
+import type { LiveTransfer } from './transfers.js';
+import { markVerified } from './watch.js';
 
 /** What carrying out one delivery works with. */
 export interface DeliveryWork {
@@ -99,7 +101,7 @@ async function toHolder(work: DeliveryWork, image: ImageRow): Promise<{ digest: 
   const use = await useFor(work, image, holder, family, hands);
   try {
     const seen = await look(hands, family, use.hands);
-    const there = seen?.held.find((h) => h.sha256 !== null && h.sha256 === image.files[0]!.sha256 && image.files.length === 1);
+    const there = seen !== null && holdsAll(seen.held, image);
     if (!there) {
       if (family.procedures.ready) await hands.run('ready', use.hands);
       await makeRoom(work, hands, use.hands, holder, image, seen);
@@ -113,10 +115,7 @@ async function toHolder(work: DeliveryWork, image: ImageRow): Promise<{ digest: 
       throw cause;
     });
     use.watch?.verified();
-    if (use.pushed) {
-      use.pushed.row.verified = true;
-      parts.transfers.save(use.pushed);
-    }
+    for (const one of use.pushes) markVerified(parts.transfers, one);
     work.progress(image.bytes);
     if (family.staging.arms && row.place === 'device') await setArmed(context, holder.id, image.version, row.createdBy);
     return { digest: verified };
@@ -131,7 +130,10 @@ async function toHolder(work: DeliveryWork, image: ImageRow): Promise<{ digest: 
 interface Use {
   readonly hands: HandsUse;
   readonly watch: ReturnType<DeliveryParts['watches']['begin']> | null;
-  pushed: ReturnType<DeliveryParts['transfers']['begin']> | null;
+  /** The file that moves. */
+  pushed: LiveTransfer | null;
+  /** All that moved, in their order. */
+  readonly pushes: LiveTransfer[];
 }
 
 /** What the procedures are given: names, digests, where to fetch from; and what watches the transfer. */
@@ -150,7 +152,16 @@ async function useFor(work: DeliveryWork, image: ImageRow, holder: DeviceRow, fa
     const reach = family.procedures.reach
       ? async () => (await hands.run('reach', { given, files: [], link: null, signal })).gives['reached'] === 'yes'
       : null;
-    if (!bySite) watch = watches.begin({ device: holder, image, offered, told, protocol, reach });
+    if (!bySite)
+      watch = watches.begin({
+        device: holder,
+        image,
+        bytes: offered.file.bytes,
+        fetchesFrom: offered.device.fetchesFrom,
+        told,
+        protocol,
+        reach,
+      });
   }
   const before = new Map<string, number>();
   let sum = 0;
@@ -161,6 +172,7 @@ async function useFor(work: DeliveryWork, image: ImageRow, holder: DeviceRow, fa
   const use: Use = {
     watch,
     pushed: null,
+    pushes: [],
     hands: {
       given,
       files: by === 'push' ? files : [],
@@ -180,6 +192,7 @@ async function useFor(work: DeliveryWork, image: ImageRow, holder: DeviceRow, fa
             totalBytes: file.bytes,
             askedOptions: {},
           });
+          use.pushes.push(use.pushed);
           row.transfers = [use.pushed.row.id, ...row.transfers];
         }
         transfers.progress(use.pushed, octets);
@@ -207,17 +220,33 @@ async function look(hands: Hands, family: Family, use: HandsUse): Promise<{ free
   };
 }
 
+const holdsAll = (held: readonly Held[], image: ImageRow): boolean =>
+  image.files.every((file) => held.some((h) => h.sha256 === file.sha256));
+
 /** What may be removed for it, largest first, until there is room; null when it cannot be made. */
-function toRemove(work: DeliveryWork, family: Family, seen: { freeBytes: number | null; held: Held[] }, bytes: number): Held[] | null {
+async function toRemove(
+  work: DeliveryWork,
+  family: Family,
+  seen: { freeBytes: number | null; held: Held[] },
+  bytes: number,
+): Promise<Held[] | null> {
   let free = seen.freeBytes ?? Infinity;
   if (free >= bytes) return [];
   if (!family.procedures['remove-staged']) return null;
-  const { deliveries, parts, row } = work;
+  const { context, deliveries, parts, row } = work;
+  // A file may be one of several of a release.
+  const imagesOf = new Map<string, string[]>();
+  for (const image of await context.db.find(ImageEntity, {}, { fields: ['sha256', 'files'] }))
+    for (const file of image.files) imagesOf.set(file.sha256, [...(imagesOf.get(file.sha256) ?? []), image.sha256]);
+  const counted = (sha256: string): boolean =>
+    [sha256, ...(imagesOf.get(sha256) ?? [])].some(
+      (one) => deliveries.needs(one, row.id) || parts.offers.wants(one) || parts.neededBy(one) !== null,
+    );
   const unneeded = seen.held.filter(
     (h) =>
       h.removable &&
       // Never the running one, which its family calls otherwise; and nothing that somebody counts on.
-      (h.sha256 === null || !(deliveries.needs(h.sha256, row.id) || parts.offers.wants(h.sha256) || parts.neededBy(h.sha256) !== null)),
+      (h.sha256 === null || !counted(h.sha256)),
   );
   const gone: Held[] = [];
   for (const held of unneeded.sort((a, b) => (b.bytes ?? 0) - (a.bytes ?? 0))) {
@@ -238,7 +267,7 @@ async function makeRoom(
 ): Promise<void> {
   if (seen?.freeBytes == null || seen.freeBytes >= image.bytes) return;
   const family = work.context.families.get(holder.family!)!;
-  const gone = toRemove(work, family, seen, image.bytes);
+  const gone = await toRemove(work, family, seen, image.bytes);
   const short = `${holder.name} has ${seen.freeBytes} octets free, ${image.file} has ${image.bytes}`;
   if (gone === null) throw new CauseError('no-space', `${short}; nothing there may be removed for it`);
   if (!work.row.makeRoom)
@@ -321,9 +350,9 @@ export async function planDelivery(
     if (!seen) return item;
     item.freeBytes = seen.freeBytes;
     item.holds = seen.held.map(({ file, bytes, use, removable }) => ({ file, bytes, use, removable }));
-    item.alreadyThere = image.files.length === 1 && seen.held.some((h) => h.sha256 === image.sha256);
+    item.alreadyThere = holdsAll(seen.held, image);
     const row = { id: '', image: image.sha256 } as DeliveryRow;
-    const gone = toRemove({ context, parts, deliveries, row } as DeliveryWork, family, seen, image.bytes);
+    const gone = await toRemove({ context, parts, deliveries, row } as DeliveryWork, family, seen, image.bytes);
     item.fits = item.alreadyThere || gone?.length === 0;
     item.wouldRemove = item.alreadyThere ? [] : (gone ?? []).map((g) => g.file);
     if (gone === null && !item.alreadyThere) item.problem = 'there is not enough space, and nothing may be removed';

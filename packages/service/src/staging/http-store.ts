@@ -1,12 +1,12 @@
 import { randomBytes } from 'node:crypto';
 import { readFileSync } from 'node:fs';
-import { pattern } from '@barrow/core';
 import { FileServer, WireError, type Guard } from '@barrow/wire';
 import type { Context } from '../context.js';
 import { StartFailure } from '../errors.js';
 import type { ImageStore } from '../images/store.js';
 import { hostsOf } from './addresses.js';
 import type { Offers } from './offers.js';
+import { startOf, startOfOffered, turnAway } from './requests.js';
 import type { Sites } from './sites.js';
 import type { LiveTransfer, Transfers, TransferStart } from './transfers.js';
 
@@ -51,26 +51,21 @@ export class HttpStore {
       answer: (request, peer) => {
         const offered = offers.findPath(peer.address, request.path);
         const device = offered?.device ?? offers.deviceAt(peer.address);
-        const start: TransferStart = {
-          device,
-          site: device?.site ?? null,
-          protocol: 'http',
-          peer: `${peer.address}:${peer.port}`,
-          file: nameIn(request.path),
-          image: null,
-          totalBytes: 0,
-          askedOptions: {
+        const start = startOf(
+          'http',
+          peer,
+          nameIn(request.path),
+          {
             ...(request.range ? { range: request.range } : {}),
             ...(request.agent ? { agent: request.agent.slice(0, 80) } : {}),
           },
-        };
+          device,
+        );
         if (!offered) {
-          const { known, why } = offers.whyNot(peer.address, nameIn(request.path));
-          const habit = device !== null && offers.isHabit(device, start.file, (source, name) => pattern(source).matcher(name).find());
-          if (!habit) transfers.refused(start, why);
+          const { known, why } = turnAway(offers, transfers, start, peer);
           return { kind: 'refuse', status: known ? 404 : 403, message: known ? 'not staged at this address' : why };
         }
-        const { file, image } = offered;
+        const { file } = offered;
         const demanded = context.families.get(offered.device.family ?? '')?.asks.login;
         const guard: Guard | null = demanded === undefined ? null : { how: demanded, ...this.login };
         return {
@@ -80,7 +75,7 @@ export class HttpStore {
           etag: file.sha256,
           guard,
           link: sites.linkOf(offered.device.site),
-          tag: { start: { ...start, image: image.sha256, totalBytes: file.bytes }, one: null, from: 0 },
+          tag: { start: startOfOffered(start, offered), one: null, from: 0 },
         };
       },
       onBegin: (tag, part, stop) => {

@@ -1,10 +1,21 @@
-import { pattern, safeText } from '@barrow/core';
-import { errorCodes, ThreadedTftp, WireError, type TransferEnd, type TransferProgress } from '@barrow/wire';
+import { safeText } from '@barrow/core';
+import {
+  errorCodes,
+  ThreadedTftp,
+  WireError,
+  type TftpAnswer,
+  type TftpPeer,
+  type TftpRequest,
+  type TransferEnd,
+  type TransferProgress,
+} from '@barrow/wire';
 import type { Context } from '../context.js';
 import { StartFailure } from '../errors.js';
 import type { ImageStore } from '../images/store.js';
 import { hostsOf } from './addresses.js';
+import type { Awaited, Incoming } from './incoming.js';
 import type { Offers } from './offers.js';
+import { startOf, startOfOffered, turnAway } from './requests.js';
 import type { Sites } from './sites.js';
 import type { LiveTransfer, Transfers, TransferStart } from './transfers.js';
 
@@ -14,7 +25,12 @@ const againAfter = 2000;
 interface Tag {
   readonly start: TransferStart;
   one: LiveTransfer | null;
+  /** What is awaited under that name. */
+  readonly taken: Awaited | null;
 }
+
+/** How refusals begin that were written down when they were decided. */
+const decided = ['not staged', 'nothing is staged', 'not awaited', 'nothing is awaited'];
 
 /** Barrow's TFTP store: the offers behind the server, which runs in a thread of its own. */
 export class TftpStore {
@@ -28,50 +44,21 @@ export class TftpStore {
 
   constructor(
     private readonly context: Context,
-    offers: Offers,
-    sites: Sites,
-    private readonly transfers: Transfers,
-    images: ImageStore,
+    private readonly parts: {
+      readonly offers: Offers;
+      readonly sites: Sites;
+      readonly transfers: Transfers;
+      readonly images: ImageStore;
+      readonly incoming: () => Incoming;
+    },
   ) {
+    const { transfers } = parts;
     this.hosts = hostsOf(context.options.tftpListen);
     this.#port = context.options.tftpListen.port;
     this.#server = new ThreadedTftp<Tag>({
       hosts: this.hosts,
       port: this.#port,
-      answer: (request, peer) => {
-        const offered = offers.find(peer.address, request.filename);
-        const start = {
-          device: null,
-          site: null,
-          protocol: 'tftp' as const,
-          peer: `${peer.address}:${peer.port}`,
-          file: request.filename,
-          image: null,
-          totalBytes: 0,
-          askedOptions: optionsOf(request.options),
-        };
-        if (!offered) {
-          const { known, why } = offers.whyNot(peer.address, request.filename);
-          const device = offers.deviceAt(peer.address);
-          // A file that devices of this family ask for by habit is no fault, and no line in the record.
-          const habit = device !== null && offers.isHabit(device, request.filename, (source, name) => pattern(source).matcher(name).find());
-          if (!habit) transfers.refused({ ...start, device, site: device?.site ?? null }, why);
-          // RFC 1350: a device to which nothing is offered is not told whether the file exists.
-          return {
-            kind: 'refuse',
-            code: known ? errorCodes.fileNotFound : errorCodes.accessViolation,
-            message: why,
-          };
-        }
-        const { device, image, file } = offered;
-        return {
-          kind: 'send',
-          path: images.pathOf(file.sha256),
-          bytes: file.bytes,
-          link: sites.linkOf(device.site),
-          tag: { start: { ...start, device, site: device.site, image: image.sha256, totalBytes: file.bytes }, one: null },
-        };
-      },
+      answer: (request, peer) => (request.kind === 'wrq' ? this.#take(request, peer) : this.#give(request, peer)),
       onBegin: (tag, id, agreed) => {
         const one = transfers.begin(tag.start);
         one.row.blockSize = agreed.blockSize;
@@ -81,34 +68,58 @@ export class TftpStore {
         tag.one = one;
       },
       onProgress: (tag, progress) => tag.one && this.#progress(tag.one, progress),
-      onEnd: (tag, end, progress, packets) => {
+      onEnd: (tag, end, progress, packets, content) => {
         if (!tag.one) return;
-        if (end.kind === 'refused-by-receiver') tag.one.facts.receiverError = { code: end.code, message: safeText(end.message, 200) };
+        if (end.kind === 'ended-by-peer') tag.one.facts.receiverError = { code: end.code, message: safeText(end.message, 200) };
         this.#progress(tag.one, progress);
         transfers.end(tag.one, end.kind === 'done' || end.kind === 'unconfirmed' ? 'done' : 'broken', endText(end, progress), packets);
+        if (content && tag.taken) tag.taken.arrived(Buffer.from(content));
       },
       onRefused: (peer, request, why, _at, untold) => {
         if (untold > 0) context.log.warn({ untold }, 'more requests were refused than are told one by one');
         // What was not offered was written down when it was decided; here come those that are no proper request.
-        if (why.startsWith('not staged') || why.startsWith('nothing is staged')) return;
-        const peerText = `${peer.address}:${peer.port}`;
-        const device = offers.deviceAt(peer.address);
-        transfers.refused(
-          {
-            device,
-            site: device?.site ?? null,
-            protocol: 'tftp',
-            peer: peerText,
-            file: request?.filename ?? '',
-            image: null,
-            totalBytes: 0,
-            askedOptions: optionsOf(request?.options ?? new Map()),
-          },
-          why,
-        );
+        if (decided.some((d) => why.startsWith(d))) return;
+        const device = parts.offers.deviceAt(peer.address) ?? parts.incoming().deviceAt(peer.address);
+        const protocol = request?.kind === 'wrq' ? 'tftp-write' : 'tftp';
+        transfers.refused(startOf(protocol, peer, request?.filename ?? '', optionsOf(request?.options ?? new Map()), device), why);
       },
       onLost: (why) => this.#lost(why),
     });
+  }
+
+  /** A file that is offered to this very address, or nothing. */
+  #give(request: TftpRequest, peer: TftpPeer): TftpAnswer<Tag> {
+    const { offers, sites, transfers, images } = this.parts;
+    const offered = offers.find(peer.address, request.filename);
+    const device = offered?.device ?? offers.deviceAt(peer.address);
+    const start = startOf('tftp', peer, request.filename, optionsOf(request.options), device);
+    if (!offered) {
+      const { known, why } = turnAway(offers, transfers, start, peer);
+      // RFC 1350: a device to which nothing is offered is not told whether the file exists.
+      return { kind: 'refuse', code: known ? errorCodes.fileNotFound : errorCodes.accessViolation, message: why };
+    }
+    return {
+      kind: 'send',
+      path: images.pathOf(offered.file.sha256),
+      bytes: offered.file.bytes,
+      link: sites.linkOf(offered.device.site),
+      tag: { start: startOfOffered(start, offered), one: null, taken: null },
+    };
+  }
+
+  /** A file that is awaited from this very address, or nothing. */
+  #take(request: TftpRequest, peer: TftpPeer): TftpAnswer<Tag> {
+    const { transfers } = this.parts;
+    const incoming = this.parts.incoming();
+    const taken = incoming.find(peer.address, request.filename);
+    const device = taken?.device ?? incoming.deviceAt(peer.address);
+    const start = startOf('tftp-write', peer, request.filename, optionsOf(request.options), device);
+    if (!taken) {
+      const why = incoming.whyNot(peer.address, request.filename);
+      transfers.refused(start, why);
+      return { kind: 'refuse', code: errorCodes.accessViolation, message: why };
+    }
+    return { kind: 'take', mostBytes: taken.mostBytes, tag: { start, one: null, taken } };
   }
 
   get port(): number {
@@ -121,7 +132,11 @@ export class TftpStore {
 
   #progress(one: LiveTransfer, p: TransferProgress): void {
     const { acks, singleSteps, tries, silentMs } = p;
-    this.transfers.progress(one, p.bytes, { block: p.acknowledgedBlock, resent: p.resent, facts: { acks, singleSteps, tries, silentMs } });
+    this.parts.transfers.progress(one, p.bytes, {
+      block: p.acknowledgedBlock,
+      resent: p.resent,
+      facts: { acks, singleSteps, tries, silentMs },
+    });
   }
 
   async start(): Promise<void> {
@@ -147,8 +162,8 @@ export class TftpStore {
     this.#listening = false;
     this.#fault = why;
     this.context.log.error({ why }, 'the TFTP store was lost');
-    for (const one of this.transfers.since(0, (r) => r.protocol === 'tftp' && r.state === 'moving'))
-      this.transfers.end(one, 'broken', `the store was lost: ${why}`);
+    for (const one of this.parts.transfers.since(0, (r) => r.protocol === 'tftp' && r.state === 'moving'))
+      this.parts.transfers.end(one, 'broken', `the store was lost: ${why}`);
     const again = (): void => {
       if (this.#stopped) return;
       this.start().then(
@@ -177,7 +192,7 @@ function endText(end: TransferEnd, progress: TransferProgress): string {
   switch (end.kind) {
     case 'done':
       return progress.resent === 0 ? 'whole, nothing sent twice' : `whole, ${progress.resent} blocks sent again`;
-    case 'refused-by-receiver':
+    case 'ended-by-peer':
       return `the receiver ended it with error ${end.code}: ${safeText(end.message, 200)}`;
     case 'silent':
       return `no acknowledgement after block ${progress.acknowledgedBlock}, sent ${end.tries} times`;

@@ -71,12 +71,6 @@ export class Transfers {
     );
   }
 
-  get moving(): number {
-    let count = 0;
-    for (const { row } of this.#live.values()) if (row.state === 'moving') count++;
-    return count;
-  }
-
   /** Octets in a second that move for a site now, as of lately. */
   rateAt(site: string): number {
     let sum = 0;
@@ -96,7 +90,11 @@ export class Transfers {
   /** Octets begin to move; an awaited transfer of the same device becomes this one. */
   begin(start: TransferStart): LiveTransfer {
     const awaited = [...this.#live.values()].find(
-      (t) => t.row.state === 'awaited' && start.device !== null && t.row.device === start.device.id,
+      (t) =>
+        t.row.state === 'awaited' &&
+        start.device !== null &&
+        t.row.device === start.device.id &&
+        (t.row.protocol === 'tftp-write') === (start.protocol === 'tftp-write'),
     );
     const one = awaited ?? this.#make(start, 'moving');
     Object.assign(one.row, {
@@ -121,6 +119,8 @@ export class Transfers {
   progress(one: LiveTransfer, bytes: number, more: { block?: number; resent?: number; facts?: Partial<MoveFacts> } = {}): void {
     const { row } = one;
     row.bytes = bytes;
+    // Who sends need not say how much it is.
+    if (row.protocol === 'tftp-write' && row.totalBytes < bytes) row.totalBytes = bytes;
     if (more.block !== undefined) row.block = more.block;
     if (more.resent !== undefined) row.resent = more.resent;
     if (more.facts) Object.assign(one.facts, more.facts);

@@ -2,7 +2,7 @@ import { CauseError, explainTransfer, usualPatience, type Evidence, type StorePr
 import type { Context } from '../context.js';
 import type { DeviceRow, ImageRow } from '../data/entities.js';
 import { readSystem } from '../runner/running-time.js';
-import type { Offered, Offers, Told } from './offers.js';
+import type { Offers, Told } from './offers.js';
 import type { HttpStore } from './http-store.js';
 import type { TftpStore } from './tftp-store.js';
 import type { LiveTransfer, Transfers } from './transfers.js';
@@ -17,10 +17,14 @@ const aboutTransfer = new Set(['never-asked', 'transfer-broken', 'no-space', 'im
 
 interface Expected {
   readonly device: DeviceRow;
-  readonly image: ImageRow;
-  readonly offered: Offered;
+  /** What it is to fetch; null: it is to send a file of its own. */
+  readonly image: ImageRow | null;
+  /** Octets of the file; 0: not known. */
+  readonly bytes: number;
+  /** Addresses from which it asks as well, as persons have said. */
+  readonly fetchesFrom: readonly string[];
   readonly told: Told;
-  readonly protocol: StoreProtocol;
+  readonly protocol: StoreProtocol | 'tftp-write';
   /** Has the device ping the store; null: its family does not know how. */
   readonly reach: (() => Promise<boolean | null>) | null;
 }
@@ -40,25 +44,31 @@ export class Watch {
     private readonly watches: Watches,
     readonly expected: Expected,
   ) {
-    const { device, image, told, protocol, offered } = expected;
+    const { device, image, told, protocol, bytes } = expected;
     this.#awaited = watches.transfers.expect({
       device,
       site: device.site,
       protocol,
       peer: device.address,
       file: told.name,
-      image: image.sha256,
-      totalBytes: offered.file.bytes,
+      image: image?.sha256 ?? null,
+      totalBytes: bytes,
       askedOptions: {},
     });
   }
 
   /** The transfers that it became, oldest first. */
   moves(): LiveTransfer[] {
-    const { device, image } = this.expected;
+    const { device, image, protocol } = this.expected;
+    const content = image?.sha256 ?? null;
     return this.watches.transfers.since(
       this.since - 1,
-      (r) => r.device === device.id && r.image === image.sha256 && r.state !== 'refused' && r.state !== 'awaited',
+      (r) =>
+        r.device === device.id &&
+        r.image === content &&
+        (content !== null || r.protocol === protocol) &&
+        r.state !== 'refused' &&
+        r.state !== 'awaited',
     );
   }
 
@@ -156,10 +166,11 @@ export class Watch {
   }
 
   #evidence(error: CauseError | null): Evidence {
-    const { device, image, offered, told, protocol } = this.expected;
+    const { device, image, bytes, fetchesFrom, told } = this.expected;
+    const protocol = this.expected.protocol === 'http' ? 'http' : 'tftp';
     const { offers, transfers, stores, patience } = this.watches;
     const store = protocol === 'tftp' ? stores.tftp : stores.http;
-    const addresses = [...new Set([device.address, ...device.addresses, ...offered.device.fetchesFrom])];
+    const addresses = [...new Set([device.address, ...device.addresses, ...fetchesFrom])];
     const addressOf = (peer: string): string => peer.replace(/:\d+$/, '');
     const refusals = transfers.since(
       this.since - 1,
@@ -181,8 +192,8 @@ export class Watch {
         ping: this.#ping === null ? null : this.#ping ? 'reached' : 'not-reached',
       },
       file: told.name,
-      bytes: offered.file.bytes,
-      staged: offers.namesFor(device.address),
+      bytes,
+      staged: image ? offers.namesFor(device.address) : [told.name],
       since: this.since,
       now: Date.now(),
       patience,
@@ -203,7 +214,9 @@ export class Watch {
       })),
       words: error === null ? null : { cause: error.code, text: wordsOf(error) },
       holds:
-        error?.code === 'image-damaged' || error?.code === 'wrong-size-taken' ? { bytes: null, sha256: null, wanted: image.sha256 } : null,
+        image && (error?.code === 'image-damaged' || error?.code === 'wrong-size-taken')
+          ? { bytes: null, sha256: null, wanted: image.sha256 }
+          : null,
     };
   }
 }

@@ -17,6 +17,20 @@ export function toNetascii(text: Buffer): Buffer {
   return out;
 }
 
+/** The text again; a CR that is followed by neither LF nor NUL stands for itself. */
+export function fromNetascii(text: Buffer): Buffer {
+  const out = Buffer.allocUnsafe(text.length);
+  let at = 0;
+  for (let i = 0; i < text.length; i++) {
+    const octet = text[i]!;
+    const next = text[i + 1];
+    if (octet === 13 && next === 10) continue;
+    out[at++] = octet;
+    if (octet === 13 && next === 0) i++;
+  }
+  return out.subarray(0, at);
+}
+
 /** The largest file that is sent in netascii: it is held in memory while it goes. */
 export const largestNetascii = 1 << 20;
 

@@ -14,7 +14,8 @@ export const errorCodes = {
   optionsRefused: 8,
 } as const;
 
-export interface ReadRequest {
+/** The first packet of a transfer: a read or a write request. */
+export interface TftpRequest {
   readonly kind: 'rrq' | 'wrq';
   readonly filename: string;
   readonly mode: string;
@@ -32,7 +33,7 @@ export const longestRequest = 512;
  * Reads a first datagram.
  * @throws MalformedRequest for anything that is not a read or write request.
  */
-export function decodeRequest(datagram: Buffer): ReadRequest {
+export function decodeRequest(datagram: Buffer): TftpRequest {
   if (datagram.length < 4) throw new MalformedRequest('shorter than any request');
   const opcode = datagram.readUInt16BE(0);
   if (opcode !== opcodes.rrq && opcode !== opcodes.wrq) throw new MalformedRequest(`operation ${opcode} does not begin a transfer`);
@@ -56,6 +57,17 @@ export function encodeError(code: number, message: string): Buffer {
   packet.writeUInt16BE(code, 2);
   text.copy(packet, 4);
   return packet;
+}
+
+/** @param block as counted, without rolling over */
+export function encodeAck(block: number): Buffer {
+  return Buffer.from([0, opcodes.ack, (block >> 8) & 0xff, block & 0xff]);
+}
+
+/** What an ERROR packet says. */
+export function readError(packet: Buffer): { readonly code: number; readonly message: string } {
+  const end = packet.indexOf(0, 4);
+  return { code: packet.readUInt16BE(2), message: packet.toString('latin1', 4, end < 0 ? packet.length : end) };
 }
 
 export function encodeOack(options: ReadonlyMap<string, string>): Buffer {

@@ -4,8 +4,9 @@ import { WireError } from '../errors.js';
 import { Pacer, type SharedLink } from '../pacer.js';
 import { largestNetascii, octetOnly, toNetascii } from './netascii.js';
 import { negotiate, type Agreed } from './options.js';
-import { decodeRequest, encodeError, errorCodes, MalformedRequest, type ReadRequest } from './packets.js';
+import { decodeRequest, encodeError, errorCodes, MalformedRequest, type TftpRequest } from './packets.js';
 import type { TracedPacket } from './trace.js';
+import { ReceivingTransfer } from './receiving.js';
 import { SendingTransfer, type TransferEnd, type TransferProgress } from './transfer.js';
 
 export interface TftpPeer {
@@ -19,22 +20,27 @@ export interface TftpAddress {
   readonly port: number;
 }
 
-/** What to do with a request: the file to send and whatever the caller ties to it, or a refusal. */
+/** What to do with a request: the file to send or how much to take, and whatever the caller ties to it; or a refusal. */
 export type TftpAnswer<Tag> =
   | { readonly kind: 'send'; readonly path: string; readonly bytes: number; readonly tag: Tag; readonly link?: SharedLink | null }
+  | { readonly kind: 'take'; readonly mostBytes: number; readonly tag: Tag }
   | { readonly kind: 'refuse'; readonly code: number; readonly message: string };
 
 export type Packets = { readonly packets: readonly TracedPacket[]; readonly missing: number };
+
+/** A transfer in either direction. */
+export type ServedTransfer = Pick<SendingTransfer, 'start' | 'stop' | 'heard' | 'packets' | 'progress'>;
 
 export interface TftpServerOptions<Tag> {
   /** Where to listen: one address, or several. Port 0 chooses a free one, the same for all. */
   readonly host: string | readonly string[];
   readonly port: number;
-  readonly answer: (request: ReadRequest, peer: TftpPeer, at: TftpAddress) => TftpAnswer<Tag> | Promise<TftpAnswer<Tag>>;
-  readonly onBegin?: (tag: Tag, peer: TftpPeer, request: ReadRequest, agreed: Agreed, transfer: SendingTransfer) => void;
+  readonly answer: (request: TftpRequest, peer: TftpPeer, at: TftpAddress) => TftpAnswer<Tag> | Promise<TftpAnswer<Tag>>;
+  readonly onBegin?: (tag: Tag, peer: TftpPeer, request: TftpRequest, agreed: Agreed, transfer: ServedTransfer) => void;
   readonly onProgress?: (tag: Tag, progress: TransferProgress) => void;
-  readonly onEnd?: (tag: Tag, end: TransferEnd, progress: TransferProgress, packets: () => Packets) => void;
-  readonly onRefused?: (peer: TftpPeer, request: ReadRequest | null, why: string, at: TftpAddress) => void;
+  /** `content` is what was taken, where something was to be taken and all of it came. */
+  readonly onEnd?: (tag: Tag, end: TransferEnd, progress: TransferProgress, packets: () => Packets, content: Buffer | null) => void;
+  readonly onRefused?: (peer: TftpPeer, request: TftpRequest | null, why: string, at: TftpAddress) => void;
   /** A receiver counts as gone after so many times the agreed timeout (5 s when none was agreed) without a word. */
   readonly tries?: number;
   /** The most transfers at once; requests beyond it are refused, so that a flood holds no memory. */
@@ -47,13 +53,13 @@ export interface TftpServerOptions<Tag> {
 const mostErrorsPerSecond = 50;
 
 /**
- * A read-only TFTP server: RFC 1350 with the options of RFC 2347, 2348, 2349 and 7440.
- * Which file a request gets, and whether it gets any, is the caller's decision; the server reads no path of its own.
+ * A TFTP server: RFC 1350 with the options of RFC 2347, 2348, 2349 and 7440. Which file a request gets, and whether it gets
+ * any, is the caller's decision, and so is what is taken; the server reads no path of its own and writes none.
  */
 export class TftpServer<Tag> {
   readonly #options: TftpServerOptions<Tag>;
   readonly #sockets: Socket[] = [];
-  readonly #transfers = new Map<string, SendingTransfer>();
+  readonly #transfers = new Map<string, ServedTransfer>();
   /** Requests whose answer is still being decided, and transfers, by peer. */
   readonly #taken = new Set<string>();
   readonly #perAddress = new Map<string, number>();
@@ -109,11 +115,11 @@ export class TftpServer<Tag> {
 
   async #request(datagram: Buffer, from: TftpPeer, socket: Socket, at: TftpAddress): Promise<void> {
     const peer = { address: from.address, port: from.port };
-    const refuse = (code: number, message: string, request: ReadRequest | null): void => {
+    const refuse = (code: number, message: string, request: TftpRequest | null): void => {
       if (this.#mayAnswer(peer.address)) socket.send(encodeError(code, message), peer.port, peer.address);
       this.#options.onRefused?.(peer, request, message, at);
     };
-    let request: ReadRequest;
+    let request: TftpRequest;
     try {
       request = decodeRequest(datagram);
     } catch (error) {
@@ -123,7 +129,6 @@ export class TftpServer<Tag> {
     const key = `${peer.address}/${peer.port}`;
     // A repeated request from the same port means that our first answer was lost; that transfer repeats it by itself.
     if (this.#taken.has(key)) return;
-    if (request.kind === 'wrq') return refuse(errorCodes.accessViolation, 'this store takes no files', request);
     if (request.mode !== 'octet' && request.mode !== 'netascii')
       return refuse(errorCodes.undefined, `mode ${request.mode.slice(0, 20)} is not offered, only octet and netascii`, request);
     const already = this.#perAddress.get(peer.address) ?? 0;
@@ -140,23 +145,34 @@ export class TftpServer<Tag> {
     const decided = this.#options.answer(request, peer, at);
     const answer = decided instanceof Promise ? await decided : decided;
     if (this.#stopped) return free();
-    if (answer.kind === 'refuse') {
+    const not = refusalOf(request, answer);
+    if (not !== null || answer.kind === 'refuse') {
       free();
-      return refuse(answer.code, answer.message, request);
+      return refuse(not!.code, not!.message, request);
     }
+    const end: EndOf = (done, progress, content) => {
+      this.#transfers.delete(key);
+      free();
+      this.#options.onEnd?.(answer.tag, done, progress, () => transfer.packets(), content);
+    };
+    const { transfer, agreed } =
+      answer.kind === 'take' ? this.#take(request, peer, at, answer, end) : this.#give(request, peer, at, answer, end);
+    this.#transfers.set(key, transfer);
+    transfer.heard(datagram);
+    this.#options.onBegin?.(answer.tag, peer, request, agreed, transfer);
+    transfer.start();
+  }
+
+  #give(request: TftpRequest, peer: TftpPeer, at: TftpAddress, answer: Give<Tag>, end: EndOf): Served {
     let source: string | Buffer = answer.path;
     let bytes = answer.bytes;
     if (request.mode === 'netascii') {
-      if (bytes > largestNetascii) {
-        free();
-        return refuse(octetOnly.code, octetOnly.message, request);
-      }
       source = toNetascii(readFileSync(answer.path));
       bytes = source.length;
     }
     const agreed = negotiate(request.options, bytes);
     const { onProgress } = this.#options;
-    const transfer: SendingTransfer = new SendingTransfer({
+    const transfer = new SendingTransfer({
       localAddress: at.host,
       peer,
       source,
@@ -165,16 +181,33 @@ export class TftpServer<Tag> {
       pacer: answer.link ? new Pacer(answer.link) : null,
       tries: this.#options.tries ?? 6,
       onProgress: onProgress && ((progress) => onProgress(answer.tag, progress)),
-      onEnd: (end, progress) => {
-        this.#transfers.delete(key);
-        free();
-        this.#options.onEnd?.(answer.tag, end, progress, () => transfer.packets());
-      },
+      onEnd: (done, progress) => end(done, progress, null),
     });
-    this.#transfers.set(key, transfer);
-    transfer.heard(datagram);
-    this.#options.onBegin?.(answer.tag, peer, request, agreed, transfer);
-    transfer.start();
+    return { transfer, agreed };
+  }
+
+  #take(
+    request: TftpRequest,
+    peer: TftpPeer,
+    at: TftpAddress,
+    answer: { readonly mostBytes: number; readonly tag: Tag },
+    end: EndOf,
+  ): Served {
+    const announcedBytes = announced(request);
+    const agreed = negotiate(request.options, announcedBytes);
+    const { onProgress } = this.#options;
+    const transfer = new ReceivingTransfer({
+      localAddress: at.host,
+      peer,
+      agreed,
+      announcedBytes,
+      mostBytes: answer.mostBytes,
+      netascii: request.mode === 'netascii',
+      tries: this.#options.tries ?? 6,
+      onProgress: onProgress && ((progress) => onProgress(answer.tag, progress)),
+      onEnd: end,
+    });
+    return { transfer, agreed };
   }
 
   #mayAnswer(address: string): boolean {
@@ -187,4 +220,28 @@ export class TftpServer<Tag> {
     this.#errors.counts.set(address, count);
     return count <= mostErrorsPerSecond;
   }
+}
+
+type Give<Tag> = Extract<TftpAnswer<Tag>, { kind: 'send' }>;
+type EndOf = (end: TransferEnd, progress: TransferProgress, content: Buffer | null) => void;
+interface Served {
+  readonly transfer: ServedTransfer;
+  readonly agreed: Agreed;
+}
+
+/** RFC 2349: what the sender says that it will send; 0 when it does not say. */
+const announced = (request: TftpRequest): number => {
+  const text = request.options.get('tsize') ?? '';
+  return /^\d{1,15}$/.test(text) ? Number(text) : 0;
+};
+
+/** Why a request gets nothing, whatever was decided: what is asked for and what is answered must fit. */
+export function refusalOf(request: TftpRequest, answer: TftpAnswer<unknown>): { readonly code: number; readonly message: string } | null {
+  if (answer.kind === 'refuse') return answer;
+  if ((answer.kind === 'take') !== (request.kind === 'wrq'))
+    return { code: errorCodes.accessViolation, message: answer.kind === 'take' ? 'this file is not given' : 'this store takes no files' };
+  if (answer.kind === 'take' && announced(request) > answer.mostBytes)
+    return { code: errorCodes.diskFull, message: `more than ${answer.mostBytes} octets are not taken` };
+  if (answer.kind === 'send' && request.mode === 'netascii' && answer.bytes > largestNetascii) return octetOnly;
+  return null;
 }

@@ -1,9 +1,8 @@
 import { Worker } from 'node:worker_threads';
 import { WireError } from '../errors.js';
-import { largestNetascii, octetOnly } from './netascii.js';
 import type { Agreed } from './options.js';
-import type { ReadRequest } from './packets.js';
-import type { Packets, TftpAddress, TftpAnswer, TftpPeer } from './server.js';
+import type { TftpRequest } from './packets.js';
+import { refusalOf, type Packets, type TftpAddress, type TftpAnswer, type TftpPeer } from './server.js';
 import type { TransferEnd, TransferProgress } from './transfer.js';
 import type { FromWorker, TftpWorkerData, ToWorker } from './worker-messages.js';
 
@@ -11,12 +10,13 @@ export interface ThreadedTftpOptions<Tag> {
   /** Where to listen; port 0 chooses a free one, the same at every address. */
   readonly hosts: readonly string[];
   readonly port: number;
-  readonly answer: (request: ReadRequest, peer: TftpPeer, at: TftpAddress) => TftpAnswer<Tag>;
+  readonly answer: (request: TftpRequest, peer: TftpPeer, at: TftpAddress) => TftpAnswer<Tag>;
   readonly onBegin: (tag: Tag, id: number, agreed: Agreed) => void;
   /** Told every `progressEveryMs` while it moves. */
   readonly onProgress: (tag: Tag, progress: TransferProgress) => void;
-  readonly onEnd: (tag: Tag, end: TransferEnd, progress: TransferProgress, packets: Packets) => void;
-  readonly onRefused: (peer: TftpPeer, request: ReadRequest | null, why: string, at: TftpAddress, untold: number) => void;
+  /** `content` is what was taken, where something was to be taken and all of it came. */
+  readonly onEnd: (tag: Tag, end: TransferEnd, progress: TransferProgress, packets: Packets, content: Uint8Array | null) => void;
+  readonly onRefused: (peer: TftpPeer, request: TftpRequest | null, why: string, at: TftpAddress, untold: number) => void;
   /** The worker is gone though nobody stopped it. */
   readonly onLost: (why: string) => void;
   readonly progressEveryMs?: number;
@@ -103,12 +103,12 @@ export class ThreadedTftp<Tag> {
       case 'ask': {
         const { request, peer, at } = message;
         const found = this.options.answer(request, peer, at);
-        const answer = found.kind === 'send' && request.mode === 'netascii' && found.bytes > largestNetascii ? octetOnly : found;
-        if (answer.kind === 'refuse') this.#send({ kind: 'answer', id: message.id, answer });
+        const not = refusalOf(request, found);
+        if (not !== null || found.kind === 'refuse') this.#send({ kind: 'answer', id: message.id, answer: { kind: 'refuse', ...not! } });
         else {
-          const { tag, path, bytes, link = null } = answer;
+          const { tag, ...rest } = found;
           this.#tags.set(message.id, tag);
-          this.#send({ kind: 'answer', id: message.id, answer: { kind: 'send', path, bytes, link } });
+          this.#send({ kind: 'answer', id: message.id, answer: rest.kind === 'send' ? { ...rest, link: rest.link ?? null } : rest });
         }
         break;
       }
@@ -124,7 +124,7 @@ export class ThreadedTftp<Tag> {
       case 'end': {
         const tag = this.#tags.get(message.id);
         this.#tags.delete(message.id);
-        if (tag !== undefined) this.options.onEnd(tag, message.end, message.progress, message.packets);
+        if (tag !== undefined) this.options.onEnd(tag, message.end, message.progress, message.packets, message.content);
         break;
       }
       case 'refused':

@@ -51,6 +51,12 @@ export class PacketTrace {
       this.#rare.set(place, Uint8Array.prototype.slice.call(packet, 0, Math.min(length, headOfFirst)));
   }
 
+  /** As `packets`, by the clock of the day. */
+  told(): { readonly packets: TracedPacket[]; readonly missing: number } {
+    const { packets, missing } = this.packets();
+    return { packets: packets.map((p) => ({ ...p, at: performance.timeOrigin + p.at })), missing };
+  }
+
   /** In the order in which they passed; `missing` were between the first and the last. */
   packets(): { readonly packets: TracedPacket[]; readonly missing: number } {
     const kept = Math.min(this.#later, lastKept);

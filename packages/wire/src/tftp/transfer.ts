@@ -1,7 +1,8 @@
-import { createSocket, type Socket } from 'node:dgram';
+import type { Socket } from 'node:dgram';
 import { closeSync, openSync, readSync } from 'node:fs';
-import { encodeError, encodeOack, errorCodes, opcodes } from './packets.js';
+import { encodeError, encodeOack, errorCodes, opcodes, readError } from './packets.js';
 import type { Agreed } from './options.js';
+import { ownSocket } from './own-socket.js';
 import type { Pacer } from '../pacer.js';
 import { PacketTrace, type TracedPacket } from './trace.js';
 
@@ -23,8 +24,8 @@ export interface TransferProgress {
 
 export type TransferEnd =
   | { readonly kind: 'done' }
-  /** The receiver sent an ERROR packet: its code and words. */
-  | { readonly kind: 'refused-by-receiver'; readonly code: number; readonly message: string }
+  /** The other end sent an ERROR packet: its code and words. */
+  | { readonly kind: 'ended-by-peer'; readonly code: number; readonly message: string }
   | { readonly kind: 'silent'; readonly tries: number }
   /** Every block was sent, and only the last acknowledgement never came: the receiver knows whether it has them. */
   | { readonly kind: 'unconfirmed' }
@@ -106,12 +107,7 @@ export class SendingTransfer {
     this.#patience = input.tries * (input.agreed.timeout === null ? usualTimeout : input.agreed.timeout * 1000);
     this.#wait = Math.min(this.#wait, this.#longestWait);
     this.#peace = (input.agreed.timeout === null ? usualTimeout : input.agreed.timeout * 1000) * 1.2;
-    const family = input.localAddress.includes(':') ? 6 : 4;
-    this.#socket = createSocket({
-      type: family === 6 ? 'udp6' : 'udp4',
-      // Addresses are numbers already; looking them up would put every packet off to the next tick.
-      lookup: (address, _options, done) => done(null, address, family),
-    });
+    this.#socket = ownSocket(input.localAddress);
   }
 
   start(): void {
@@ -163,8 +159,7 @@ export class SendingTransfer {
 
   /** Its first and last packets. */
   packets(): { readonly packets: TracedPacket[]; readonly missing: number } {
-    const { packets, missing } = this.#trace.packets();
-    return { packets: packets.map((p) => ({ ...p, at: performance.timeOrigin + p.at })), missing };
+    return this.#trace.told();
   }
 
   #send(packet: Buffer, length = packet.length): void {
@@ -191,12 +186,7 @@ export class SendingTransfer {
     this.#trace.note(false, packet, packet.length, now);
     const opcode = packet.readUInt16BE(0);
     if (opcode === opcodes.error) {
-      const end = packet.indexOf(0, 4);
-      this.#end({
-        kind: 'refused-by-receiver',
-        code: packet.readUInt16BE(2),
-        message: packet.toString('latin1', 4, end < 0 ? packet.length : end),
-      });
+      this.#end({ kind: 'ended-by-peer', ...readError(packet) });
       return;
     }
     if (opcode !== opcodes.ack) return;

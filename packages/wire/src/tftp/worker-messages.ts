@@ -1,5 +1,5 @@
 import type { Agreed } from './options.js';
-import type { ReadRequest } from './packets.js';
+import type { TftpRequest } from './packets.js';
 import type { SharedLink } from '../pacer.js';
 import type { Packets, TftpAddress, TftpPeer } from './server.js';
 import type { TransferEnd, TransferProgress } from './transfer.js';
@@ -16,6 +16,7 @@ export interface TftpWorkerData {
 /** How an answer travels to the worker: the caller's tag stays where it is, a number stands for it. */
 export type AnswerMessage =
   | { readonly kind: 'send'; readonly path: string; readonly bytes: number; readonly link: SharedLink | null }
+  | { readonly kind: 'take'; readonly mostBytes: number }
   | { readonly kind: 'refuse'; readonly code: number; readonly message: string };
 
 export type ToWorker =
@@ -27,7 +28,7 @@ export type ToWorker =
 export type FromWorker =
   | { readonly kind: 'listening'; readonly port: number }
   | { readonly kind: 'failed'; readonly detail: string }
-  | { readonly kind: 'ask'; readonly id: number; readonly request: ReadRequest; readonly peer: TftpPeer; readonly at: TftpAddress }
+  | { readonly kind: 'ask'; readonly id: number; readonly request: TftpRequest; readonly peer: TftpPeer; readonly at: TftpAddress }
   | { readonly kind: 'begin'; readonly id: number; readonly agreed: Agreed }
   | { readonly kind: 'progress'; readonly moving: readonly (readonly [id: number, progress: TransferProgress])[] }
   | {
@@ -36,11 +37,13 @@ export type FromWorker =
       readonly end: TransferEnd;
       readonly progress: TransferProgress;
       readonly packets: Packets;
+      /** What was taken. */
+      readonly content: Uint8Array | null;
     }
   | {
       readonly kind: 'refused';
       readonly peer: TftpPeer;
-      readonly request: ReadRequest | null;
+      readonly request: TftpRequest | null;
       readonly why: string;
       readonly at: TftpAddress;
       /** Refusals since the last one told, that were not told one by one. */

@@ -1,6 +1,5 @@
 import { parentPort, workerData } from 'node:worker_threads';
-import { TftpServer } from './server.js';
-import type { SendingTransfer } from './transfer.js';
+import { TftpServer, type ServedTransfer } from './server.js';
 import type { AnswerMessage, FromWorker, TftpWorkerData, ToWorker } from './worker-messages.js';
 
 /** The thread in which transfers move: whatever the service is busy with, blocks go out on time. */
@@ -13,7 +12,7 @@ const mostToldPerSecond = 50;
 
 let next = 1;
 const asked = new Map<number, (answer: AnswerMessage) => void>();
-const moving = new Map<number, SendingTransfer>();
+const moving = new Map<number, ServedTransfer>();
 let refusals = { second: 0, told: 0, untold: 0 };
 
 const server = new TftpServer<number>({
@@ -34,9 +33,9 @@ const server = new TftpServer<number>({
     moving.set(id, transfer);
     tell({ kind: 'begin', id, agreed });
   },
-  onEnd: (id, end, progress, packets) => {
+  onEnd: (id, end, progress, packets, content) => {
     moving.delete(id);
-    tell({ kind: 'end', id, end, progress, packets: packets() });
+    tell({ kind: 'end', id, end, progress, packets: packets(), content });
   },
   onRefused: (peer, request, why, at) => {
     const second = Math.floor(performance.now() / 1000);

@@ -13,7 +13,17 @@ export const transfer: Step = async (step) => {
   const [offered] = offers.offer(image, device, plan.id);
   const { told, protocol, bySite } = await toldFor(step, device, image);
   // What moves from the store of a site, Barrow does not see.
-  const watch = bySite ? null : step.watches.begin({ device, image, offered: offered!, told, protocol, reach: reachOf(step) });
+  const watch = bySite
+    ? null
+    : step.watches.begin({
+        device,
+        image,
+        bytes: offered!.file.bytes,
+        fetchesFrom: offered!.device.fetchesFrom,
+        told,
+        protocol,
+        reach: reachOf(step),
+      });
   try {
     watch?.needStore();
     const session = await step.login();
