@@ -14,6 +14,7 @@ export { tryConnects, type ConnectInput } from './tcp/connect.js';
 export { sshGreeting, sshHostKey, type SshGreeting } from './ssh/greeting.js';
 export { FileServer, throttle, type FileAnswer, type FileEnd, type FilePart, type FileRequest } from './http/file-server.js';
 export { uploadHttp, type HttpUpload, type PushedFile, type UploadAnswer } from './http/upload.js';
+export { contentDigest, type ContentDigest } from './http/content-digest.js';
 export { challenge, opens, type Guard } from './http/guard.js';
 export {
   askHttp,

@@ -1,11 +1,11 @@
 import { createHash, randomBytes } from 'node:crypto';
 import { appendFileSync, mkdtempSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
-import { request } from 'node:http';
-import { connect } from 'node:net';
+import { createServer, request } from 'node:http';
+import { connect, type AddressInfo } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { FileServer, opens, challenge, type FileEnd, type Guard } from '@barrow/wire';
+import { challenge, contentDigest, FileServer, opens, type FileEnd, type Guard, type HttpAccess } from '@barrow/wire';
 import { certificate } from '../../standins/dist/net/certificate.js';
 import { command } from '../../../tests/support/command.js';
 import { has } from '../../../tests/support/service.js';
@@ -156,6 +156,34 @@ describe('a server of files', () => {
     const { out: told } = await curl('-o', '/dev/null', '-w', '%{http_code}', '-T', path, `${at}/image`);
     expect(told).toBe('405');
     expect(sha(readFileSync(path))).toBe(sha(content));
+  });
+
+  it('is read back whole to take its digest, with whatever login it asks for', async () => {
+    const target = (access: HttpAccess | null) => ({ host: '127.0.0.1', port, secure: false, access, timeoutMs: 5000 });
+    const login = { user: 'store', password: 'pass:word' };
+    const whole = { sha256: sha(content), bytes: content.length, how: 'read' };
+    expect(await contentDigest(target(null), '/image')).toEqual(whole);
+    expect(await contentDigest(target({ how: 'basic', ...login }), '/basic')).toEqual(whole);
+    expect(await contentDigest(target({ how: 'digest', ...login }), '/digest')).toEqual(whole);
+    await expect(contentDigest(target({ how: 'digest', ...login, password: 'no' }), '/digest')).rejects.toMatchObject({
+      fault: 'login-refused',
+    });
+    expect(await contentDigest(target(null), '/nothing')).toBeNull();
+    await expect(contentDigest({ ...target(null), port: 1 }, '/image')).rejects.toMatchObject({ fault: 'refused' });
+  });
+
+  it('need not be read back where the server tells its digest (RFC 9530)', async () => {
+    const asked: string[] = [];
+    const server = createServer((request, response) => {
+      asked.push(`${request.method} ${request.headers['want-repr-digest'] ?? '-'}`);
+      const digest = createHash('sha256').update(content).digest('base64');
+      response.writeHead(200, { 'content-length': content.length, 'repr-digest': `unixsum=:AAA=:, sha-256=:${digest}:` }).end();
+    });
+    await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
+    const target = { host: '127.0.0.1', port: (server.address() as AddressInfo).port, secure: false, access: null, timeoutMs: 5000 };
+    expect(await contentDigest(target, '/image')).toEqual({ sha256: sha(content), bytes: content.length, how: 'told' });
+    expect(asked).toEqual(['HEAD sha-256=10']);
+    server.close();
   });
 
   it('notices who goes away in the middle, and how far it had come', async () => {

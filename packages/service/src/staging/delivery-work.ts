@@ -75,7 +75,8 @@ async function toSiteStore(work: DeliveryWork, image: ImageRow): Promise<{ diges
       });
       digest = found.digest;
       one.row.verified = true;
-      transfers.end(one, 'done', found.wasThere ? 'it was there already' : 'whole, and its digest was read back');
+      const checked = found.how === 'told' ? 'the store told its digest' : 'its digest was read back';
+      transfers.end(one, 'done', found.wasThere ? `it was there already; ${checked}` : `whole; ${checked}`);
     } catch (error) {
       const cause = asCause(error);
       if (cause instanceof CauseError) Object.assign(one.row, { cause: cause.code, evidence: [cause.detail] });

@@ -1,9 +1,6 @@
-import { createHash } from 'node:crypto';
-import { get as plainGet, type IncomingMessage } from 'node:http';
-import { get as secureGet } from 'node:https';
 import { CauseError } from '@barrow/core';
 import { asCause, type CarriedFile } from '@barrow/families';
-import { SshPlace, uploadHttp, WireError, type HttpTarget, type SharedLink } from '@barrow/wire';
+import { contentDigest, SshPlace, uploadHttp, type HttpTarget, type SharedLink } from '@barrow/wire';
 import type { Context } from '../context.js';
 import { CredentialEntity } from '../data/entities.js';
 import { httpAccess } from '../discovery/access.js';
@@ -17,7 +14,7 @@ export async function fillSiteStore(
   site: string,
   file: CarriedFile,
   use: { link: SharedLink | null; onSent: (octets: number) => void; signal: AbortSignal; onVerify: () => void },
-): Promise<{ digest: string; wasThere: boolean }> {
+): Promise<{ digest: string; wasThere: boolean; how: 'told' | 'read' }> {
   const { store } = sites.get(site);
   if (!store) throw new CauseError('upload-refused', `${site} has no store of its own; say where it is with \`barrow site set\``);
   const credential = store.credential === null ? null : await context.db.findOne(CredentialEntity, { name: store.credential });
@@ -34,12 +31,12 @@ export async function fillSiteStore(
       try {
         if (store.hostKey === null) await sites.pin(site, place.hostKey);
         const before = await place.digest(path);
-        if (before?.sha256 === file.sha256) return { digest: before.sha256, wasThere: true };
+        if (before?.sha256 === file.sha256) return { digest: before.sha256, wasThere: true, how: 'read' };
         await place.put(file, path, use);
         use.onVerify();
         const after = await place.digest(path);
         if (!after) throw new CauseError('upload-refused', `${path} is not there after it was written`);
-        return { digest: check(after.sha256, after.bytes, file, site), wasThere: false };
+        return { digest: check(after.sha256, after.bytes, file, site), wasThere: false, how: 'read' };
       } finally {
         use.signal.removeEventListener('abort', abort);
         place.close();
@@ -53,15 +50,15 @@ export async function fillSiteStore(
       timeoutMs: 30_000,
       signal: use.signal,
     };
-    const before = await digestAt(target, path);
-    if (before?.sha256 === file.sha256) return { digest: before.sha256, wasThere: true };
+    const before = await contentDigest(target, path);
+    if (before?.sha256 === file.sha256) return { digest: before.sha256, wasThere: true, how: before.how };
     const answer = await uploadHttp(target, { method: 'PUT', path, as: { how: 'body' }, file, link: use.link, onSent: use.onSent });
     if (answer.status < 200 || answer.status > 299)
       throw new CauseError('upload-refused', `the store of ${site} answered ${answer.status}: ${answer.body.trim().slice(0, 200)}`);
     use.onVerify();
-    const after = await digestAt(target, path);
+    const after = await contentDigest(target, path);
     if (!after) throw new CauseError('upload-refused', `${path} cannot be read back`);
-    return { digest: check(after.sha256, after.bytes, file, site), wasThere: false };
+    return { digest: check(after.sha256, after.bytes, file, site), wasThere: false, how: after.how };
   } catch (error) {
     throw asCause(error);
   }
@@ -72,52 +69,4 @@ function check(sha256: string, bytes: number, file: CarriedFile, site: string): 
     throw new CauseError('wrong-size-taken', `the store of ${site} holds ${bytes} octets of ${file.name}, it has ${file.bytes}`);
   if (sha256 !== file.sha256) throw new CauseError('image-damaged', `in the store of ${site} its digest is ${sha256}`);
   return sha256;
-}
-
-/** What is there, read as its devices would; null when nothing is. */
-function digestAt(target: HttpTarget, path: string): Promise<{ sha256: string; bytes: number } | null> {
-  const { access } = target;
-  const authorization =
-    access?.how === 'basic'
-      ? `Basic ${Buffer.from(`${access.user}:${access.password}`).toString('base64')}`
-      : access?.how === 'token'
-        ? `Bearer ${access.token}`
-        : null;
-  return new Promise((resolve, reject) => {
-    const options = {
-      host: target.host,
-      port: target.port,
-      path,
-      agent: false as const,
-      timeout: target.timeoutMs,
-      signal: target.signal,
-      headers: authorization ? { authorization } : {},
-    };
-    const hear = (response: IncomingMessage): void => {
-      if (response.statusCode !== 200) {
-        response.resume();
-        return resolve(null);
-      }
-      const hash = createHash('sha256');
-      let bytes = 0;
-      response.on('data', (d: Buffer) => {
-        hash.update(d);
-        bytes += d.length;
-      });
-      response.on('end', () => resolve({ sha256: hash.digest('hex'), bytes }));
-      response.on('error', reject);
-    };
-    const request = target.secure ? secureGet({ ...options, rejectUnauthorized: false }, hear) : plainGet(options, hear);
-    request.on('timeout', () => request.destroy(new WireError('timeout', `${target.host}:${target.port} did not answer`)));
-    request.on('error', (error: NodeJS.ErrnoException) =>
-      reject(
-        error instanceof WireError
-          ? error
-          : new WireError(
-              error.code === 'ECONNREFUSED' ? 'refused' : 'lost',
-              `${target.host}:${target.port}: ${error.code ?? error.message}`,
-            ),
-      ),
-    );
-  });
 }
