@@ -2,7 +2,7 @@
 import { writeFileSync } from 'node:fs';
 import { cause, transferFaults } from '@barrow/core';
 
-const row = (f) => `| \`${f.name}\` | ${f.what} | ${f.sign} | \`${f.cause}\` | ${cause(f.cause).next} |`;
+const row = (f) => `| \`${f.name}\` | ${f.by.join(', ').toUpperCase()} | ${f.what} | ${f.sign} | \`${f.cause}\` | ${cause(f.cause).next} |`;
 writeFileSync(
   new URL('../docs/when-nothing-moves.md', import.meta.url),
   `# When nothing moves
@@ -29,8 +29,8 @@ nothing for a while: only when it stays silent for longer than that does a trans
 Each of these is switched on in the tests, which read this table (\`packages/core/src/transfers/faults.ts\`; this page is made from it by
 \`node scripts/faults-page.mjs\`). Most can be switched on in the demo as well: see the README.
 
-| fault | what is wrong | what gives it away | cause | what to do |
-|---|---|---|---|---|
+| fault | tried by | what is wrong | what gives it away | cause | what to do |
+|---|---|---|---|---|---|
 ${transferFaults.map(row).join('\n')}
 
 ## The packets

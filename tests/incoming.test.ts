@@ -86,9 +86,9 @@ describe('settings that a device sends by TFTP', () => {
   });
 
   it('that do not come are explained: the way is blocked', async () => {
-    await scene.fleet.fault('quay-core-2', 'send-blocked');
+    await scene.fleet.fault('quay-core-2', 'way-blocked');
     const ran = await cli('backup', 'take', 'quay-core-2');
-    await scene.fleet.fault('quay-core-2', 'send-blocked', false);
+    await scene.fleet.fault('quay-core-2', 'way-blocked', false);
     expect(ran.code).toBe(4);
     expect(ran.err).toContain('neither its request nor its ping reaches the store');
     expect(ran.err).toContain('quay-core-2 said: no: sending ended, no answer');
@@ -98,9 +98,9 @@ describe('settings that a device sends by TFTP', () => {
   });
 
   it('that come under another name are refused, and the name is told', async () => {
-    await scene.fleet.fault('quay-core-2', 'sends-in-capitals');
+    await scene.fleet.fault('quay-core-2', 'asks-in-capitals');
     const ran = await cli('backup', 'take', 'quay-core-2', '--json');
-    await scene.fleet.fault('quay-core-2', 'sends-in-capitals', false);
+    await scene.fleet.fault('quay-core-2', 'asks-in-capitals', false);
     expect(ran.code).toBe(4);
     expect(ran.err + ran.out).toContain('asked-other-name');
     expect(ran.err + ran.out).toMatch(/KEEP-[0-9A-F]{16}/);
@@ -109,7 +109,7 @@ describe('settings that a device sends by TFTP', () => {
 
   it('are taken from that device only: a stranger who knows the name gets nothing in', async () => {
     expect((await write('keep-0123456789abcdef', port)).readUInt32BE(0)).toBe(0x0005_0002);
-    await scene.fleet.fault('quay-core-1', 'send-blocked');
+    await scene.fleet.fault('quay-core-1', 'way-blocked');
     const ran = cli('backup', 'take', 'quay-core-1');
     await expect.poll(async () => (await client.transfers(5, { state: 'awaited' })).length, { timeout: 20_000, interval: 50 }).toBe(1);
     const [awaited] = await client.transfers(5, { state: 'awaited' });
@@ -118,7 +118,7 @@ describe('settings that a device sends by TFTP', () => {
     // Who has nothing to send is not told what is awaited.
     expect(answer.toString('latin1')).not.toContain(awaited!.file);
     const { code, err } = await ran;
-    await scene.fleet.fault('quay-core-1', 'send-blocked', false);
+    await scene.fleet.fault('quay-core-1', 'way-blocked', false);
     expect(code).toBe(4);
     expect(err).toContain('127.0.0.1');
     const refused = (await client.transfers(20, { state: 'refused' })).filter((t) => t.peer.startsWith('127.0.0.1:'));

@@ -26,8 +26,14 @@ export const answerFaults = [
   'refuses-login',
   'wrong-clock',
   'hides-clock',
-  'send-blocked',
-  'sends-in-capitals',
+  'way-blocked',
+  'never-asks',
+  'asks-in-capitals',
+  'asks-from-elsewhere',
+  'forgets-login',
+  'closes-connection',
+  'restarts-transfer',
+  'damaged-in-transit',
 ] as const;
 export type AnswerFault = (typeof answerFaults)[number];
 

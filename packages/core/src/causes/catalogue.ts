@@ -130,13 +130,13 @@ const list = [
   },
   {
     code: 'never-asked',
-    what: 'The device was told to fetch the image, but no request from it reached the store.',
+    what: 'The device was told to turn to the store, but no request from it arrived there.',
     next: 'Look for a firewall or a route between device and store, and at the address the store is offered at.',
     counts: 'failed',
   },
   {
     code: 'transfer-broken',
-    what: 'The device asked for the image, but the transfer did not come to its end.',
+    what: 'The transfer was begun, but it did not come to its end.',
     next: 'Look at the transfer: the block it stopped at, and how often it was sent again. Suspect loss or a restart on the way.',
     counts: 'failed',
   },
@@ -162,6 +162,12 @@ const list = [
     code: 'asked-from-elsewhere',
     what: 'The file was asked for, but from an address that is not known to be the device.',
     next: 'The device may have several interfaces, or its address is translated on the way. If that was the device, say so: `barrow transfer claim TRANSFER DEVICE`.',
+    counts: 'failed',
+  },
+  {
+    code: 'store-login-missing',
+    what: 'The device asked the store, and did not log in there as its family says.',
+    next: 'The store asks for the login that `asks: login` in the family file names. If these devices cannot log in, or only in the other way, correct that line.',
     counts: 'failed',
   },
   {

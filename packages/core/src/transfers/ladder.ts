@@ -53,6 +53,8 @@ export interface MoveSeen {
   readonly silentMs: number;
   /** The ERROR packet of the receiver, where it sent one. */
   readonly receiverError: { readonly code: number; readonly message: string } | null;
+  /** The device closed the connection before all of it was sent (HTTP). */
+  readonly closed: boolean;
 }
 
 export interface Evidence {
@@ -70,6 +72,8 @@ export interface Evidence {
   readonly refusals: readonly RefusalSeen[];
   /** Whether no other device is waited for that has not asked yet for a file of this name. */
   readonly onlyOneWaiting: boolean;
+  /** Requests of the device since then that did not answer the store's demand for a login (HTTP). */
+  readonly loginsMissing: number;
   /** Transfers to the device since then, oldest first. */
   readonly moves: readonly MoveSeen[];
   /** What the device said, by the cause that its family ties to it; null while it says nothing. */
@@ -111,7 +115,14 @@ export function explainTransfer(e: Evidence): TransferFinding[] {
     );
 
   if (last) explainMove(e, last, add);
-  else {
+  else if (e.loginsMissing > 0) {
+    // The first request of a device that waits to be asked for its login has none either.
+    if (concluded || waited >= e.patience)
+      add(
+        'store-login-missing',
+        `${device.name} asked ${count(e.loginsMissing, 'time')} and was told to log in; no request of it had the login that the store knows.`,
+      );
+  } else {
     explainRefusals(e, add);
     if (findings.length === 0 && (concluded || waited >= e.patience)) explainSilence(e, add);
   }
@@ -157,7 +168,11 @@ function explainSilence(e: Evidence, add: Add): void {
   if (device.answers === false) add('unreachable', none, `${device.name} itself answers nothing at all.`);
   else if (device.ping === 'not-reached') add('way-to-store-blocked', none, `Its own ping of ${store.told} is not answered either.`);
   else if (device.ping === 'reached')
-    add('never-asked', none, `Its own ping of ${store.told} arrives: look for a filter of UDP port ${store.port}, or at what it was told.`);
+    add(
+      'never-asked',
+      none,
+      `Its own ping of ${store.told} arrives: look for a filter of ${store.protocol === 'tftp' ? 'UDP' : 'TCP'} port ${store.port}, or at what it was told.`,
+    );
   else add('never-asked', none, ...(device.answers === true ? [`${device.name} answers otherwise.`] : []));
 }
 
@@ -200,7 +215,9 @@ function explainMove(e: Evidence, last: MoveSeen, add: Add): void {
       `A window of ${last.windowSize} blocks was agreed, and ${device.name} acknowledges every single block.`,
       `${last.resent} blocks were sent again for it, ${last.block} have moved.`,
     );
-  if (e.moves.length >= 3 && !e.moves.some((m) => m.state === 'done') && givenUp.every((m) => m.bytes > 0))
+  // Who goes on where the last try ended comes to the end that way.
+  const resumes = e.moves.every((m, i) => i === 0 || (m.askedOptions['range'] !== undefined && m.bytes > e.moves[i - 1]!.bytes));
+  if (e.moves.length >= 3 && !resumes && !e.moves.some((m) => m.state === 'done') && givenUp.every((m) => m.bytes > 0))
     add(
       'transfer-restarts',
       `${device.name} has begun ${count(e.moves.length, 'time')} and never finished; it came as far as ${e.moves
@@ -209,7 +226,11 @@ function explainMove(e: Evidence, last: MoveSeen, add: Add): void {
         .join(', ')}.`,
     );
   if (last.state === 'done') explainTaken(e, last, add);
-  else if (
+  else if (last.closed) {
+    // It may begin anew at once.
+    if (e.words !== null || e.now - last.at > e.patience)
+      add('transfer-broken', `${device.name} closed the connection: ${size} had been sent.`);
+  } else if (
     last.bytes > 0 &&
     error === null &&
     (isTftp ? stands(last) : last.state === 'broken' || e.words !== null || last.silentMs > e.patience / 2)
@@ -228,7 +249,10 @@ function explainMove(e: Evidence, last: MoveSeen, add: Add): void {
 /** All octets went over; what the device makes of them. */
 function explainTaken(e: Evidence, last: MoveSeen, add: Add): void {
   const { device, holds, words } = e;
-  const whole = `All ${last.totalBytes} octets were acknowledged.`;
+  const isTftp = e.store.protocol === 'tftp';
+  const whole = isTftp
+    ? `All ${last.totalBytes} octets were acknowledged.`
+    : `All ${last.totalBytes} octets were sent; HTTP does not tell how many arrived.`;
   if (words?.cause === 'no-space') add('no-space', whole, `${device.name} said: ${words.text}`);
   if (holds?.bytes !== null && holds?.bytes !== undefined && holds.bytes !== e.bytes)
     add('wrong-size-taken', whole, `${device.name} holds ${holds.bytes} octets, the image has ${e.bytes}.`);
@@ -236,7 +260,7 @@ function explainTaken(e: Evidence, last: MoveSeen, add: Add): void {
     add('image-damaged', whole, `On ${device.name} its digest is ${holds.sha256.slice(0, 16)}…, ours is ${holds.wanted.slice(0, 16)}….`);
   if (words) {
     // It took everything: whatever its words are tied to, it is a refusal of what it took.
-    const cause = words.cause === 'never-asked' || words.cause === 'transfer-broken' ? 'image-refused' : words.cause;
+    const cause = isTftp && (words.cause === 'never-asked' || words.cause === 'transfer-broken') ? 'image-refused' : words.cause;
     add(cause, whole, `${device.name} said: ${words.text}`);
   }
 }

@@ -51,7 +51,8 @@ export function describePacket(packet: KeptPacket): string {
 }
 
 interface Ends {
-  readonly us: { readonly address: string; readonly port: number };
+  /** RFC 1350 §4: requests come in at the store's port, all else goes from a port of the transfer's own. */
+  readonly us: { readonly address: string; readonly port: number; readonly transferPort: number };
   readonly peer: { readonly address: string; readonly port: number };
 }
 
@@ -67,7 +68,9 @@ export function writePcapng(packets: readonly KeptPacket[], ends: Ends): Uint8Ar
   ];
   for (const packet of packets) {
     const head = Uint8Array.from(octetsOf(packet.head));
-    const [from, to] = packet.out ? [ends.us, ends.peer] : [ends.peer, ends.us];
+    const isRequest = head[1] === 1 || head[1] === 2;
+    const us = { address: ends.us.address, port: isRequest ? ends.us.port : ends.us.transferPort };
+    const [from, to] = packet.out ? [us, ends.peer] : [ends.peer, us];
     const headers = ipUdp(from, to, packet.length);
     const captured = headers.length + head.length;
     const micros = BigInt(Math.round(packet.at * 1000));
@@ -94,7 +97,7 @@ function block(type: number, parts: readonly Uint8Array[]): Uint8Array {
 }
 
 /** RFC 791 and RFC 768, or RFC 8200: the headers that a payload of this length had. */
-function ipUdp(from: Ends['us'], to: Ends['us'], payload: number): Uint8Array {
+function ipUdp(from: Ends['peer'], to: Ends['peer'], payload: number): Uint8Array {
   const udp = join([b16(from.port), b16(to.port), b16(Math.min(0xffff, payload + 8)), b16(0)]);
   if (from.address.includes(':'))
     return join([

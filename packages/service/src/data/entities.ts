@@ -310,7 +310,7 @@ export const TransferEntity = defineEntity({
     /** All that was found, the cause first. */
     findings: p.json<TransferFinding[]>(),
     /** Its first and last packets. */
-    packets: p.json<{ packets: KeptPacket[]; missing: number } | null>().nullable(),
+    packets: p.json<{ packets: KeptPacket[]; missing: number; port?: number | null } | null>().nullable(),
   },
 });
 export type TransferRow = Row<typeof TransferEntity>;

@@ -58,4 +58,43 @@ export function addOperation<P extends Shape | undefined, Q extends Shape | unde
   );
 }
 
+/** Adds one operation that answers a file: described by OpenAPI, and open only to its role. */
+export function addOctets<P extends Shape>(
+  app: OpenAPIHono<Env>,
+  operation: {
+    readonly path: string;
+    readonly role: Role;
+    readonly summary: string;
+    readonly params: P;
+    /** The media type of the file. */
+    readonly type: string;
+    readonly run: (params: z.output<P>) => Promise<{ readonly octets: Uint8Array; readonly name: string }>;
+  },
+): void {
+  const { path, role, summary, params, type, run } = operation;
+  const route = createRoute({
+    method: 'get',
+    path,
+    summary,
+    description: `Needs the role ${role}.`,
+    security: [{ token: [] }],
+    request: { params: params as never },
+    responses: {
+      200: { description: 'The file', content: { [type]: { schema: z.string().openapi({ format: 'binary' }) } } },
+      default: problem,
+    },
+  } as never);
+  app.openapi(
+    route as never,
+    (async (c: HonoContext<Env>) => {
+      need(c.get('who'), role);
+      const { octets, name } = await run((c.req as unknown as { valid: (part: string) => z.output<P> }).valid('param'));
+      return c.body(octets as Uint8Array<ArrayBuffer>, 200, {
+        'content-type': type,
+        'content-disposition': `attachment; filename="${name}"`,
+      });
+    }) as never,
+  );
+}
+
 export const idParam = z.object({ id: z.string().min(1).max(200) });

@@ -3,8 +3,8 @@ import { siteInput, siteSchema, transferSchema, transferStates, transferStorySch
 import { DeviceEntity } from '../data/entities.js';
 import { Refusal } from '../errors.js';
 import type { Parts } from '../service.js';
-import { need, type Env } from './auth.js';
-import { addOperation, idParam } from './operation.js';
+import type { Env } from './auth.js';
+import { addOctets, addOperation, idParam } from './operation.js';
 
 /** What moves, what moved, what did not and why; and the sites that it moves to. */
 export function transferRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
@@ -35,25 +35,30 @@ export function transferRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     answer: transferStorySchema,
     run: ({ params }) => transfers.story(params.id),
   });
-  // Octets, not JSON: a capture for a viewer of one's own.
-  app.get('/api/v1/transfers/:id/packets.pcapng', async (c) => {
-    need(c.get('who'), 'viewer');
-    const { row, packets } = await transfers.packetsOf(c.req.param('id'));
-    if (packets.length === 0)
-      throw new Refusal(
-        409,
-        'no-packets',
-        'There is nothing to export',
-        'No packets of it were kept.',
-        'Only TFTP transfers keep their packets.',
-      );
-    const [, address, port] = /^(.*):(\d+)$/.exec(row.peer) ?? ['', row.peer, '0'];
-    const us = await offers.storeAddressFor({ address: address!, network: '', site: row.site ?? '' });
-    const file = writePcapng(packets, { us: { address: us, port: parts.tftp.port }, peer: { address: address!, port: Number(port) } });
-    return c.body(file as Uint8Array<ArrayBuffer>, 200, {
-      'content-type': 'application/vnd.tcpdump.pcap',
-      'content-disposition': `attachment; filename="transfer-${row.id}.pcapng"`,
-    });
+  addOctets(app, {
+    path: '/api/v1/transfers/{id}/packets.pcapng',
+    role: 'viewer',
+    summary: 'Its first and last packets as a pcapng file, for a viewer of your own',
+    params: idParam,
+    type: 'application/vnd.tcpdump.pcap',
+    run: async ({ id }) => {
+      const { row, packets, port = null } = await transfers.packetsOf(id);
+      if (packets.length === 0)
+        throw new Refusal(
+          409,
+          'no-packets',
+          'There is nothing to export',
+          'No packets of it were kept.',
+          'Only TFTP transfers keep their packets.',
+        );
+      const [, address, peerPort] = /^(.*):(\d+)$/.exec(row.peer) ?? ['', row.peer, '0'];
+      const us = await offers.storeAddressFor({ address: address!, network: '', site: row.site ?? '' });
+      const octets = writePcapng(packets, {
+        us: { address: us, port: parts.tftp.port, transferPort: port ?? parts.tftp.port },
+        peer: { address: address!, port: Number(peerPort) },
+      });
+      return { octets, name: `transfer-${row.id}.pcapng` };
+    },
   });
   addOperation(app, {
     method: 'post',

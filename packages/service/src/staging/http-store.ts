@@ -32,6 +32,8 @@ export class HttpStore {
   #fault: string | null = null;
   #again: NodeJS.Timeout | null = null;
   #stopped = false;
+  /** When a device was told to log in, until it does: only devices to which something is offered are here. */
+  readonly #challenged = new Map<string, readonly number[]>();
 
   constructor(
     private readonly context: Context,
@@ -78,7 +80,11 @@ export class HttpStore {
           tag: { start: startOfOffered(start, offered), one: null, from: 0 },
         };
       },
+      onChallenged: ({ start }) => {
+        if (start.device) this.#challenged.set(start.device.id, [...this.#challengesOf(start.device.id), Date.now()]);
+      },
       onBegin: (tag, part, stop) => {
+        if (tag.start.device) this.#challenged.delete(tag.start.device.id);
         tag.one = transfers.begin(tag.start);
         tag.one.stop = stop;
         tag.from = part.from;
@@ -88,6 +94,7 @@ export class HttpStore {
       onEnd: (tag, end, sent) => {
         if (!tag.one) return;
         transfers.progress(tag.one, tag.from + sent);
+        if (end.kind === 'broken' && end.closed) tag.one.facts.closed = true;
         const whole = tag.from + sent === tag.one.row.totalBytes;
         if (end.kind === 'broken') transfers.end(tag.one, 'broken', `broken after ${sent} octets: ${end.message}`);
         else
@@ -96,6 +103,15 @@ export class HttpStore {
       // What was not offered was written down when it was decided.
       onRefused: (peer, _request, why) => context.log.debug({ peer, why }, 'HTTP request refused'),
     });
+  }
+
+  /** How often a device was told to log in since a moment, and did not. */
+  loginsMissing(device: string, since: number): number {
+    return this.#challengesOf(device).filter((at) => at >= since).length;
+  }
+
+  #challengesOf(device: string): readonly number[] {
+    return (this.#challenged.get(device) ?? []).slice(-20);
   }
 
   get port(): number {

@@ -23,6 +23,8 @@ export interface MoveFacts {
   tries: number;
   silentMs: number;
   receiverError: { readonly code: number; readonly message: string } | null;
+  /** The device closed the connection before all of it was sent. */
+  closed: boolean;
 }
 
 /** A transfer in memory. */
@@ -135,7 +137,7 @@ export class Transfers {
     row.state = state;
     row.endedAt = Date.now();
     row.detail = safeText(detail, 400);
-    row.packets = packets && { packets: packets.packets.map(kept), missing: packets.missing };
+    row.packets = packets && keptOf(packets);
     // A transfer shorter than a stretch has its own mean as its rate.
     row.rate = Math.round((row.bytes * 1000) / Math.max(1, row.endedAt - row.askedAt));
     if (row.rates.length === 0) row.rates = [row.rate];
@@ -209,13 +211,13 @@ export class Transfers {
   }
 
   /** Its first and last packets, also while it moves. @throws Refusal */
-  async packetsOf(id: string): Promise<{ row: TransferRow; packets: KeptPacket[]; missing: number }> {
+  async packetsOf(id: string): Promise<{ row: TransferRow; packets: KeptPacket[]; missing: number; port?: number | null }> {
     const known = await this.row(id);
     // In memory an ended one has its packets for a while only.
     const row =
       known.endedAt !== null && known.packets === null ? ((await this.context.db.findOne(TransferEntity, { id })) ?? known) : known;
     const live = await this.#live.get(id)?.packets?.();
-    const found = live ? { packets: live.packets.map(kept), missing: live.missing } : (row.packets ?? { packets: [], missing: 0 });
+    const found = live ? keptOf(live) : (row.packets ?? { packets: [], missing: 0 });
     return { row, ...found };
   }
 
@@ -284,7 +286,7 @@ export class Transfers {
     };
     return {
       row,
-      facts: { acks: 0, singleSteps: 0, tries: 0, silentMs: 0, receiverError: null },
+      facts: { acks: 0, singleSteps: 0, tries: 0, silentMs: 0, receiverError: null, closed: false },
       packets: null,
       stop: null,
       sampledAt: now,
@@ -322,6 +324,11 @@ export class Transfers {
   }
 }
 
+const keptOf = ({ packets, missing, port }: Packets): NonNullable<TransferRow['packets']> => ({
+  packets: packets.map(kept),
+  missing,
+  port,
+});
 const kept = (p: Packets['packets'][number]): KeptPacket => ({
   at: p.at,
   out: p.out,

@@ -199,6 +199,7 @@ export class Watch {
       patience,
       onlyOneWaiting: !this.watches.othersWait(this),
       refusals: refusals.map(({ row }) => ({ at: row.askedAt, address: addressOf(row.peer), file: row.file, why: row.detail ?? '' })),
+      loginsMissing: protocol === 'http' ? stores.http.loginsMissing(device.id, this.since) : 0,
       moves: this.moves().map(({ row, facts }) => ({
         at: row.askedAt,
         file: row.file,

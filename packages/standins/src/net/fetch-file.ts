@@ -1,12 +1,28 @@
 import { get as plainGet, type IncomingMessage } from 'node:http';
 import { get as secureGet } from 'node:https';
 
+/** `closes-connection`: closes it in the middle. `restarts-transfer`: does so over and over. */
+export type FetchQuirk = 'closes-connection' | 'restarts-transfer';
+
 /** A device's own HTTP client: fetches from its own address, and goes on where a broken connection has left it. */
 export async function fetchFile(
   url: string,
   from: string,
   most: number,
   login: { user: string; password: string } | null,
+  quirk: FetchQuirk | null = null,
+): Promise<Buffer> {
+  if (quirk !== 'restarts-transfer') return fetchOnce(url, from, most, login, quirk);
+  for (let tries = 0; tries < 4; tries++) await fetchOnce(url, from, most, login, quirk).catch(() => undefined);
+  throw new Error('gave up after four tries');
+}
+
+async function fetchOnce(
+  url: string,
+  from: string,
+  most: number,
+  login: { user: string; password: string } | null,
+  quirk: FetchQuirk | null,
 ): Promise<Buffer> {
   const parts: Buffer[] = [];
   let got = 0;
@@ -36,6 +52,10 @@ export async function fetchFile(
         response.on('data', (d: Buffer) => {
           parts.push(d);
           got += d.length;
+          if (quirk !== null && got > total * 0.4) {
+            reject(Object.assign(new Error('closed'), { final: true }));
+            response.destroy();
+          }
         });
         response.on('end', resolve);
         response.on('error', () => resolve());

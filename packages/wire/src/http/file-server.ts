@@ -33,7 +33,10 @@ export type FileAnswer<Tag> =
     }
   | { readonly kind: 'refuse'; readonly status: 403 | 404 | 405 | 503; readonly message: string };
 
-export type FileEnd = { readonly kind: 'done' } | { readonly kind: 'broken'; readonly message: string };
+export type FileEnd =
+  | { readonly kind: 'done' }
+  /** `closed`: from the other end. */
+  | { readonly kind: 'broken'; readonly message: string; readonly closed: boolean };
 
 /** Which octets of the file are sent. */
 export interface FilePart {
@@ -47,6 +50,8 @@ export interface FileServerOptions<Tag> {
   readonly port: number;
   readonly tls: { readonly cert: string; readonly key: string } | null;
   readonly answer: (request: FileRequest, peer: TftpPeer) => FileAnswer<Tag>;
+  /** A request had no login that opens the file; with digest, the first of each device has none. */
+  readonly onChallenged?: (tag: Tag, peer: TftpPeer) => void;
   readonly onBegin: (tag: Tag, part: FilePart, stop: (why: string) => void) => void;
   readonly onProgress: (tag: Tag, sent: number) => void;
   readonly onEnd: (tag: Tag, end: FileEnd, sent: number) => void;
@@ -143,8 +148,10 @@ export class FileServer<Tag> {
     const answer = this.options.answer(asked, peer);
     if (answer.kind === 'refuse') return refuse(answer.status, answer.message, asked);
     const { guard } = answer;
-    if (guard && !opens(guard, request.headers.authorization, request.method, request.url ?? '/'))
+    if (guard && !opens(guard, request.headers.authorization, request.method, request.url ?? '/')) {
+      this.options.onChallenged?.(answer.tag, peer);
       return refuse(401, 'a login is needed', asked, { 'www-authenticate': challenge(guard) });
+    }
     await this.#send(request, response, answer);
   }
 
@@ -204,8 +211,9 @@ export class FileServer<Tag> {
       this.options.onEnd(tag, { kind: 'done' }, part.octets);
     } catch (error) {
       const code = (error as NodeJS.ErrnoException).code ?? (error as Error).message;
-      const message = why ?? (code === 'ERR_STREAM_PREMATURE_CLOSE' || code === 'ECONNRESET' ? 'the device closed the connection' : code);
-      this.options.onEnd(tag, { kind: 'broken', message }, sent());
+      const closed = why === null && ['ERR_STREAM_PREMATURE_CLOSE', 'ECONNRESET', 'EPIPE'].includes(code);
+      const message = why ?? (closed ? 'the device closed the connection' : code);
+      this.options.onEnd(tag, { kind: 'broken', message, closed }, sent());
     } finally {
       clearInterval(timer);
       this.#active--;

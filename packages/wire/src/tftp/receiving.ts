@@ -47,6 +47,7 @@ export class ReceivingTransfer {
   #heardAt = performance.now();
   #timer: NodeJS.Timeout | null = null;
   #whole = false;
+  #port: number | null = null;
   #ended = false;
 
   constructor(input: ReceivingInput) {
@@ -60,6 +61,7 @@ export class ReceivingTransfer {
     this.#socket.on('message', (packet, from) => this.#receive(packet, from.address, from.port));
     this.#socket.bind({ port: 0, address: this.#input.localAddress }, () => {
       if (this.#ended) return;
+      this.#port = this.#socket.address().port;
       this.#acknowledge();
       this.#arm();
     });
@@ -90,8 +92,8 @@ export class ReceivingTransfer {
     this.#trace.note(false, request, request.length, performance.now());
   }
 
-  packets(): { readonly packets: TracedPacket[]; readonly missing: number } {
-    return this.#trace.told();
+  packets(): { readonly packets: TracedPacket[]; readonly missing: number; readonly port: number | null } {
+    return this.#trace.told(this.#port);
   }
 
   #send(packet: Buffer): void {

@@ -26,7 +26,7 @@ export type TftpAnswer<Tag> =
   | { readonly kind: 'take'; readonly mostBytes: number; readonly tag: Tag }
   | { readonly kind: 'refuse'; readonly code: number; readonly message: string };
 
-export type Packets = { readonly packets: readonly TracedPacket[]; readonly missing: number };
+export type Packets = { readonly packets: readonly TracedPacket[]; readonly missing: number; readonly port: number | null };
 
 /** A transfer in either direction. */
 export type ServedTransfer = Pick<SendingTransfer, 'start' | 'stop' | 'heard' | 'packets' | 'progress'>;

@@ -51,10 +51,10 @@ export class PacketTrace {
       this.#rare.set(place, Uint8Array.prototype.slice.call(packet, 0, Math.min(length, headOfFirst)));
   }
 
-  /** As `packets`, by the clock of the day. */
-  told(): { readonly packets: TracedPacket[]; readonly missing: number } {
+  /** As `packets`, by the clock of the day. @param port of ours, from which the transfer goes */
+  told(port: number | null): { readonly packets: TracedPacket[]; readonly missing: number; readonly port: number | null } {
     const { packets, missing } = this.packets();
-    return { packets: packets.map((p) => ({ ...p, at: performance.timeOrigin + p.at })), missing };
+    return { packets: packets.map((p) => ({ ...p, at: performance.timeOrigin + p.at })), missing, port };
   }
 
   /** In the order in which they passed; `missing` were between the first and the last. */

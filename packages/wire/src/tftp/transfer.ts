@@ -95,6 +95,7 @@ export class SendingTransfer {
   #acks = 0;
   #singleSteps = 0;
   #paceTimer: NodeJS.Timeout | null = null;
+  #port: number | null = null;
 
   constructor(input: TransferInput) {
     this.#input = input;
@@ -125,6 +126,7 @@ export class SendingTransfer {
     this.#socket.on('message', (packet, from) => this.#receive(packet, from.address, from.port));
     this.#socket.bind({ port: 0, address: this.#input.localAddress }, () => {
       if (this.#ended) return;
+      this.#port = this.#socket.address().port;
       // A connected socket would hide a third port's packets, which RFC 1350 §4 wants answered with error 5.
       if (this.#acknowledged < 0) this.#sendOack();
       else this.#fill();
@@ -158,8 +160,8 @@ export class SendingTransfer {
   }
 
   /** Its first and last packets. */
-  packets(): { readonly packets: TracedPacket[]; readonly missing: number } {
-    return this.#trace.told();
+  packets(): { readonly packets: TracedPacket[]; readonly missing: number; readonly port: number | null } {
+    return this.#trace.told(this.#port);
   }
 
   #send(packet: Buffer, length = packet.length): void {
