@@ -38,7 +38,7 @@ describe.skipIf(!hasChromium)('staging and transfers in the console', () => {
     await page.getByRole('button', { name: 'Check the stores' }).click();
     const found = page.getByRole('status', { name: 'Stores' });
     await found.getByText('TFTP store').waitFor();
-    expect(await found.getByText('it answers').count()).toBe(2);
+    expect(await found.getByText('a file was fetched from it').count()).toBe(2);
   });
 
   it('looks before it stages, stages from a dialog, and shows it done', async () => {

@@ -28,6 +28,7 @@ import { MapService } from './map/map.js';
 import { Backups } from './runner/backups.js';
 import { Journal } from './runner/journal.js';
 import { Runner } from './runner/runner.js';
+import { CheckFile } from './staging/check-file.js';
 import { Offers } from './staging/offers.js';
 import { TftpStore } from './staging/tftp-store.js';
 import { Deliveries } from './staging/deliveries.js';
@@ -55,6 +56,7 @@ export interface Parts {
   readonly advisories: Advisories;
   readonly standing: StandingService;
   readonly offers: Offers;
+  readonly checkFile: CheckFile;
   readonly tftp: TftpStore;
   readonly httpStore: HttpStore;
   readonly transfers: Transfers;
@@ -135,9 +137,17 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     await sites.load();
     const transfers = new Transfers(context);
     await transfers.load();
+    const checkFile = new CheckFile(options.dataFolder);
     const offers = new Offers(context, sites, () => ({ tftp: tftp.port, http: httpStore.port, secure: httpStore.secure }));
-    const tftp: TftpStore = new TftpStore(context, { offers, sites, transfers, images, incoming: () => incoming });
-    const httpStore: HttpStore = new HttpStore(context, offers, sites, transfers, images);
+    const tftp: TftpStore = new TftpStore(context, {
+      offers,
+      sites,
+      transfers,
+      images,
+      check: checkFile,
+      incoming: () => incoming,
+    });
+    const httpStore: HttpStore = new HttpStore(context, { offers, sites, transfers, images, check: checkFile });
     const watches = new Watches(context, transfers, offers, { tftp, http: httpStore });
     const incoming: Incoming = new Incoming(context, offers, watches);
     context.receive = (device, family) => incoming.open(device, family);
@@ -179,6 +189,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
       advisories,
       standing,
       offers,
+      checkFile,
       tftp,
       httpStore,
       transfers,

@@ -1,5 +1,14 @@
 export * from './errors.js';
-export { decodeRequest, encodeError, encodeOack, errorCodes, MalformedRequest, opcodes, type TftpRequest } from './tftp/packets.js';
+export {
+  decodeRequest,
+  encodeAck,
+  encodeError,
+  encodeOack,
+  errorCodes,
+  MalformedRequest,
+  opcodes,
+  type TftpRequest,
+} from './tftp/packets.js';
 export { negotiate, type Agreed } from './tftp/options.js';
 export type { TransferEnd, TransferProgress } from './tftp/transfer.js';
 export { TftpServer, type Packets, type TftpAddress, type TftpAnswer, type TftpPeer, type TftpServerOptions } from './tftp/server.js';

@@ -1,21 +1,24 @@
+import { createHash } from 'node:crypto';
 import { createSocket } from 'node:dgram';
 import { CauseError, type StoreCheck, type StoreProtocol } from '@barrow/core';
-import { askHttp, WireError } from '@barrow/wire';
+import { contentDigest, encodeAck, opcodes, WireError } from '@barrow/wire';
 import type { DeviceRow } from '../data/entities.js';
 import type { Parts } from '../service.js';
 import { isOwn } from './addresses.js';
+import type { CheckFile } from './check-file.js';
 import { Hands } from './hands.js';
-import { checkName } from './requests.js';
 
 const answerMs = 2000;
 
-/** Asks the stores through each of their addresses, each site's address, and the devices that are named for their own view. */
+/** Fetches from the stores through each of their addresses, each site's address, and the devices that are named for their own view. */
 export async function checkStores(parts: Parts, devices: readonly DeviceRow[], signal: AbortSignal): Promise<StoreCheck> {
-  const { tftp, httpStore, sites, offers, context } = parts;
+  const { tftp, httpStore, sites, offers, context, checkFile } = parts;
   const ask = (protocol: StoreProtocol, address: string): Promise<{ works: boolean; detail: string }> => {
     const store = protocol === 'tftp' ? tftp : httpStore;
     if (!store.state.listening) return Promise.resolve({ works: false, detail: store.state.fault ?? 'it does not listen' });
-    return protocol === 'tftp' ? askTftp(address, tftp.port) : askFiles(address, httpStore.port, httpStore.secure, signal);
+    return protocol === 'tftp'
+      ? fetchByTftp(address, tftp.port, checkFile)
+      : fetchByHttp(address, httpStore.port, httpStore.secure, checkFile, signal);
   };
   const stores = await Promise.all(
     (['tftp', 'http'] as const).flatMap((protocol) => {
@@ -61,29 +64,47 @@ export async function checkStores(parts: Parts, devices: readonly DeviceRow[], s
   return { stores, sites: told.flatMap((t) => (t ? [t] : [])), devices: seen };
 }
 
-/** A read request for nothing: an error in answer (RFC 1350 §5) shows that requests arrive there and answers come back. */
-function askTftp(address: string, port: number): Promise<{ works: boolean; detail: string }> {
+/** Fetches the check file as a device would: the request at the store's port, the blocks from the new one that answers (RFC 1350 §4). */
+function fetchByTftp(address: string, port: number, file: CheckFile): Promise<{ works: boolean; detail: string }> {
   return new Promise((resolve) => {
     const socket = createSocket(address.includes(':') ? 'udp6' : 'udp4');
+    const parts: Buffer[] = [];
     const end = (works: boolean, detail: string): void => {
       clearTimeout(timer);
       socket.close();
       resolve({ works, detail });
     };
-    const timer = setTimeout(() => end(false, `no answer within ${answerMs / 1000} s`), answerMs);
+    const timer = setTimeout(() => {
+      const seconds = answerMs / 1000;
+      end(false, parts.length === 0 ? `no answer within ${seconds} s` : `it begins to answer, and is not done after ${seconds} s`);
+    }, answerMs);
     socket.on('error', (error) => end(false, error.message));
-    socket.on('message', (packet) =>
-      end(packet.readUInt16BE(0) === 5, packet.readUInt16BE(0) === 5 ? 'it answers' : 'something else answers there'),
-    );
-    socket.send(Buffer.concat([Buffer.from([0, 1]), Buffer.from(`${checkName}\0octet\0`, 'latin1')]), port, address);
+    socket.on('message', (packet, from) => {
+      const code = packet.length >= 4 ? packet.readUInt16BE(0) : 0;
+      if (code !== opcodes.data) return end(false, 'something else answers there');
+      const block = packet.readUInt16BE(2);
+      socket.send(encodeAck(block), from.port, address);
+      if (block !== parts.length + 1) return;
+      parts.push(packet.subarray(4));
+      if (packet.length === 516) return;
+      const whole = Buffer.concat(parts).equals(file.content);
+      end(whole, whole ? 'a file was fetched from it' : 'something else answers there');
+    });
+    socket.send(Buffer.concat([Buffer.from([0, opcodes.rrq]), Buffer.from(`${file.name}\0octet\0`, 'latin1')]), port, address);
   });
 }
 
-async function askFiles(host: string, port: number, secure: boolean, signal: AbortSignal): Promise<{ works: boolean; detail: string }> {
+async function fetchByHttp(
+  host: string,
+  port: number,
+  secure: boolean,
+  file: CheckFile,
+  signal: AbortSignal,
+): Promise<{ works: boolean; detail: string }> {
   try {
-    const { status } = await askHttp({ host, port, secure, access: null, timeoutMs: answerMs, signal }, `/${checkName}`);
-    const works = status === 403 || status === 404;
-    return { works, detail: works ? 'it answers' : `something else answers there, with ${status}` };
+    const found = await contentDigest({ host, port, secure, access: null, timeoutMs: answerMs, signal }, `/${file.name}`);
+    const works = found?.sha256 === createHash('sha256').update(file.content).digest('hex');
+    return { works, detail: works ? 'a file was fetched from it' : 'something else answers there' };
   } catch (error) {
     if (!(error instanceof WireError)) throw error;
     return { works: false, detail: error.detail };

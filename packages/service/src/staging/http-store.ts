@@ -5,6 +5,7 @@ import type { Context } from '../context.js';
 import { StartFailure } from '../errors.js';
 import type { ImageStore } from '../images/store.js';
 import { hostsOf } from './addresses.js';
+import type { CheckFile } from './check-file.js';
 import type { Offers } from './offers.js';
 import { startOf, startOfOffered, turnAway } from './requests.js';
 import type { Sites } from './sites.js';
@@ -22,7 +23,7 @@ interface Tag {
 
 /** Barrow's HTTP store: the offers behind a server of files. A port that is taken does not keep the service from starting. */
 export class HttpStore {
-  readonly #server: FileServer<Tag>;
+  readonly #server: FileServer<Tag | null>;
   readonly hosts: readonly string[];
   readonly secure: boolean;
   /** What devices log in with where their family demands a login; made anew at every start. */
@@ -37,20 +38,26 @@ export class HttpStore {
 
   constructor(
     private readonly context: Context,
-    offers: Offers,
-    sites: Sites,
-    transfers: Transfers,
-    images: ImageStore,
+    parts: {
+      readonly offers: Offers;
+      readonly sites: Sites;
+      readonly transfers: Transfers;
+      readonly images: ImageStore;
+      readonly check: CheckFile;
+    },
   ) {
+    const { offers, sites, transfers, images, check } = parts;
     const { httpStoreListen, httpStoreTls } = context.options;
     this.hosts = hostsOf(httpStoreListen);
     this.#port = httpStoreListen.port;
     this.secure = httpStoreTls !== null;
-    this.#server = new FileServer<Tag>({
+    this.#server = new FileServer<Tag | null>({
       hosts: this.hosts,
       port: this.#port,
       tls: httpStoreTls && readTls(httpStoreTls),
       answer: (request, peer) => {
+        if (check.is(peer.address, request.path.slice(1)))
+          return { kind: 'send', path: check.path, bytes: check.content.length, etag: check.name, guard: null, link: null, tag: null };
         const offered = offers.findPath(peer.address, request.path);
         const device = offered?.device ?? offers.deviceAt(peer.address);
         const start = startOf(
@@ -80,19 +87,21 @@ export class HttpStore {
           tag: { start: startOfOffered(start, offered), one: null, from: 0 },
         };
       },
-      onChallenged: ({ start }) => {
-        if (start.device) this.#challenged.set(start.device.id, [...this.#challengesOf(start.device.id), Date.now()]);
+      onChallenged: (tag) => {
+        const start = tag?.start;
+        if (start?.device) this.#challenged.set(start.device.id, [...this.#challengesOf(start.device.id), Date.now()]);
       },
       onBegin: (tag, part, stop) => {
+        if (!tag) return;
         if (tag.start.device) this.#challenged.delete(tag.start.device.id);
         tag.one = transfers.begin(tag.start);
         tag.one.stop = stop;
         tag.from = part.from;
         if (part.from > 0) transfers.progress(tag.one, part.from);
       },
-      onProgress: (tag, sent) => tag.one && transfers.progress(tag.one, tag.from + sent),
+      onProgress: (tag, sent) => tag?.one && transfers.progress(tag.one, tag.from + sent),
       onEnd: (tag, end, sent) => {
-        if (!tag.one) return;
+        if (!tag?.one) return;
         transfers.progress(tag.one, tag.from + sent);
         if (end.kind === 'broken' && end.closed) tag.one.facts.closed = true;
         const whole = tag.from + sent === tag.one.row.totalBytes;

@@ -1,11 +1,7 @@
-import { randomBytes } from 'node:crypto';
 import { pattern } from '@barrow/core';
 import type { TftpPeer } from '@barrow/wire';
 import type { Offered, Offers } from './offers.js';
 import type { Transfers, TransferStart } from './transfers.js';
-
-/** What `staging check` asks for: never staged, so that the right answer is a refusal; and no line in the record. */
-export const checkName = `is-anybody-there-${randomBytes(8).toString('hex')}`;
 
 /** What a request at a store is, before anything of it moved. */
 export function startOf(
@@ -43,6 +39,6 @@ export function turnAway(
   const told = offers.whyNot(peer.address, start.file);
   const device = offers.deviceAt(peer.address);
   const habit = device !== null && offers.isHabit(device, start.file, (source, name) => pattern(source).matcher(name).find());
-  if (!habit && start.file !== checkName) transfers.refused(start, told.why);
+  if (!habit) transfers.refused(start, told.why);
   return told;
 }

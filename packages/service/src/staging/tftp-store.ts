@@ -13,6 +13,7 @@ import type { Context } from '../context.js';
 import { StartFailure } from '../errors.js';
 import type { ImageStore } from '../images/store.js';
 import { hostsOf } from './addresses.js';
+import type { CheckFile } from './check-file.js';
 import type { Awaited, Incoming } from './incoming.js';
 import type { Offers } from './offers.js';
 import { startOf, startOfOffered, turnAway } from './requests.js';
@@ -22,6 +23,7 @@ import type { LiveTransfer, Transfers, TransferStart } from './transfers.js';
 /** How long to wait before a store that was lost is opened again. */
 const againAfter = 2000;
 
+/** What is known of a request; none of our own, to see whether the store works. */
 interface Tag {
   readonly start: TransferStart;
   one: LiveTransfer | null;
@@ -34,7 +36,7 @@ const decided = ['not staged', 'nothing is staged', 'not awaited', 'nothing is a
 
 /** Barrow's TFTP store: the offers behind the server, which runs in a thread of its own. */
 export class TftpStore {
-  readonly #server: ThreadedTftp<Tag>;
+  readonly #server: ThreadedTftp<Tag | null>;
   readonly hosts: readonly string[];
   #port: number;
   #listening = false;
@@ -50,16 +52,18 @@ export class TftpStore {
       readonly transfers: Transfers;
       readonly images: ImageStore;
       readonly incoming: () => Incoming;
+      readonly check: CheckFile;
     },
   ) {
     const { transfers } = parts;
     this.hosts = hostsOf(context.options.tftpListen);
     this.#port = context.options.tftpListen.port;
-    this.#server = new ThreadedTftp<Tag>({
+    this.#server = new ThreadedTftp<Tag | null>({
       hosts: this.hosts,
       port: this.#port,
       answer: (request, peer) => (request.kind === 'wrq' ? this.#take(request, peer) : this.#give(request, peer)),
       onBegin: (tag, id, agreed) => {
+        if (!tag) return;
         const one = transfers.begin(tag.start);
         one.row.blockSize = agreed.blockSize;
         one.row.windowSize = agreed.windowSize;
@@ -67,9 +71,9 @@ export class TftpStore {
         one.stop = (why) => this.#server.end(id, why);
         tag.one = one;
       },
-      onProgress: (tag, progress) => tag.one && this.#progress(tag.one, progress),
+      onProgress: (tag, progress) => tag?.one && this.#progress(tag.one, progress),
       onEnd: (tag, end, progress, packets, content) => {
-        if (!tag.one) return;
+        if (!tag?.one) return;
         if (end.kind === 'ended-by-peer') tag.one.facts.receiverError = { code: end.code, message: safeText(end.message, 200) };
         this.#progress(tag.one, progress);
         transfers.end(tag.one, end.kind === 'done' || end.kind === 'unconfirmed' ? 'done' : 'broken', endText(end, progress), packets);
@@ -88,8 +92,9 @@ export class TftpStore {
   }
 
   /** A file that is offered to this very address, or nothing. */
-  #give(request: TftpRequest, peer: TftpPeer): TftpAnswer<Tag> {
-    const { offers, sites, transfers, images } = this.parts;
+  #give(request: TftpRequest, peer: TftpPeer): TftpAnswer<Tag | null> {
+    const { offers, sites, transfers, images, check } = this.parts;
+    if (check.is(peer.address, request.filename)) return { kind: 'send', path: check.path, bytes: check.content.length, tag: null };
     const offered = offers.find(peer.address, request.filename);
     const device = offered?.device ?? offers.deviceAt(peer.address);
     const start = startOf('tftp', peer, request.filename, optionsOf(request.options), device);
@@ -108,7 +113,7 @@ export class TftpStore {
   }
 
   /** A file that is awaited from this very address, or nothing. */
-  #take(request: TftpRequest, peer: TftpPeer): TftpAnswer<Tag> {
+  #take(request: TftpRequest, peer: TftpPeer): TftpAnswer<Tag | null> {
     const { transfers } = this.parts;
     const incoming = this.parts.incoming();
     const taken = incoming.find(peer.address, request.filename);
