@@ -1,11 +1,12 @@
 import { createSocket } from 'node:dgram';
-import { readdirSync, readFileSync } from 'node:fs';
+import { cpSync, readdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Backup } from '@barrow/core';
 import type { BarrowClient } from '@barrow/client';
-import { barrow, type Ran } from './support/service.js';
-import { discover, setScene, type Scene } from './support/scene.js';
+import { shippedFamilies } from '@barrow/families';
+import { barrow, folder, serve, type Ran } from './support/service.js';
+import { discover, isEnded, prepare, rolloutUntil, setScene, type Scene } from './support/scene.js';
 import { addWholeNetworks } from './support/whole.js';
 
 const watchword = 'herring-under-ice';
@@ -135,5 +136,43 @@ describe('settings that a device sends by TFTP', () => {
     expect(await client.transfers(5, { state: 'awaited' })).toEqual([]);
     const [past] = (await client.transfers(50, { state: 'done' })).filter((t) => t.protocol === 'tftp-write');
     expect((await write(past!.file, port)).readUInt32BE(0)).toBe(0x0005_0002);
+  });
+});
+
+describe('a rollout whose devices send their settings', () => {
+  it('awaits them before it changes anything, and compares them after', async () => {
+    const dir = folder();
+    const families = join(dir.path, 'families');
+    cpSync(shippedFamilies, families, { recursive: true });
+    const file = join(families, 'tarnbrook-access.yaml');
+    const shipped = readFileSync(file, 'utf8');
+    const bySending = shipped.replace(
+      /  configuration:\n    do:\n      - say: tell settings\n        keep: settings\n/,
+      "  configuration:\n    do:\n      - receive: settings\n        do: [{ say: 'send settings ${storeAddress} ${storePort} ${receiveName}' }]\n",
+    );
+    expect(bySending).not.toBe(shipped);
+    writeFileSync(file, bySending);
+    const scene = await setScene({ network: 83, only: ['quay-sw-1', 'quay-sw-2'] });
+    try {
+      await scene.served.stop();
+      scene.served = await serve(scene.data, { scale: scene.scale, args: ['--families', families] });
+      await prepare(scene);
+      const { client } = scene.served;
+      const plan = await client.plan({ devices: ['quay-sw-1', 'quay-sw-2'], first: 0 });
+      await client.say(plan.id, 'start');
+      const ended = await rolloutUntil(client, plan.id, isEnded);
+      expect(ended.runs.map((r) => r.outcome)).toEqual(['verified', 'verified']);
+      for (const name of ['quay-sw-1', 'quay-sw-2']) {
+        const sent = (await client.transfers(20, { device: name })).filter((t) => t.protocol === 'tftp-write');
+        // Once before, and once for the comparison after.
+        expect(sent.map((t) => t.state)).toEqual(['done', 'done']);
+        const [kept] = await client.backups(name);
+        expect(kept).toMatchObject({ rollout: plan.id, bytes: sent[1]!.bytes });
+        expect((await client.backup(kept!.id)).text).toContain(`address ${scene.fleet.device(name).options.address}\n`);
+      }
+    } finally {
+      await scene.end();
+      dir.remove();
+    }
   });
 });

@@ -1,4 +1,5 @@
 import type { ShellStyle, StandIn } from '../device.js';
+import { sendSettings } from '../net/send-settings.js';
 
 /** The other slot of a two-slot device: the one that it does not run from. */
 function spareOf(device: StandIn): string {
@@ -61,6 +62,18 @@ export const tarnbrookShell: ShellStyle = {
     } else if (is('tell', 'settings')) {
       terminal.line(`! told after ${Math.floor(device.upSeconds)} s`);
       for (const text of device.settings) terminal.line(text);
+    } else if (is('send', 'settings') && words.length === 5) {
+      await sendSettings(
+        {
+          address: options.address,
+          timeScale: options.timeScale,
+          settings: [`! told after ${Math.floor(device.upSeconds)} s`, ...device.settings],
+          blocked: device.faults.has('way-blocked'),
+          inCapitals: device.faults.has('asks-in-capitals'),
+        },
+        words.slice(2),
+        terminal,
+      );
     } else if (is('keep', 'settings')) {
       await device.keepSettings();
       terminal.line('kept');
@@ -120,6 +133,7 @@ export const tarnbrookShell: ShellStyle = {
       for (const text of [
         'tell unit|slots|settings',
         'keep settings',
+        'send settings HOST PORT NAME',
         'fetch HOST PORT FILE',
         'test slot N',
         'choose slot N',
