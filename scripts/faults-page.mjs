@@ -14,7 +14,7 @@ transfer (\`barrow transfer show ID\`, or the page of the transfer), with what w
 1. **The store.** Does it listen? At the address that the device was told? \`barrow staging check\` asks it through every address.
 2. **The device.** Does it answer anything at all? If it does and its family knows how, it pings the store itself: a ping that fails is a filter or a route,
    a ping that arrives leaves the TFTP port, or what the device was told.
-3. **The request.** Did it come from another address? A device has several; when the name that was asked for is the very one that is awaited, say
+3. **The request.** Did it come at all, and with the login that the HTTP store asks for? Did it come from another address? A device has several; when the name that was asked for is the very one that is awaited, say
    \`barrow transfer claim TRANSFER DEVICE\`, and it may fetch from there. Was it for another name? The nearest staged names are told.
 4. **The answers.** TFTP answers from a new port (RFC 1350 §4). A request that arrives, and answers of which none is acknowledged, are a
    firewall that knows of port 69 only. Options acknowledged, and the first large block never: a link on the way that drops large packets.
@@ -34,6 +34,8 @@ Each of these is switched on in the tests, which read this table (\`packages/cor
 ${transferFaults.map(row).join('\n')}
 
 ## The packets
+
+What is sent by HTTP counts as sent when this machine's kernel has taken it: how much of it arrived, HTTP does not tell, and Barrow does not say it.
 
 The first twenty and the last two hundred packets of every TFTP transfer are kept, without a capture program: with the time, the direction and what they say, and enough of
 each to see its options or block number, never enough to rebuild a file. \`barrow transfer show ID --pcapng FILE\` writes them as pcapng, for a viewer of your own;

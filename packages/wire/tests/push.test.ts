@@ -43,7 +43,7 @@ describe.skipIf(!has('sshd') || !has('ssh-keygen') || process.getuid?.() !== 0)(
     await place.put(file, to, { onSent: (octets) => seen.push(octets) });
     expect(sha(readFileSync(to))).toBe(sha(content));
     expect(seen.at(-1)).toBe(content.length);
-    expect(await place.digest(to)).toEqual({ sha256: sha(content), bytes: content.length });
+    expect(await place.digest(to)).toEqual({ sha256: sha(content), bytes: content.length, how: 'told' });
     expect(await place.digest(join(dir, 'none'))).toBeNull();
   });
 

@@ -31,12 +31,12 @@ export async function fillSiteStore(
       try {
         if (store.hostKey === null) await sites.pin(site, place.hostKey);
         const before = await place.digest(path);
-        if (before?.sha256 === file.sha256) return { digest: before.sha256, wasThere: true, how: 'read' };
+        if (before?.sha256 === file.sha256) return { digest: before.sha256, wasThere: true, how: before.how };
         await place.put(file, path, use);
         use.onVerify();
         const after = await place.digest(path);
         if (!after) throw new CauseError('upload-refused', `${path} is not there after it was written`);
-        return { digest: check(after.sha256, after.bytes, file, site), wasThere: false, how: 'read' };
+        return { digest: check(after.sha256, after.bytes, file, site), wasThere: false, how: after.how };
       } finally {
         use.signal.removeEventListener('abort', abort);
         place.close();

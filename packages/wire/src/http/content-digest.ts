@@ -7,7 +7,7 @@ import { authorize, type HttpTarget } from './fetch.js';
 export interface ContentDigest {
   readonly sha256: string;
   readonly bytes: number;
-  /** `told`: the server said it (RFC 9530); `read`: all of it was read. */
+  /** `told`: the other side said it (RFC 9530, or its own `sha256sum`); `read`: all of it was read. */
   readonly how: 'told' | 'read';
 }
 

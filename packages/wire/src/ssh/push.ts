@@ -7,6 +7,7 @@ import type { Client, ClientChannel, SFTPWrapper } from 'ssh2';
 import { WireError } from '../errors.js';
 import type { PushedFile } from '../http/upload.js';
 import { throttle } from '../http/file-server.js';
+import type { ContentDigest } from '../http/content-digest.js';
 import type { SharedLink } from '../pacer.js';
 import { connectSsh, type ShellTarget } from './connect.js';
 
@@ -68,17 +69,17 @@ export class SshPlace {
   }
 
   /** The SHA-256 of a file there: by the other side's own `sha256sum` where it has one, or else by reading it back. null: no such file. */
-  async digest(path: string): Promise<{ sha256: string; bytes: number } | null> {
+  async digest(path: string): Promise<ContentDigest | null> {
     const sftp = await this.#sftp();
     try {
       const bytes = await stat(sftp, path);
       if (bytes === null) return null;
       const told = await this.#run(`sha256sum -- ${quote(path)}`).catch(() => '');
       const [, sum] = /^\\?([0-9a-f]{64})\s/.exec(told) ?? [];
-      if (sum) return { sha256: sum, bytes };
+      if (sum) return { sha256: sum, bytes, how: 'told' };
       const hash = createHash('sha256');
       for await (const part of sftp.createReadStream(path) as unknown as Readable) hash.update(part as Buffer);
-      return { sha256: hash.digest('hex'), bytes };
+      return { sha256: hash.digest('hex'), bytes, how: 'read' };
     } catch (error) {
       throw this.#fault(error, path);
     } finally {
@@ -115,8 +116,13 @@ export class SshPlace {
 
   #ask<T>(call: (done: (error: Error | null | undefined, value?: T) => void) => unknown): Promise<T> {
     return new Promise((resolve, reject) => {
-      this.client.once('close', () => reject(new WireError('lost', `${this.where} closed the connection`)));
-      call((error, value) => (error ? reject(error) : resolve(value as T)));
+      const closed = (): void => reject(new WireError('lost', `${this.where} closed the connection`));
+      this.client.once('close', closed);
+      call((error, value) => {
+        this.client.off('close', closed);
+        if (error) reject(error);
+        else resolve(value as T);
+      });
     });
   }
 

@@ -1,23 +1,16 @@
 import type { Socket } from 'node:dgram';
 import { fromNetascii } from './netascii.js';
-import type { Agreed } from './options.js';
 import { ownSocket } from './own-socket.js';
 import { encodeAck, encodeError, encodeOack, errorCodes, opcodes, readError } from './packets.js';
 import { PacketTrace, type TracedPacket } from './trace.js';
-import type { TransferEnd, TransferProgress } from './transfer.js';
+import type { TransferBegin, TransferEnd, TransferProgress } from './transfer.js';
 
-export interface ReceivingInput {
-  readonly localAddress: string;
-  readonly peer: { readonly address: string; readonly port: number };
-  readonly agreed: Agreed;
+export interface ReceivingInput extends TransferBegin {
   /** What the sender said that it has (RFC 2349); 0: it said nothing. */
   readonly announcedBytes: number;
   /** More is not taken: it is held in memory until it is whole. */
   readonly mostBytes: number;
   readonly netascii: boolean;
-  /** The sender counts as gone after so many times the agreed timeout (5 s when none was agreed) without a word. */
-  readonly tries: number;
-  readonly onProgress?: ((progress: TransferProgress) => void) | undefined;
   /** The content is there when it ended as `done`. */
   readonly onEnd: (end: TransferEnd, progress: TransferProgress, content: Buffer | null) => void;
 }

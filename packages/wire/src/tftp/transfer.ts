@@ -32,18 +32,22 @@ export type TransferEnd =
   | { readonly kind: 'local-fault'; readonly message: string }
   | { readonly kind: 'stopped'; readonly why: string };
 
-export interface TransferInput {
+/** What a transfer in either direction is begun with. */
+export interface TransferBegin {
   readonly localAddress: string;
   readonly peer: { readonly address: string; readonly port: number };
+  readonly agreed: Agreed;
+  /** The other end counts as gone after so many times the agreed timeout (5 s when none was agreed) without a word. */
+  readonly tries: number;
+  readonly onProgress?: ((progress: TransferProgress) => void) | undefined;
+}
+
+export interface TransferInput extends TransferBegin {
   /** Where the octets are: a file, or what stands in memory. */
   readonly source: string | Buffer;
   readonly fileBytes: number;
-  readonly agreed: Agreed;
   /** The link that it shares with others; null: as fast as it goes. */
   readonly pacer?: Pacer | null;
-  /** The receiver counts as gone after so many times the agreed timeout (5 s when none was agreed) without a word. */
-  readonly tries: number;
-  readonly onProgress?: ((progress: TransferProgress) => void) | undefined;
   readonly onEnd: (end: TransferEnd, progress: TransferProgress) => void;
 }
 
