@@ -147,7 +147,7 @@ describe('a rollout whose devices send their settings', () => {
     const file = join(families, 'tarnbrook-access.yaml');
     const shipped = readFileSync(file, 'utf8');
     const bySending = shipped.replace(
-      /  configuration:\n    do:\n      - say: tell settings\n        keep: settings\n/,
+      / {2}configuration:\n {4}do:\n {6}- say: tell settings\n {8}keep: settings\n/,
       "  configuration:\n    do:\n      - receive: settings\n        do: [{ say: 'send settings ${storeAddress} ${storePort} ${receiveName}' }]\n",
     );
     expect(bySending).not.toBe(shipped);

@@ -58,7 +58,7 @@ function storyText(io: Io, t: TransferStory, most: number): string {
   const lines = [
     `${c.bold(t.file)} ${t.protocol === 'tftp-write' ? 'from' : 'to'} ${t.deviceName ?? 'nobody known'} (${t.peer}), ${ways[t.protocol]}`,
     `  ${stateMark(io, t)}${t.detail ? `: ${t.detail}` : ''}`,
-    `  asked at ${clock(t.askedAt)}${asked ? `, with ${asked}` : ''}`,
+    `  ${t.protocol.startsWith('tftp') && t.blockSize === null && t.state !== 'refused' ? 'awaited since' : 'asked at'} ${clock(t.askedAt)}${asked ? `, with ${asked}` : ''}`,
     ...(t.blockSize ? [`  agreed: blocks of ${t.blockSize} octets, window of ${t.windowSize}`] : []),
     `  moved: ${octets(t.bytes)} of ${octets(t.totalBytes)} at ${octets(t.rate)}/s ${rateLine(t.rates)}`,
     ...(t.resent > 0 ? [`  sent again: ${t.resent} blocks`] : []),

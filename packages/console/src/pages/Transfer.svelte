@@ -64,6 +64,11 @@
       failure = failureOf(error);
     }
   }
+  const title = $derived.by(() => {
+    if (story === null) return 'Transfer';
+    const [file, device] = [story.file || 'A request', story.deviceName ?? story.peer];
+    return story.protocol === 'tftp-write' ? `${device} → ${file}` : `${file} → ${device}`;
+  });
   const word = $derived(
     story === null
       ? 'awaited'
@@ -89,19 +94,30 @@
         ],
       ],
       ['Other end', t.peer],
-      ['Asked', `${when(t.askedAt)}${asked ? `, with ${asked}` : ''}`],
+      // A request over TFTP has agreed on a size of its blocks, if only on the usual one.
+      [
+        t.protocol.startsWith('tftp') && t.blockSize === null && t.state !== 'refused' ? 'Awaited' : 'Asked',
+        `${when(t.askedAt)}${asked ? `, with ${asked}` : ''}`,
+      ],
       ...(t.blockSize ? [['Agreed', `blocks of ${t.blockSize} octets, ${t.windowSize} in a window`] as [string, string]] : []),
-      ['Moved', `${octets(t.bytes)} of ${octets(t.totalBytes)}`],
+      ['Moved', t.bytes === 0 ? 'nothing' : `${octets(t.bytes)} of ${octets(t.totalBytes)}`],
       ...(t.endedAt === null && t.secondsLeft !== null ? [['Left', duration(t.secondsLeft * 1000)] as [string, string]] : []),
       ...(t.blockSize ? [['Sent again', t.resent === 0 ? 'nothing' : `${t.resent} blocks`] as [string, string]] : []),
-      ['On the device', t.verified === null ? 'not looked at' : t.verified ? 'its digest is that of the image' : 'its digest is another'],
+      ...(t.protocol === 'tftp-write'
+        ? []
+        : [
+            [
+              'On the device',
+              t.verified === null ? 'not looked at' : t.verified ? 'its digest is that of the image' : 'its digest is another',
+            ] as [string, string],
+          ]),
       ['Ended', t.endedAt === null ? 'not yet' : `${when(t.endedAt)}: ${t.detail ?? ''}`],
     ];
   });
 </script>
 
 <div class="head">
-  <h1>{story ? `${story.file || 'A request'} → ${story.deviceName ?? story.peer}` : 'Transfer'}</h1>
+  <h1>{title}</h1>
   {#if story}<State {word} />{/if}
   <span class="grow"></span>
   {#if story?.state === 'moving' && may('operator')}<button class="btn preset-outlined-surface-300-700" onclick={stop}>Stop it</button>{/if}
@@ -127,11 +143,13 @@
     </section>
     <section class="sheet chart" aria-label="Rate">
       <p class="quiet">
-        {story.rates.length === 0
-          ? 'Nothing has moved yet.'
+        {story.bytes === 0
+          ? story.endedAt === null
+            ? 'Nothing has moved yet.'
+            : 'Nothing moved.'
           : `At most ${octets(Math.max(...story.rates))}/s, on the whole ${octets(story.rate)}/s`}
       </p>
-      <Rate rates={story.rates} width={420} height={96} large stuck={word === 'stuck' || word === 'broken'} />
+      {#if story.bytes > 0}<Rate rates={story.rates} width={420} height={96} large stuck={word === 'stuck' || word === 'broken'} />{/if}
     </section>
   </div>
   {#if story.packets.length > 0}

@@ -358,7 +358,8 @@ export function transferView(row: TransferRow): Transfer {
     state: row.state as Transfer['state'],
     askedAt: rfc3339(row.askedAt),
     endedAt: rfc3339OrNull(row.endedAt),
-    secondsLeft: row.state === 'moving' && rate > 0 ? Math.ceil((row.totalBytes - row.bytes) / rate) : null,
+    // What stands still has no end in sight.
+    secondsLeft: row.state === 'moving' && row.rate > 0 && rate > 0 ? Math.ceil((row.totalBytes - row.bytes) / rate) : null,
     cause: row.cause === null ? null : causeView(row.cause),
   };
 }

@@ -140,8 +140,16 @@ export class Watch {
     if (this.#over) return;
     this.#over = true;
     this.watches.drop(this);
-    const { transfers } = this.watches;
-    if (this.#awaited.row.state === 'awaited') transfers.end(this.#awaited, 'broken', 'the device never asked for it');
+    const { transfers, stores } = this.watches;
+    const { device, protocol } = this.expected;
+    if (this.#awaited.row.state !== 'awaited') return;
+    const came =
+      protocol === 'tftp-write'
+        ? 'the device never sent it'
+        : protocol === 'http' && stores.http.loginsMissing(device.id, this.since) > 0
+          ? 'the device asked for it, and did not log in'
+          : 'the device never asked for it';
+    transfers.end(this.#awaited, 'broken', came);
   }
 
   /** It was there already, or fetched from somewhere else: nothing was to be waited for. */
