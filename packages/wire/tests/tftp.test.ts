@@ -296,6 +296,17 @@ describe('requests that mean harm', () => {
     expect(b.server.active).toBe(0);
   });
 
+  it('are not seen in what follows a transfer that is over', async () => {
+    const b = await bed({ f: randomBytes(10) });
+    const c = await socketTo();
+    c.send(ack(7), b.port);
+    c.send(Buffer.concat([Buffer.from([0, 5, 0, 0]), Buffer.from('bye\0')]), b.port);
+    c.send(rrq('none', 'octet'), b.port);
+    // The first answer is that to the request.
+    expect((await c.next()).packet.toString('latin1', 4)).toBe('not staged\0');
+    expect(b.refused).toEqual(['not staged']);
+  });
+
   it('never fail in another way than a malformed request, whatever the bytes', () => {
     fc.assert(
       fc.property(fc.uint8Array({ maxLength: 600 }), (bytes) => {

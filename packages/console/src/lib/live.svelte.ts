@@ -2,7 +2,7 @@ import type { LiveEvent } from '@barrow/core';
 import { client, failureOf, session } from './session.svelte.js';
 
 type Listener = (event: LiveEvent) => void;
-type Back = () => void;
+type Back = () => unknown;
 
 const listeners = new Set<Listener>();
 const onBack = new Set<Back>();
@@ -17,6 +17,23 @@ export function hear(listener: Listener, back?: Back): () => void {
   return () => {
     listeners.delete(listener);
     if (back) onBack.delete(back);
+  };
+}
+
+type Changed = Extract<LiveEvent, { kind: 'changed' }>['what'];
+
+/** Loads anew when one of these has changed; what changes within a moment is taken together. `also` hears everything. */
+export function hearChanges(of: readonly Changed[], load: () => unknown, also?: Listener): () => void {
+  let pending: ReturnType<typeof setTimeout> | undefined;
+  const end = hear((event) => {
+    also?.(event);
+    if (event.kind !== 'changed' || !of.includes(event.what)) return;
+    clearTimeout(pending);
+    pending = setTimeout(load, 200);
+  }, load);
+  return () => {
+    clearTimeout(pending);
+    end();
   };
 }
 

@@ -3,7 +3,7 @@
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
   import Trouble from '../parts/Trouble.svelte';
-  import { hear } from '../lib/live.svelte.js';
+  import { hearChanges } from '../lib/live.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
   import { route } from '../router.js';
 
@@ -26,15 +26,10 @@
       failure = failureOf(error);
     }
   }
-  let pending: ReturnType<typeof setTimeout> | undefined;
   $effect(() => {
     void id;
     void load();
-    return hear((event) => {
-      if (event.kind !== 'changed' || !['advisories', 'devices', 'images', 'targets'].includes(event.what)) return;
-      clearTimeout(pending);
-      pending = setTimeout(load, 200);
-    }, load);
+    return hearChanges(['advisories', 'devices', 'images', 'targets'], load);
   });
   async function add(files: FileList | null) {
     try {

@@ -7,7 +7,7 @@
   import State from '../parts/State.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import { asHtml } from '../lib/markdown.js';
-  import { hear } from '../lib/live.svelte.js';
+  import { hearChanges } from '../lib/live.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
   import { when } from '../lib/format.js';
   import { navigate, route } from '../router.js';
@@ -32,9 +32,7 @@
   $effect(() => {
     void id;
     void load();
-    return hear((event) => {
-      if (event.kind === 'changed' && ['images', 'devices', 'targets', 'advisories'].includes(event.what)) void load();
-    }, load);
+    return hearChanges(['images', 'devices', 'targets', 'advisories'], load);
   });
 
   const facts = $derived.by((): [string, string][] => {

@@ -7,7 +7,7 @@
   import Empty from '../parts/Empty.svelte';
   import SearchBox from '../parts/SearchBox.svelte';
   import Trouble from '../parts/Trouble.svelte';
-  import { hear } from '../lib/live.svelte.js';
+  import { hearChanges } from '../lib/live.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
 
   let images = $state.raw<Image[] | null>(null);
@@ -25,14 +25,9 @@
       failure = failureOf(error);
     }
   }
-  let pending: ReturnType<typeof setTimeout> | undefined;
   $effect(() => {
     void load();
-    return hear((event) => {
-      if (event.kind !== 'changed' || !['images', 'devices', 'targets'].includes(event.what)) return;
-      clearTimeout(pending);
-      pending = setTimeout(load, 200);
-    }, load);
+    return hearChanges(['images', 'devices', 'targets'], load);
   });
   async function verify() {
     verifying = true;

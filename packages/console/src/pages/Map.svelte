@@ -7,7 +7,7 @@
   import MapDevice from '../parts/MapDevice.svelte';
   import MapSite from '../parts/MapSite.svelte';
   import Trouble from '../parts/Trouble.svelte';
-  import { hear } from '../lib/live.svelte.js';
+  import { hearChanges } from '../lib/live.svelte.js';
   import { layOut } from '../lib/map-layout.js';
   import { mode } from '../lib/mode.svelte.js';
   import { client, failureOf, type Failure } from '../lib/session.svelte.js';
@@ -35,14 +35,9 @@
       failure = failureOf(error);
     }
   }
-  let pending: ReturnType<typeof setTimeout> | undefined;
   $effect(() => {
     void load();
-    return hear((event) => {
-      if (event.kind !== 'changed' || event.what !== 'devices') return;
-      clearTimeout(pending);
-      pending = setTimeout(load, 400);
-    }, load);
+    return hearChanges(['devices'], load);
   });
 
   const look = (id: string | null) => (looked = id);

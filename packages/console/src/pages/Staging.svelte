@@ -17,7 +17,7 @@
   import FormDialog from '../parts/FormDialog.svelte';
   import State from '../parts/State.svelte';
   import Trouble from '../parts/Trouble.svelte';
-  import { hear } from '../lib/live.svelte.js';
+  import { hearChanges } from '../lib/live.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
   import { when } from '../lib/format.js';
 
@@ -53,20 +53,15 @@
       failure = failureOf(error);
     }
   }
-  let pending: ReturnType<typeof setTimeout> | undefined;
   $effect(() => {
     void load();
-    return hear((event) => {
-      if (event.kind === 'delivery') {
-        const { delivery } = event;
-        deliveries = deliveries.some((d) => d.id === delivery.id)
-          ? deliveries.map((d) => (d.id === delivery.id ? delivery : d))
-          : [delivery, ...deliveries];
-      }
-      if (event.kind !== 'changed' || !['offers', 'sites', 'deliveries', 'images', 'devices'].includes(event.what)) return;
-      clearTimeout(pending);
-      pending = setTimeout(load, 250);
-    }, load);
+    return hearChanges(['offers', 'sites', 'deliveries', 'images', 'devices'], load, (event) => {
+      if (event.kind !== 'delivery') return;
+      const { delivery } = event;
+      deliveries = deliveries.some((d) => d.id === delivery.id)
+        ? deliveries.map((d) => (d.id === delivery.id ? delivery : d))
+        : [delivery, ...deliveries];
+    });
   });
 
   async function attempt(work: () => Promise<unknown>) {

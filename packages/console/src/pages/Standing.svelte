@@ -11,7 +11,7 @@
   import Trouble from '../parts/Trouble.svelte';
   import VirtualTable from '../parts/VirtualTable.svelte';
   import { lanesOf, placeOf, type Chosen } from '../lib/lanes.js';
-  import { hear } from '../lib/live.svelte.js';
+  import { hearChanges } from '../lib/live.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
 
   let devices = $state.raw<Device[] | null>(null);
@@ -40,14 +40,9 @@
       failure = failureOf(error);
     }
   }
-  let pending: ReturnType<typeof setTimeout> | undefined;
   $effect(() => {
     void load();
-    return hear((event) => {
-      if (event.kind !== 'changed' || !['devices', 'targets', 'images', 'families'].includes(event.what)) return;
-      clearTimeout(pending);
-      pending = setTimeout(load, 200);
-    }, load);
+    return hearChanges(['devices', 'targets', 'images', 'families'], load);
   });
 
   const sites = $derived([...new Set((devices ?? []).map((d) => d.site))].sort());

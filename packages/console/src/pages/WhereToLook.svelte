@@ -5,7 +5,7 @@
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
   import Trouble from '../parts/Trouble.svelte';
-  import { hear } from '../lib/live.svelte.js';
+  import { hearChanges } from '../lib/live.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
   import { when } from '../lib/format.js';
 
@@ -23,9 +23,7 @@
   }
   $effect(() => {
     void load();
-    return hear((event) => {
-      if (event.kind === 'changed' && ['networks', 'credentials'].includes(event.what)) void load();
-    }, load);
+    return hearChanges(['networks', 'credentials'], load);
   });
 
   async function remove(work: () => Promise<unknown>) {

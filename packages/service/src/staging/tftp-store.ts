@@ -167,7 +167,7 @@ export class TftpStore {
     this.#listening = false;
     this.#fault = why;
     this.context.log.error({ why }, 'the TFTP store was lost');
-    for (const one of this.parts.transfers.since(0, (r) => r.protocol === 'tftp' && r.state === 'moving'))
+    for (const one of this.parts.transfers.since(0, (r) => r.protocol.startsWith('tftp') && r.state === 'moving'))
       this.parts.transfers.end(one, 'broken', `the store was lost: ${why}`);
     const again = (): void => {
       if (this.#stopped) return;
@@ -198,9 +198,9 @@ function endText(end: TransferEnd, progress: TransferProgress): string {
     case 'done':
       return progress.resent === 0 ? 'whole, nothing sent twice' : `whole, ${progress.resent} blocks sent again`;
     case 'ended-by-peer':
-      return `the receiver ended it with error ${end.code}: ${safeText(end.message, 200)}`;
+      return `the device ended it with error ${end.code}: ${safeText(end.message, 200)}`;
     case 'silent':
-      return `no acknowledgement after block ${progress.acknowledgedBlock}, sent ${end.tries} times`;
+      return `nothing was heard after block ${progress.acknowledgedBlock}, sent ${end.tries} times`;
     case 'unconfirmed':
       return 'every block was sent, but its last acknowledgement never came';
     case 'local-fault':

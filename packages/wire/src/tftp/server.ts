@@ -4,7 +4,7 @@ import { WireError } from '../errors.js';
 import { Pacer, type SharedLink } from '../pacer.js';
 import { largestNetascii, octetOnly, toNetascii } from './netascii.js';
 import { negotiate, type Agreed } from './options.js';
-import { decodeRequest, encodeError, errorCodes, MalformedRequest, type TftpRequest } from './packets.js';
+import { decodeRequest, encodeError, errorCodes, MalformedRequest, opcodes, type TftpRequest } from './packets.js';
 import type { TracedPacket } from './trace.js';
 import { ReceivingTransfer } from './receiving.js';
 import { SendingTransfer, type TransferEnd, type TransferProgress } from './transfer.js';
@@ -123,6 +123,8 @@ export class TftpServer<Tag> {
     try {
       request = decodeRequest(datagram);
     } catch (error) {
+      // What follows a transfer that is over, or an error of ours, asks for nothing.
+      if (isStray(datagram)) return;
       if (error instanceof MalformedRequest) refuse(errorCodes.illegalOperation, `not a request: ${error.message}`, null);
       return;
     }
@@ -221,6 +223,9 @@ export class TftpServer<Tag> {
     return count <= mostErrorsPerSecond;
   }
 }
+
+const isStray = (datagram: Buffer): boolean =>
+  datagram.length >= 4 && (datagram.readUInt16BE(0) === opcodes.ack || datagram.readUInt16BE(0) === opcodes.error);
 
 type Give<Tag> = Extract<TftpAnswer<Tag>, { kind: 'send' }>;
 type EndOf = (end: TransferEnd, progress: TransferProgress, content: Buffer | null) => void;
