@@ -167,6 +167,28 @@ describe('a file that the device sends', () => {
 });
 
 describe('every file of an image', () => {
+  it('is uploaded in the order that the family states, and those that it does not name last, as they came', async () => {
+    const files = ['radio.x', 'readme', 'system.x', 'notes', 'pages.x'].map((name) => ({ name, path: '', bytes: 1, sha256: '' }));
+    const sent: string[] = [];
+    const carry = {
+      files,
+      by: async (file: { name: string }, how: { to: string }) => {
+        sent.push(`${file.name} to ${how.to}`);
+        return { status: 200, body: '' };
+      },
+    };
+    const going = (order?: string[]) => {
+      const steps: ProcedureStep[] = [
+        { upload: '/bay/${fileName}', over: 'sftp', field: '', method: 'PUT', ...(order === undefined ? {} : { order }) },
+      ];
+      return runProcedure('record', { family: withSteps(steps), shell: null, given: {}, timeScale: 1, carry });
+    };
+    await going(['^system', '^pages', '^radio']);
+    expect(sent.splice(0)).toEqual(['system.x', 'pages.x', 'radio.x', 'readme', 'notes'].map((name) => `${name} to /bay/${name}`));
+    await going();
+    expect(sent).toEqual(files.map(({ name }) => `${name} to /bay/${name}`));
+  });
+
   it('is spoken of in its order', async () => {
     const files = ['a', 'b'].map((name, i) => ({ name, path: '', bytes: i, sha256: `${i}` }));
     const shell = paper(Object.fromEntries(['test a 0 0', 'test b 1 1'].map((t) => [t, [`${t}\r\nsw-1 :: `]])));

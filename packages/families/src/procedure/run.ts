@@ -244,7 +244,7 @@ async function runGet(step: RequestStep, input: ProcedureRun, values: Values, lo
 async function runUpload(step: UploadStep, input: ProcedureRun, values: Values, lookup: (n: string) => string | undefined): Promise<void> {
   if (!input.carry) throw new CauseError('service-fault', 'the procedure carries files, and none are given');
   const limit = Math.max(shortestLimit, (step.limit ?? 60_000) / input.timeScale);
-  for (const file of input.carry.files) {
+  for (const file of inOrder(input.carry.files, step.order ?? [])) {
     setFile(file, values);
     const to = fill(step.upload, lookup);
     const { status, body } = await input.carry.by(file, { over: step.over, to, field: step.field, method: step.method }, limit);
@@ -252,6 +252,19 @@ async function runUpload(step: UploadStep, input: ProcedureRun, values: Values, 
     takeAnswer(step, body, values, said);
     if (status < 200 || status > 299) throw new CauseError('upload-refused', said(`${status} ${safeText(body.trim(), 200)}`));
   }
+}
+
+/** In the order of the first pattern that each name fits; where that is the same, as they were. */
+function inOrder(files: readonly CarriedFile[], order: readonly string[]): CarriedFile[] {
+  const rules = order.map((source) => pattern(source));
+  const rank = (file: CarriedFile): number => {
+    const at = rules.findIndex((rule) => rule.matcher(file.name).find());
+    return at < 0 ? rules.length : at;
+  };
+  return files
+    .map((file) => ({ file, rank: rank(file) }))
+    .sort((a, b) => a.rank - b.rank)
+    .map(({ file }) => file);
 }
 
 function setFile(file: CarriedFile, values: Values): void {

@@ -78,12 +78,14 @@ const requestStep = getStep.omit({ get: true }).extend({
   type: z.string().default('text/plain'),
 });
 
-/** Every file of the image, in its order, is carried to the device, with `${fileName}`, `${fileBytes}` and `${fileSha256}` set. */
+/** Every file of the image, in the order stated here or else in its own, is carried to the device, with `${fileName}`, `${fileBytes}` and `${fileSha256}` set. */
 const uploadStep = z.strictObject({
   /** Where to: a page, or a path. */
   upload: template,
   /** By a form (multipart) or as a bare body over HTTP, or by SFTP or SCP over SSH. */
   over: z.enum(['http-form', 'http-body', 'sftp', 'scp']),
+  /** Patterns of names: files that fit the first go first, and so on; those that fit none go last. */
+  order: z.array(patternText).optional(),
   /** The field of the form. */
   field: z.string().default('file'),
   method: z.enum(['POST', 'PUT']).default('POST'),

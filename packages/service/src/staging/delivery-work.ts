@@ -164,12 +164,8 @@ async function useFor(work: DeliveryWork, image: ImageRow, holder: DeviceRow, fa
         reach,
       });
   }
-  const before = new Map<string, number>();
-  let sum = 0;
-  for (const file of files) {
-    before.set(file.name, sum);
-    sum += file.bytes;
-  }
+  /** Octets of the files that went before the one that moves. */
+  let before = 0;
   const use: Use = {
     watch,
     pushed: null,
@@ -182,7 +178,10 @@ async function useFor(work: DeliveryWork, image: ImageRow, holder: DeviceRow, fa
       onPercent: (percent) => work.progress(Math.floor((image.bytes * Math.min(100, percent)) / 100)),
       onPushed: (file, octets) => {
         if (use.pushed?.row.file !== file.name) {
-          if (use.pushed) transfers.end(use.pushed, 'done', 'whole');
+          if (use.pushed) {
+            before += use.pushed.row.totalBytes;
+            transfers.end(use.pushed, 'done', 'whole');
+          }
           use.pushed = transfers.begin({
             device: holder,
             site: holder.site,
@@ -197,7 +196,7 @@ async function useFor(work: DeliveryWork, image: ImageRow, holder: DeviceRow, fa
           row.transfers = [use.pushed.row.id, ...row.transfers];
         }
         transfers.progress(use.pushed, octets);
-        work.progress(before.get(file.name)! + octets);
+        work.progress(before + octets);
       },
     },
   };
