@@ -1,4 +1,4 @@
-import type { RolloutSummary } from '@barrow/core';
+import type { RolloutSummary, Transfer } from '@barrow/core';
 
 /** A size as people read it, e.g. `2.0 MiB`; the units of IEC 80000-13. */
 export const octets = (bytes: number): string =>
@@ -43,3 +43,11 @@ export function groupBy<T>(
 /** Some names, and how many more: `a, b and 4 more`. */
 export const someOf = (names: readonly string[], most = 4): string =>
   names.length <= most + 1 ? names.join(', ') : `${names.slice(0, most).join(', ')} and ${names.length - most} more`;
+
+/** Which way a transfer goes. */
+export const wayOf = ({ protocol }: Pick<Transfer, 'protocol'>): string =>
+  ({ tftp: 'fetched by TFTP', http: 'fetched by HTTP', push: 'sent by Barrow', 'tftp-write': 'sent by the device, by TFTP' })[protocol];
+
+/** Whether no request ever came: one over TFTP has agreed on a size of its blocks, if only on the usual one. */
+export const neverCame = (t: Pick<Transfer, 'protocol' | 'blockSize' | 'state'>): boolean =>
+  t.protocol.startsWith('tftp') && t.blockSize === null && t.state !== 'refused';

@@ -19,5 +19,11 @@ export const snmpUser = {
   privKey: 'chart-of-the-channel',
 } as const;
 
+/** Where nobody listens. */
+export const nowhere = { host: '127.40.0.254', port: 9 } as const;
+
+/** Another address of a device, that nobody was told of. */
+export const otherThan = (address: string): string => address.replace(/\d+$/, (last) => String(Number(last) + 100));
+
 /** Vessels hang on a slow radio link: milliseconds that an answer of theirs takes, in the devices' time. */
 export const linkDelayMs = (site: string, timeScale: number): number => (site === 'sandpiper' || site === 'curlew' ? 200 / timeScale : 0);

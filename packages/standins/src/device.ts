@@ -1,5 +1,5 @@
 import type { Agent } from 'net-snmp';
-import { linkDelayMs } from './access.js';
+import { linkDelayMs, nowhere, otherThan } from './access.js';
 import { inspectImage, sha256 } from './image.js';
 import { startAgent } from './net/agent.js';
 import { startShellServer, type ShellServer, type Terminal } from './net/shell-server.js';
@@ -235,7 +235,7 @@ export class StandIn {
         : file;
     const bytes = await pull({
       from: this.faults.has('asks-from-elsewhere') ? this.otherAddress : this.options.address,
-      ...(nobody ? { host: '127.40.0.254', port: 9 } : { host, port }),
+      ...(nobody ? nowhere : { host, port }),
       file: asked,
       quirk: pullQuirks.find((q) => this.faults.has(q)) ?? null,
       blockSize: 1428,
@@ -255,7 +255,7 @@ export class StandIn {
 
   /** An address of its own that nobody was told of. */
   get otherAddress(): string {
-    return this.options.address.replace(/\d+$/, (last) => String(Number(last) + 100));
+    return otherThan(this.options.address);
   }
 
   /** Whether its own ping of an address is answered. */

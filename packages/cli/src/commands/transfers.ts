@@ -1,4 +1,5 @@
 import { writeFileSync } from 'node:fs';
+import { neverCame, wayOf } from '@barrow/client';
 import type { Transfer, TransferStory } from '@barrow/core';
 import type { Register } from '../context.js';
 import { CommandError, exit } from '../errors.js';
@@ -12,13 +13,6 @@ export function rateLine(rates: readonly number[], width = 20): string {
   const most = Math.max(1, ...shown);
   return shown.map((r) => bars[Math.min(7, Math.round((r / most) * 7))]).join('');
 }
-
-const ways: Record<Transfer['protocol'], string> = {
-  tftp: 'fetched by TFTP',
-  http: 'fetched by HTTP',
-  push: 'sent by Barrow',
-  'tftp-write': 'sent by the device, by TFTP',
-};
 
 function stateMark(io: Io, t: Transfer): Mark {
   const c = makeColours(io);
@@ -56,9 +50,9 @@ function storyText(io: Io, t: TransferStory, most: number): string {
     .map(([k, v]) => `${k} ${v}`)
     .join(', ');
   const lines = [
-    `${c.bold(t.file)} ${t.protocol === 'tftp-write' ? 'from' : 'to'} ${t.deviceName ?? 'nobody known'} (${t.peer}), ${ways[t.protocol]}`,
+    `${c.bold(t.file)} ${t.protocol === 'tftp-write' ? 'from' : 'to'} ${t.deviceName ?? 'nobody known'} (${t.peer}), ${wayOf(t)}`,
     `  ${stateMark(io, t)}${t.detail ? `: ${t.detail}` : ''}`,
-    `  ${t.protocol.startsWith('tftp') && t.blockSize === null && t.state !== 'refused' ? 'awaited since' : 'asked at'} ${clock(t.askedAt)}${asked ? `, with ${asked}` : ''}`,
+    `  ${neverCame(t) ? 'awaited since' : 'asked at'} ${clock(t.askedAt)}${asked ? `, with ${asked}` : ''}`,
     ...(t.blockSize ? [`  agreed: blocks of ${t.blockSize} octets, window of ${t.windowSize}`] : []),
     `  moved: ${octets(t.bytes)} of ${octets(t.totalBytes)} at ${octets(t.rate)}/s ${rateLine(t.rates)}`,
     ...(t.resent > 0 ? [`  sent again: ${t.resent} blocks`] : []),

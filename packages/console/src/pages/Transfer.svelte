@@ -1,6 +1,6 @@
 <script lang="ts">
   import Download from '@lucide/svelte/icons/download';
-  import { octets } from '@barrow/client';
+  import { neverCame, octets, wayOf } from '@barrow/client';
   import { duration, type TransferStory } from '@barrow/core';
   import Cause from '../parts/Cause.svelte';
   import Empty from '../parts/Empty.svelte';
@@ -87,18 +87,9 @@
     if (!story) return [];
     const t = story;
     return [
-      [
-        'Way',
-        { tftp: 'fetched by TFTP', http: 'fetched by HTTP', push: 'sent by Barrow', 'tftp-write': 'sent by the device, by TFTP' }[
-          t.protocol
-        ],
-      ],
+      ['Way', wayOf(t)],
       ['Other end', t.peer],
-      // A request over TFTP has agreed on a size of its blocks, if only on the usual one.
-      [
-        t.protocol.startsWith('tftp') && t.blockSize === null && t.state !== 'refused' ? 'Awaited' : 'Asked',
-        `${when(t.askedAt)}${asked ? `, with ${asked}` : ''}`,
-      ],
+      [neverCame(t) ? 'Awaited' : 'Asked', `${when(t.askedAt)}${asked ? `, with ${asked}` : ''}`],
       ...(t.blockSize ? [['Agreed', `blocks of ${t.blockSize} octets, ${t.windowSize} in a window`] as [string, string]] : []),
       ['Moved', t.bytes === 0 ? 'nothing' : `${octets(t.bytes)} of ${octets(t.totalBytes)}`],
       ...(t.endedAt === null && t.secondsLeft !== null ? [['Left', duration(t.secondsLeft * 1000)] as [string, string]] : []),

@@ -1,5 +1,6 @@
 import { createSocket } from 'node:dgram';
 import { networkInterfaces } from 'node:os';
+import type { DeviceRow } from '../data/entities.js';
 
 /** Where to listen: one address, or several with commas between them. A wildcard is taken apart into the addresses of this machine,
  * because an answer has to come from the very address that was asked (RFC 1350 §4 ties a transfer to both ends). */
@@ -37,3 +38,8 @@ export function routeTo(address: string): Promise<string> {
     });
   });
 }
+
+/** Every address from which a device may ask: its own, and those that persons have said are it. */
+export const addressesOf = (device: Pick<DeviceRow, 'address' | 'addresses' | 'fetchesFrom'>): string[] => [
+  ...new Set([device.address, ...device.addresses, ...device.fetchesFrom]),
+];

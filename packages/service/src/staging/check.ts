@@ -69,7 +69,10 @@ function fetchByTftp(address: string, port: number, file: CheckFile): Promise<{ 
   return new Promise((resolve) => {
     const socket = createSocket(address.includes(':') ? 'udp6' : 'udp4');
     const parts: Buffer[] = [];
+    let over = false;
     const end = (works: boolean, detail: string): void => {
+      if (over) return;
+      over = true;
       clearTimeout(timer);
       socket.close();
       resolve({ works, detail });
@@ -83,12 +86,14 @@ function fetchByTftp(address: string, port: number, file: CheckFile): Promise<{ 
       const code = packet.length >= 4 ? packet.readUInt16BE(0) : 0;
       if (code !== opcodes.data) return end(false, 'something else answers there');
       const block = packet.readUInt16BE(2);
-      socket.send(encodeAck(block), from.port, address);
-      if (block !== parts.length + 1) return;
-      parts.push(packet.subarray(4));
-      if (packet.length === 516) return;
-      const whole = Buffer.concat(parts).equals(file.content);
-      end(whole, whole ? 'a file was fetched from it' : 'something else answers there');
+      const fresh = block === parts.length + 1;
+      if (fresh) parts.push(packet.subarray(4));
+      socket.send(encodeAck(block), from.port, address, () => {
+        // A block shorter than the others is the last (RFC 1350 §6); the socket closes once that is acknowledged.
+        if (!fresh || packet.length === 516) return;
+        const whole = Buffer.concat(parts).equals(file.content);
+        end(whole, whole ? 'a file was fetched from it' : 'something else answers there');
+      });
     });
     socket.send(Buffer.concat([Buffer.from([0, opcodes.rrq]), Buffer.from(`${file.name}\0octet\0`, 'latin1')]), port, address);
   });

@@ -3,6 +3,7 @@ import { CauseError, nearestNames } from '@barrow/core';
 import type { Family, Receiving } from '@barrow/families';
 import type { Context } from '../context.js';
 import type { DeviceRow } from '../data/entities.js';
+import { addressesOf } from './addresses.js';
 import { Hands } from './hands.js';
 import type { Offers } from './offers.js';
 import type { Watches } from './watch.js';
@@ -98,12 +99,6 @@ export class Incoming {
     };
   }
 }
-
-const addressesOf = (device: Pick<DeviceRow, 'address' | 'addresses' | 'fetchesFrom'>): string[] => [
-  device.address,
-  ...device.addresses,
-  ...device.fetchesFrom,
-];
 
 /** As the device wrote it: UTF-8 where it is that, else octet by octet (ISO 8859-1). */
 function textOf(content: Buffer): string {

@@ -4,7 +4,7 @@ import type { Context } from '../context.js';
 import { DeviceEntity, ImageEntity, NetworkEntity, OfferEntity, type DeviceRow, type ImageRow } from '../data/entities.js';
 import { newId } from '../data/seal.js';
 import { notFound } from '../errors.js';
-import { hostsOf, isOwn, routeTo } from './addresses.js';
+import { addressesOf, hostsOf, isOwn, routeTo } from './addresses.js';
 import type { Sites } from './sites.js';
 
 type Fetcher = Pick<
@@ -326,7 +326,3 @@ export class Offers {
     return { items: [...items.values()].sort((a, b) => (a.site + a.file < b.site + b.file ? -1 : 1)) };
   }
 }
-
-const addressesOf = (device: Pick<Fetcher, 'address' | 'addresses' | 'fetchesFrom'>): string[] => [
-  ...new Set([device.address, ...device.addresses, ...device.fetchesFrom]),
-];

@@ -1,6 +1,7 @@
 import { CauseError, explainTransfer, usualPatience, type Evidence, type StoreProtocol, type TransferFinding } from '@barrow/core';
 import type { Context } from '../context.js';
 import type { DeviceRow, ImageRow } from '../data/entities.js';
+import { addressesOf } from './addresses.js';
 import { readSystem } from '../runner/running-time.js';
 import type { Offers, Told } from './offers.js';
 import type { HttpStore } from './http-store.js';
@@ -178,7 +179,7 @@ export class Watch {
     const protocol = this.expected.protocol === 'http' ? 'http' : 'tftp';
     const { offers, transfers, stores, patience } = this.watches;
     const store = protocol === 'tftp' ? stores.tftp : stores.http;
-    const addresses = [...new Set([device.address, ...device.addresses, ...fetchesFrom])];
+    const addresses = addressesOf({ ...device, fetchesFrom: [...fetchesFrom] });
     const addressOf = (peer: string): string => peer.replace(/:\d+$/, '');
     const refusals = transfers.since(
       this.since - 1,

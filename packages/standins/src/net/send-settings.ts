@@ -1,3 +1,4 @@
+import { nowhere } from '../access.js';
 import type { Terminal } from './shell-server.js';
 import { put } from './tftp-put.js';
 
@@ -19,7 +20,7 @@ export async function sendSettings(
   try {
     await put({
       from: device.address,
-      ...(device.blocked ? { host: '127.40.0.254', port: 9 } : { host, port: Number(port) }),
+      ...(device.blocked ? nowhere : { host, port: Number(port) }),
       name: device.inCapitals ? name.toUpperCase() : name,
       content,
       timeoutMs: Math.max(300, 5000 / device.timeScale),

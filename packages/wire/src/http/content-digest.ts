@@ -1,8 +1,7 @@
 import { createHash } from 'node:crypto';
-import { request as plainRequest, type IncomingMessage } from 'node:http';
-import { request as secureRequest } from 'node:https';
+import type { IncomingMessage } from 'node:http';
 import { WireError } from '../errors.js';
-import { authorize, type HttpTarget } from './fetch.js';
+import { authorize, requestTo, type HttpTarget } from './fetch.js';
 
 export interface ContentDigest {
   readonly sha256: string;
@@ -51,18 +50,8 @@ export async function contentDigest(target: HttpTarget, path: string): Promise<C
 async function ask(target: HttpTarget, method: string, path: string, headers: Record<string, string>): Promise<IncomingMessage> {
   const authorization = await authorize(target, method, path);
   return new Promise((resolve, reject) => {
-    const make = target.secure ? secureRequest : plainRequest;
-    const request = make({
-      host: target.host,
-      port: target.port,
-      method,
-      path,
-      headers: { ...headers, connection: 'close', ...(authorization === null ? {} : { authorization }) },
-      agent: false as const,
-      timeout: target.timeoutMs,
-      signal: target.signal,
-      ...(target.secure ? { rejectUnauthorized: false } : {}),
-    });
+    const request = requestTo(target, method, path, { ...headers, ...(authorization === null ? {} : { authorization }) });
+    request.setTimeout(target.timeoutMs);
     request.once('response', (response) => {
       if (response.statusCode !== 401) return resolve(response);
       response.resume();

@@ -1,4 +1,4 @@
-import { request as plainRequest, type IncomingMessage } from 'node:http';
+import { request as plainRequest, type ClientRequest, type IncomingMessage } from 'node:http';
 import { request as secureRequest } from 'node:https';
 import type { PeerCertificate, TLSSocket } from 'node:tls';
 import { WireError } from '../errors.js';
@@ -93,6 +93,19 @@ export async function authorize(target: HttpTarget, method: string, path: string
   if (drawn.status !== 401) return null;
   return answerTo(drawn.headers['www-authenticate'] ?? '', target, access, method, path);
 }
+
+/** A request of which the caller sends the body and hears the answer, over a connection of its own. */
+export const requestTo = (target: HttpTarget, method: string, path: string, headers: Record<string, string>): ClientRequest =>
+  (target.secure ? secureRequest : plainRequest)({
+    host: target.host,
+    port: target.port,
+    method,
+    path,
+    headers: { ...headers, connection: 'close' },
+    agent: false as const,
+    signal: target.signal,
+    ...(target.secure ? { rejectUnauthorized: false } : {}),
+  });
 
 const where = (target: HttpTarget, path: string): string =>
   `${target.secure ? 'https' : 'http'}://${target.host.includes(':') ? `[${target.host}]` : target.host}:${target.port}${path}`;

@@ -1,12 +1,11 @@
 import { createReadStream } from 'node:fs';
-import { request as plainRequest, type IncomingMessage } from 'node:http';
-import { request as secureRequest } from 'node:https';
+import type { IncomingMessage } from 'node:http';
 import { Transform } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { randomBytes } from 'node:crypto';
 import { WireError } from '../errors.js';
 import type { SharedLink } from '../pacer.js';
-import { authorize, type HttpTarget } from './fetch.js';
+import { authorize, requestTo, type HttpTarget } from './fetch.js';
 import { throttle } from './file-server.js';
 
 /** A file that is pushed somewhere. */
@@ -55,21 +54,10 @@ export async function uploadHttp(target: HttpTarget, upload: HttpUpload): Promis
   const headers: Record<string, string> = {
     'content-type': as.how === 'form' ? `multipart/form-data; boundary=${boundary}` : 'application/octet-stream',
     'content-length': String(before.length + file.bytes + after.length),
-    connection: 'close',
     ...(authorization ? { authorization } : {}),
   };
   const where = `${target.secure ? 'https' : 'http'}://${target.host}:${target.port}${upload.path}`;
-  const make = target.secure ? secureRequest : plainRequest;
-  const request = make({
-    host: target.host,
-    port: target.port,
-    method: upload.method,
-    path: upload.path,
-    headers,
-    agent: false as const,
-    signal: target.signal,
-    ...(target.secure ? { rejectUnauthorized: false } : {}),
-  });
+  const request = requestTo(target, upload.method, upload.path, headers);
   let moved = Date.now();
   let silent = false;
   const watch = setInterval(
