@@ -76,10 +76,10 @@ describe('bad input, with a service', () => {
     expect((await scene.served.client.verifyImages()).every((i) => i.sound)).toBe(true);
   });
 
-  it('with --json is one object on standard error, with a stable code', async () => {
+  it('with --json is the one object on standard output, with a stable code', async () => {
     const ran = await barrow(['device', 'show', 'nobody', '--json'], { data: scene.data });
-    expect(ran.out).toBe('');
-    expect(JSON.parse(ran.err)).toEqual({
+    expect(ran.err).toBe('');
+    expect(JSON.parse(ran.out)).toEqual({
       error: { code: 'device-unknown', what: expect.any(String), why: expect.any(String), next: expect.any(String) },
     });
   });

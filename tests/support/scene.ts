@@ -1,7 +1,8 @@
-import { openAsBlob } from 'node:fs';
+import { cpSync, openAsBlob, readFileSync, writeFileSync } from 'node:fs';
 import { basename, join } from 'node:path';
 import type { Delivery, Discovery, Rollout } from '@barrow/core';
 import type { BarrowClient } from '@barrow/client';
+import { shippedFamilies } from '@barrow/families';
 import { community, Fleet, login, scenario, sites, snmpPort, sshPort, writeScenarioImages } from '@barrow/standins';
 import { folder, serve, type Served } from './service.js';
 
@@ -14,8 +15,32 @@ export interface Scene {
   readonly end: () => Promise<void>;
 }
 
+/** What of a family file is written otherwise, by family. */
+export type FamilyChanges = Readonly<Record<string, readonly (readonly [from: string, to: string])[]>>;
+
+/** The families that ship, some of them changed, in a folder of their own. */
+export function changedFamilies(path: string, changes: FamilyChanges): string {
+  cpSync(shippedFamilies, path, { recursive: true });
+  for (const [family, parts] of Object.entries(changes)) {
+    const file = join(path, `${family}.yaml`);
+    let text = readFileSync(file, 'utf8');
+    for (const [from, to] of parts) {
+      if (!text.includes(from)) throw new Error(`${family} does not say ${from}`);
+      text = text.replace(from, () => to);
+    }
+    writeFileSync(file, text);
+  }
+  return path;
+}
+
 /** The simulated devices of this test at addresses of its own, and a service that knows nothing yet. */
-export async function setScene(use: { network: number; scale?: number; only?: readonly string[]; whole?: boolean }): Promise<Scene> {
+export async function setScene(use: {
+  network: number;
+  scale?: number;
+  only?: readonly string[];
+  whole?: boolean;
+  families?: FamilyChanges;
+}): Promise<Scene> {
   const scale = use.scale ?? 100;
   const dir = folder();
   const fleet = new Fleet({
@@ -25,12 +50,13 @@ export async function setScene(use: { network: number; scale?: number; only?: re
   });
   await fleet.start();
   const data = join(dir.path, 'data');
+  const args = use.families ? ['--families', changedFamilies(join(dir.path, 'families'), use.families)] : [];
   const scene: Scene = {
     data,
     images: writeScenarioImages(join(dir.path, 'images')),
     fleet,
     scale,
-    served: await serve(data, { scale }),
+    served: await serve(data, { scale, args }),
     end: async () => {
       await scene.served.kill();
       await fleet.stop();

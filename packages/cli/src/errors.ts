@@ -92,7 +92,7 @@ function told(error: unknown): Told {
   };
 }
 
-/** Says what went wrong in three parts (with --json as an object on standard error) and gives the exit code. */
+/** Says what went wrong in three parts (with --json as the one object on standard output) and gives the exit code. */
 export function report(error: unknown, say: Say): ExitCode {
   if (error instanceof Quiet) return error.exitCode;
   if (error instanceof CommanderError) {
@@ -101,10 +101,7 @@ export function report(error: unknown, say: Say): ExitCode {
   }
   const { exitCode, code, what, why, next } = told(error);
   const c = makeColours(say.io);
-  say.io.err(
-    say.json
-      ? `${JSON.stringify({ error: { code, what, why, next } })}\n`
-      : `${c.red('✕')} ${c.bold(what)}\n  Why: ${why}\n  What to do: ${next}\n`,
-  );
+  if (say.json) say.io.out(`${JSON.stringify({ error: { code, what, why, next } })}\n`);
+  else say.io.err(`${c.red('✕')} ${c.bold(what)}\n  Why: ${why}\n  What to do: ${next}\n`);
   return exitCode;
 }

@@ -2,6 +2,7 @@ import { Command } from 'commander';
 import { makeAct } from './context.js';
 import { exit, type ExitCode } from './errors.js';
 import type { Io } from './output.js';
+import { safeIo } from './safe-output.js';
 
 const groups: Record<string, () => Promise<{ register: (program: Command, act: ReturnType<typeof makeAct>) => void }>> = {
   serve: async () => ({ register: (await import('./commands/serve.js')).registerServe }),
@@ -20,7 +21,10 @@ const groups: Record<string, () => Promise<{ register: (program: Command, act: R
 };
 
 /** Runs one command line. Nothing is thrown: what went wrong is said, and told by the exit code. */
-export async function runCli(argv: readonly string[], io: Io): Promise<ExitCode> {
+export async function runCli(argv: readonly string[], plain: Io): Promise<ExitCode> {
+  const { globals, rest } = hoist(argv);
+  const json = globals.includes('--json');
+  const io = safeIo(plain, json);
   const program = new Command('barrow')
     .description('Keeps the firmware of switches, routers, access points, cameras and phones in order.')
     .version('0.1.0', '--barrow-version', 'the version of this command')
@@ -36,13 +40,12 @@ export async function runCli(argv: readonly string[], io: Io): Promise<ExitCode>
   for (const load of Object.values(groups)) (await load()).register(program, act);
   for (const command of all(program))
     command.exitOverride().configureOutput({ writeOut: io.out, writeErr: io.err }).showHelpAfterError('See --help.');
-  const { globals, rest } = hoist(argv);
   try {
     await program.parseAsync([...globals, ...rest], { from: 'user' });
     return exit.done;
   } catch (error) {
     const { report } = await import('./errors.js');
-    return report(error, { json: globals.includes('--json'), io });
+    return report(error, { json, io });
   }
 }
 

@@ -48,6 +48,13 @@ export const someOf = (names: readonly string[], most = 4): string =>
 export const wayOf = ({ protocol }: Pick<Transfer, 'protocol'>): string =>
   ({ tftp: 'fetched by TFTP', http: 'fetched by HTTP', push: 'sent by Barrow', 'tftp-write': 'sent by the device, by TFTP' })[protocol];
 
+/** What is known of what the device holds. */
+export const heldText = ({ verified, comparedBy }: Pick<Transfer, 'verified' | 'comparedBy'>): string => {
+  if (verified !== null) return verified ? 'its digest is ours' : 'its digest is another';
+  if (comparedBy === 'size') return 'its size is ours; the device cannot tell a digest';
+  return comparedBy === 'nothing' ? 'the device cannot tell what it holds' : 'not looked at';
+};
+
 /** Whether no request ever came: one over TFTP has agreed on a size of its blocks, if only on the usual one. */
 export const neverCame = (t: Pick<Transfer, 'protocol' | 'blockSize' | 'state'>): boolean =>
   t.protocol.startsWith('tftp') && t.blockSize === null && t.state !== 'refused';

@@ -22,6 +22,7 @@ export * from './standing/standing.js';
 export * from './configuration/compare.js';
 export * from './checks/check.js';
 export * from './checks/after.js';
+export * from './checks/held.js';
 export * from './checks/restart.js';
 export * from './plan/plan.js';
 export * from './scheduler/steps.js';
@@ -42,7 +43,7 @@ export * from './records/identity.js';
 export * from './records/believe.js';
 export * from './topology/topology.js';
 export * from './topology/dark.js';
-export { editDistance, nearestNames, type NearName } from './transfers/names.js';
+export { editDistance, meantName, nearestNames, type NearName } from './transfers/names.js';
 export {
   explainTransfer,
   usualPatience,

@@ -21,6 +21,8 @@ export {
   type FamilyFault,
   type FamilyFiles,
 } from './schema/load.js';
+export { comparesBy } from './schema/proof.js';
+export { remarksOfSense, type SenseFault } from './schema/sense.js';
 export { recognise, type Heard, type Recognised } from './recognise.js';
 export {
   asCause,

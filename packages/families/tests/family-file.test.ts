@@ -2,7 +2,17 @@ import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { describe, expect, it } from 'vitest';
 import { kinds } from '@barrow/core';
-import { FamilyFileError, isUpgradable, loadFamilies, parseFamily, recognise, shippedFamilies } from '@barrow/families';
+import {
+  comparesBy,
+  FamilyFileError,
+  isUpgradable,
+  loadFamilies,
+  parseFamily,
+  recognise,
+  remarksOfSense,
+  shippedFamilies,
+  type ProcedureStep,
+} from '@barrow/families';
 
 const file = join(shippedFamilies, 'tarnbrook-access.yaml');
 const text = readFileSync(file, 'utf8');
@@ -29,11 +39,16 @@ describe('a family file', () => {
     ['an unknown cause', "{ when: '^no: busy ', cause: device-busy }", "{ when: '^no: busy ', cause: busybody }", /Invalid option/],
     ['a pattern that runs in more than linear time', "objectId: '^1", "objectId: '(?=x)^1", /RE2 syntax/],
     ['a span without a unit', 'preflight: 12 s', 'preflight: 12', /expected string|span of time/],
-    ['a key that nobody knows', 'rebootsItself: false', 'rebootsItself: false\nwarrantyUntil: 2030', /[Uu]nrecognized key.*warrantyUntil/],
+    [
+      'a key that nobody knows',
+      'pointOfNoReturn: activate',
+      'pointOfNoReturn: activate\nwarrantyUntil: 2030',
+      /[Uu]nrecognized key.*warrantyUntil/,
+    ],
     ['a step of no kind', '      - say: tell unit\n', '      - shout: tell unit\n', /a step is exactly one of/],
     ['a kind of no kind', 'kind: switch', 'kind: toaster', /Invalid option/],
   ])('with %s is refused at its line', (_, before, after, message) => {
-    const found = faults(text.replace(before, after));
+    const found = faults(text.replace(before, () => after));
     expect(found.length).toBeGreaterThan(0);
     expect(found[0]!.message).toMatch(message);
     const expected = after.includes('\nwarranty') ? lineOf(before) + 1 : lineOf(before);
@@ -46,6 +61,113 @@ describe('a family file', () => {
 
   it('without a procedure is refused', () => {
     expect(faults(text.replace('  verify-image:\n', '  verify-imago:\n')).map((f) => f.where)).toContain('procedures.verify-image');
+  });
+});
+
+describe('what a family file says and cannot mean', () => {
+  const cases: [string, string, string, RegExp][] = [
+    [
+      'an order by a part that no pattern has',
+      '    - { part: fix }\n  write',
+      '    - { part: patch }\n  write',
+      /no pattern has the part "patch".*major, minor, fix/,
+    ],
+    [
+      'a written part that no pattern has',
+      "write: '{major}.{minor}.{fix}'",
+      "write: '{major}.{minor}.{patch}'",
+      /no pattern has the part "patch"/,
+    ],
+    ['a part that decides nothing', "(?: build \\d+)?'", "(?: build (?P<build>\\d+))?'", /"build" is read and neither orders/],
+    ['a value that nothing gives', "serial: '${serial}'", "serial: '${serail}'", /nothing gives \$\{serail\}; is \$\{serial\} meant\?/],
+    [
+      'a column that the rows do not have',
+      "nextBoot: '${boots.version}'",
+      "nextBoot: '${boots.fersion}'",
+      /nothing gives \$\{boots\.fersion\}/,
+    ],
+    [
+      'rows from nowhere',
+      "- pick: { from: slots, where: { value: '${next}', is: next }, as: boots",
+      "- pick: { from: bays, where: { value: '${next}', is: next }, as: boots",
+      /no step reads rows into "bays"/,
+    ],
+    [
+      'what nobody reads of a record',
+      "bootCount: '${boots}'",
+      "restarts: '${boots}'",
+      /nobody reads "restarts" of record; it may give .*bootCount/,
+    ],
+    ['a record without a version', "      firmware: '${firmware}'\n", '', /it has to give "firmware"/],
+    ['a name pattern without a version', "'^tb24-(?P<version>[0-9.]+)\\.simg$'", "'^tb24-[0-9.]+\\.simg$'", /needs a group "version"/],
+    ['a recogniser of nothing', "      identification: '^SSH-2\\.0-Tarnbrook_1$'", '      {}', /by which a device could be recognised/],
+    ['a recogniser of everything', "description: '^Tarnbrook '", "description: '.*'", /fits every text/],
+    ['a prompt that fits everything', "prompt: '(?:^|\\n)[A-Za-z0-9-]+ :: $'", "prompt: '.*'", /fits every answer/],
+    ['a secret that is not named', "'^watchword (?P<secret>.+)$'", "'^watchword (.+)$'", /needs a group "secret"/],
+    [
+      'another way of staging than of travelling',
+      'staging: { by: tftp }',
+      'staging: { by: http }',
+      /travel by tftp, and are staged by http/,
+    ],
+    [
+      'a step that says otherwise what Barrow gives',
+      "- set: { there: 'no' }",
+      "- set: { there: 'no', imageFile: other }",
+      /"imageFile" is given by Barrow/,
+    ],
+    [
+      'a capture of nothing',
+      "capture: ['^done: (?P<done>slot \\d)$']",
+      "capture: ['^done: slot \\d$', '^done: (?P<done>slot \\d)$']",
+      /catches nothing/,
+    ],
+    ['a restart that nobody would see', '        endsSession: true\n', '', /endsSession/],
+    [
+      'a name that nothing can fill',
+      'staging: { by: tftp }',
+      "staging: { by: tftp }\nasks: { name: '{serial}.bin' }",
+      /nothing can fill \{serial\}/,
+    ],
+    [
+      'a page where a rollout speaks to a shell',
+      '      - say: keep settings\n',
+      '      - get: /keep\n      - say: keep settings\n',
+      /speaks to the shell/,
+    ],
+    ['a comparison with nothing', "check: { value: '${work}', is: idle }", "check: { value: '${work}' }", /compares with nothing/],
+  ];
+  it.each(cases)('%s is refused at its line', (_, before, after, message) => {
+    expect(text).toContain(before);
+    const found = faults(text.replace(before, () => after)).filter((f) => message.test(f.message));
+    expect(found.length, JSON.stringify(faults(text.replace(before, () => after)))).toBeGreaterThan(0);
+    expect(found[0]!.line).toBeGreaterThan(1);
+  });
+
+  const verify = text.slice(text.indexOf('  verify-image:\n'), text.indexOf('  activate:\n'));
+  it('a verification that asks nothing is none', () => {
+    expect(faults(text.replace(verify, '  verify-image: { do: [] }\n\n')).map((f) => f.message)).toContain(
+      'it asks nothing, so that nothing would be verified',
+    );
+  });
+  it('a device that tells no digest is allowed, and remarked upon', () => {
+    const asked = (gives: string): string =>
+      text.replace(
+        verify,
+        () => `  verify-image:\n    do:\n      - say: tell slots\n        capture: ['^room (?P<room>\\d+)$']\n${gives}\n`,
+      );
+    const remarks = (changed: string): string[] => remarksOfSense(parseFamily(changed, 'f.yaml')).map((r) => r.message);
+    expect(remarks(text)).toEqual([]);
+    expect(remarks(asked(''))).toEqual([expect.stringMatching(/cannot tell what it holds/)]);
+    expect(remarks(asked("    gives: { bytes: '${room}' }"))).toEqual([expect.stringMatching(/only the size is compared/)]);
+  });
+  it('a comparison inside of a condition proves nothing', () => {
+    const family = loadFamilies().get('tarnbrook-core')!;
+    expect(comparesBy(family.procedures['verify-staged']!)).toBe('digest');
+    const [each] = family.procedures['verify-staged']!.do as [{ eachFile: ProcedureStep[] }];
+    expect(comparesBy({ do: [{ when: { value: 'a', is: 'b' }, do: [each as ProcedureStep] }] })).toBe('nothing');
+    const sizes = each.eachFile.filter((s) => !('check' in s) || !s.check.is?.includes('Sha256'));
+    expect(comparesBy({ do: [{ eachFile: sizes }] })).toBe('size');
   });
 });
 

@@ -39,6 +39,37 @@ const withSteps = (steps: ProcedureStep[], gives: Record<string, string> = {}): 
 const run = (shell: Shell, steps: ProcedureStep[], gives: Record<string, string> = {}, onProgress?: (p: number) => void) =>
   runProcedure('record', { family: withSteps(steps, gives), shell, given: { want: '4.3.0' }, timeScale: 1, onProgress });
 
+describe('what is sent to a device', () => {
+  const say = (template: string, given: Record<string, string>) => {
+    const shell = paper({});
+    const ran = runProcedure('record', { family: withSteps([{ say: template }]), shell, given, timeScale: 1 });
+    return ran.then(
+      () => ({ said: shell.said, cause: null }),
+      (error: CauseError) => ({ said: shell.said, cause: error.code }),
+    );
+  };
+  it.each([
+    ['storeAddress', '127.0.0.1\nblink 7\nrestart\nyes'],
+    ['storeAddress', '127.0.0.1 restart'],
+    ['storeAddress', 'a;b'],
+    ['storePort', '69 now'],
+    ['imageBytes', '12k'],
+    ['fileName', 'a.simg\rrestart'],
+    ['imageVersion', '4.3.0\u2028restart'],
+    ['anything', 'one\u0000two'],
+  ])('never is a %s that holds %j', async (name, value) => {
+    expect(await say(`fetch \${${name}}`, { [name]: value })).toEqual({ said: [], cause: 'value-unsafe' });
+  });
+  it('may be an address, a host name, a name with spaces', async () => {
+    for (const value of ['127.0.0.1', '::1', 'store.quay.example'])
+      expect((await say('fetch ${storeAddress}', { storeAddress: value })).said).toEqual([`fetch ${value}\n`]);
+    expect((await say('fetch ${fileName}', { fileName: 'a file.simg' })).said).toEqual(['fetch a file.simg\n']);
+  });
+  it("keeps a shell's own variables where they are doubled", async () => {
+    expect((await say('cp ${file} $${HOME}/', { file: 'x' })).said).toEqual(['cp x ${HOME}/\n']);
+  });
+});
+
 describe('a procedure', () => {
   it('turns pages, strips the echo, and reads what the terminal would show', async () => {
     const shell = paper({ tell: ['tell\r\none\r\ntw', 'o\r\n-- space goes on --'], ' ': ['\r                   \rthree\r\nsw-1 :: '] });

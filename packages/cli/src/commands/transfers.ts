@@ -1,5 +1,5 @@
 import { writeFileSync } from 'node:fs';
-import { neverCame, wayOf } from '@barrow/client';
+import { heldText, neverCame, wayOf } from '@barrow/client';
 import type { Transfer, TransferStory } from '@barrow/core';
 import type { Register } from '../context.js';
 import { CommandError, exit } from '../errors.js';
@@ -56,7 +56,7 @@ function storyText(io: Io, t: TransferStory, most: number): string {
     ...(t.blockSize ? [`  agreed: blocks of ${t.blockSize} octets, window of ${t.windowSize}`] : []),
     `  moved: ${octets(t.bytes)} of ${octets(t.totalBytes)} at ${octets(t.rate)}/s ${rateLine(t.rates)}`,
     ...(t.resent > 0 ? [`  sent again: ${t.resent} blocks`] : []),
-    ...(t.verified === null ? [] : [`  on the device: ${t.verified ? 'its digest is ours' : 'its digest is another'}`]),
+    ...(t.comparedBy === null ? [] : [`  on the device: ${heldText(t)}`]),
   ];
   if (t.findings.length > 0) {
     lines.push('', c.bold('What was found'));

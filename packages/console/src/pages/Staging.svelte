@@ -108,9 +108,8 @@
 <div class="head">
   <h1>Staging</h1>
   {#if offers}<span class="quiet"
-      >{offers.length} offered, {deliveries.filter((d) => d.state === 'verified').length} held ahead{#if underWay > 0}, <b
-          >{underWay} on the way</b
-        >{/if}</span
+      >{offers.length} offered, {deliveries.filter((d) => d.state === 'verified' || d.state === 'brought').length} held ahead{#if underWay > 0},
+        <b>{underWay} on the way</b>{/if}</span
     >{/if}
   <span class="grow"></span>
   {#if may('operator')}
@@ -180,7 +179,7 @@
               <td><State word={d.state} /></td>
               <td class="wide"
                 >{#if d.endedAt === null}<span class="meter-bar"><span style:width="{percent(d)}%"></span></span>{/if}<span class="quiet"
-                  >{d.transfers.length === 0 && d.state === 'verified'
+                  >{d.transfers.length === 0 && (d.state === 'verified' || d.state === 'brought')
                     ? 'it was there'
                     : `${octets(d.bytes)} of ${octets(d.totalBytes)}`}</span
                 ></td

@@ -1,6 +1,6 @@
 <script lang="ts">
   import Download from '@lucide/svelte/icons/download';
-  import { neverCame, octets, wayOf } from '@barrow/client';
+  import { heldText, neverCame, octets, wayOf } from '@barrow/client';
   import { duration, type TransferStory } from '@barrow/core';
   import Cause from '../parts/Cause.svelte';
   import Empty from '../parts/Empty.svelte';
@@ -94,14 +94,7 @@
       ['Moved', t.bytes === 0 ? 'nothing' : `${octets(t.bytes)} of ${octets(t.totalBytes)}`],
       ...(t.endedAt === null && t.secondsLeft !== null ? [['Left', duration(t.secondsLeft * 1000)] as [string, string]] : []),
       ...(t.blockSize ? [['Sent again', t.resent === 0 ? 'nothing' : `${t.resent} blocks`] as [string, string]] : []),
-      ...(t.protocol === 'tftp-write'
-        ? []
-        : [
-            [
-              'On the device',
-              t.verified === null ? 'not looked at' : t.verified ? 'its digest is that of the image' : 'its digest is another',
-            ] as [string, string],
-          ]),
+      ...(t.protocol === 'tftp-write' ? [] : [['On the device', heldText(t)] as [string, string]]),
       ['Ended', t.endedAt === null ? 'not yet' : `${when(t.endedAt)}: ${t.detail ?? ''}`],
     ];
   });

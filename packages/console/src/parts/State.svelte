@@ -26,6 +26,7 @@
     waiting: { shape: 'dot', tone: 'quiet' },
     awaited: { shape: 'ring', tone: 'now' },
     moving: { shape: 'play', tone: 'now' },
+    brought: { shape: 'full', tone: 'quiet' },
     verifying: { shape: 'half', tone: 'now' },
     stopped: { shape: 'dash', tone: 'quiet' },
     done: { shape: 'full', tone: 'good' },

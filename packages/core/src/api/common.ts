@@ -6,3 +6,15 @@ export const sha256Text = z.string().regex(/^[0-9a-f]{64}$/);
 
 /** A cause, with what happened and what to look at next. */
 export const causeShape = z.object({ code: z.string(), what: z.string(), next: z.string() });
+
+/** An IPv4 or IPv6 address (RFC 4291 §2.2) or a host name (RFC 1123 §2.1); nothing else may be told to a device as one. */
+export const addressOrHost = z
+  .string()
+  .max(253)
+  .refine(
+    (text) =>
+      z.ipv4().safeParse(text).success ||
+      z.ipv6().safeParse(text).success ||
+      /^(?=.*[A-Za-z])([A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?)(\.[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?)*$/.test(text),
+    'an address or a host name, e.g. 192.0.2.10',
+  );

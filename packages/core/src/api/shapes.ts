@@ -6,7 +6,7 @@ import { rolloutEventSchema } from '../scheduler/events.js';
 import { stepNames } from '../scheduler/steps.js';
 import { surenesses } from '../topology/topology.js';
 import { components, resettable } from '../images/note.js';
-import { causeShape, moment, sha256Text as sha256 } from './common.js';
+import { addressOrHost, causeShape, moment, sha256Text as sha256 } from './common.js';
 import { armedSchema, deliverySchema, transferSchema } from './staging.js';
 
 export const roles = ['viewer', 'operator', 'admin'] as const;
@@ -45,7 +45,7 @@ export const networkInput = z.strictObject({
     .default([...probeNames]),
   credentials: z.array(z.string()).max(20).default([]),
   packetsPerSecond: z.number().int().min(1).max(20_000).default(500),
-  storeAddress: z.string().max(60).nullable().default(null),
+  storeAddress: addressOrHost.nullable().default(null),
 });
 export const networkSchema = networkInput.extend({ id: z.string(), addresses: z.number().int() });
 export type NetworkInput = z.input<typeof networkInput>;

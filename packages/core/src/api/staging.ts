@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { causeShape, moment, sha256Text as sha256 } from './common.js';
+import { addressOrHost, causeShape, moment, sha256Text as sha256 } from './common.js';
 
 export const storeProtocols = ['tftp', 'http'] as const;
 export type StoreProtocol = (typeof storeProtocols)[number];
@@ -50,8 +50,10 @@ export const transferSchema = z.object({
   secondsLeft: z.number().nullable(),
   block: z.number().int(),
   resent: z.number().int(),
-  /** Whether the device was found to hold the very content; null: not looked at. */
+  /** Whether the device holds the very content, by its digest; null: not compared. */
   verified: z.boolean().nullable(),
+  /** By what it was compared with what the device holds; `nothing`: the device cannot tell; null: not looked at. */
+  comparedBy: z.enum(['digest', 'size', 'nothing']).nullable(),
   detail: z.string().nullable(),
   /** Why it does not go well, the first of what was found; null while nothing is wrong. */
   cause: causeShape.nullable(),
@@ -82,7 +84,7 @@ export type TransferStory = z.infer<typeof transferStorySchema>;
 
 export const places = ['device', 'parent', 'site-store'] as const;
 export type Place = (typeof places)[number];
-export const deliveryStates = ['waiting', 'moving', 'verifying', 'verified', 'failed', 'stopped'] as const;
+export const deliveryStates = ['waiting', 'moving', 'verifying', 'verified', 'brought', 'failed', 'stopped'] as const;
 
 /** An image on its way to where its devices can take it, or there. */
 export const deliverySchema = z.object({
@@ -167,7 +169,7 @@ export const siteInput = z.strictObject({
   /** Kilobits in a second; null: as fast as it goes. */
   linkKilobits: z.number().int().min(1).max(100_000_000).nullable().optional(),
   /** The address at which its devices see Barrow's stores; null: the one that the stores listen at. */
-  storeAddress: z.string().min(2).max(60).nullable().optional(),
+  storeAddress: addressOrHost.nullable().optional(),
   store: siteStoreInput.nullable().optional(),
 });
 export type SiteInput = z.input<typeof siteInput>;

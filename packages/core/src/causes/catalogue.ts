@@ -285,6 +285,12 @@ const list = [
     counts: 'failed',
   },
   {
+    code: 'value-unsafe',
+    what: 'What was to be put into words for the device could have been words of its own; nothing was sent.',
+    next: 'Look where the named value comes from: the address of the store, a file name, a version. Correct it there.',
+    counts: 'failed',
+  },
+  {
     code: 'service-fault',
     what: 'Barrow itself failed at this step.',
     next: 'Read the log of the service; nothing can be said about the device until it was discovered again.',

@@ -36,3 +36,13 @@ export function nearestNames(asked: string, staged: readonly string[], most = 3)
     .slice(0, most)
     .map((r) => r.near);
 }
+
+/** The known name that was probably meant; null when none is near enough to be named. */
+export function meantName(asked: string, known: Iterable<string>): string | null {
+  let best: { name: string; letters: number } | null = null;
+  for (const name of new Set(known)) {
+    const letters = name.toLowerCase() === asked.toLowerCase() ? 0 : editDistance(asked.toLowerCase(), name.toLowerCase());
+    if (best === null || letters < best.letters) best = { name, letters };
+  }
+  return best !== null && best.letters <= Math.max(1, Math.floor(asked.length / 3)) ? best.name : null;
+}

@@ -11,7 +11,7 @@ import type {
   RequestStep,
   UploadStep,
 } from '../schema/family.js';
-import { fill, holds, type Values } from './values.js';
+import { fill, fillSent, holds, type Values } from './values.js';
 
 /** The part of a shell session that procedures use; a recorded conversation can stand in for a device. */
 export interface Shell {
@@ -199,14 +199,14 @@ const mostRows = 1000;
 
 async function runGet(step: RequestStep, input: ProcedureRun, values: Values, lookup: (n: string) => string | undefined): Promise<void> {
   if (!input.web) throw new CauseError('service-fault', "the procedure needs the device's web server");
-  const path = fill(step.request, lookup);
+  const path = fillSent(step.request, lookup);
   const limit = Math.max(shortestLimit, (step.limit ?? 30_000) / input.timeScale);
   const { method, type } = step;
   if (method !== 'GET' && !input.web.ask) throw new CauseError('service-fault', 'the procedure may only read pages');
   const { status, body } =
     method === 'GET'
       ? await input.web.get(path, limit)
-      : await input.web.ask!({ method, path, type, ...(step.body === undefined ? {} : { body: fill(step.body, lookup) }) }, limit);
+      : await input.web.ask!({ method, path, type, ...(step.body === undefined ? {} : { body: fillSent(step.body, lookup) }) }, limit);
   // A refusal is told by words as often as by a status; the words say more.
   if (status < 200 || status > 299) {
     takeAnswer({ fails: step.fails }, body, values, (line) => `to ${path} the device said: ${line}`);
@@ -246,7 +246,7 @@ async function runUpload(step: UploadStep, input: ProcedureRun, values: Values, 
   const limit = Math.max(shortestLimit, (step.limit ?? 60_000) / input.timeScale);
   for (const file of inOrder(input.carry.files, step.order ?? [])) {
     setFile(file, values);
-    const to = fill(step.upload, lookup);
+    const to = fillSent(step.upload, lookup);
     const { status, body } = await input.carry.by(file, { over: step.over, to, field: step.field, method: step.method }, limit);
     const said = (line: string): string => `to ${file.name} at ${to} the device said: ${line}`;
     takeAnswer(step, body, values, said);
@@ -330,7 +330,7 @@ async function runSay(
   values: Values,
   lookup: (n: string) => string | undefined,
 ): Promise<void> {
-  const said = fill(step.say, lookup);
+  const said = fillSent(step.say, lookup);
   input.shell.send(`${said}\n`);
   if (step.endsSession) {
     await input.shell.ended(Math.max(shortestLimit, (step.limit ?? input.family.shell.limit) / input.timeScale));

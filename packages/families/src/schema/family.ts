@@ -1,6 +1,8 @@
 import { causes, components, kinds, stepNames } from '@barrow/core';
 import { RE2JS } from 're2js';
 import { z } from 'zod';
+import { faultsOfSense } from './sense.js';
+import { everyStep } from './walk.js';
 
 const causeCodes = causes.map((c) => c.code) as [string, ...string[]];
 
@@ -286,7 +288,6 @@ const familyShape = z.strictObject({
     .optional(),
   storage: z
     .strictObject({
-      how: z.enum(['two-slots', 'one-flash']),
       /** What is said of it in a plan. */
       note: z.string(),
     })
@@ -320,8 +321,6 @@ const familyShape = z.strictObject({
     })
     .prefault({}),
   pointOfNoReturn: z.enum(stepNames).optional(),
-  rebootsItself: z.boolean().optional(),
-  settings: z.enum(['kept', 'reset']).optional(),
   /** Usual durations on a device of this family; `transferPerMiB` is added for the size of the image. */
   durations: z
     .strictObject({
@@ -365,7 +364,7 @@ const familyShape = z.strictObject({
     .default({}),
 });
 
-const upgradeKeys = ['storage', 'travel', 'pointOfNoReturn', 'rebootsItself', 'settings', 'durations', 'configuration', 'shell'] as const;
+const upgradeKeys = ['storage', 'travel', 'pointOfNoReturn', 'durations', 'configuration', 'shell'] as const;
 
 /** A family says nothing of upgrades, or all of it; and procedures say where they are carried out. */
 export const familySchema = familyShape.superRefine((family, context) => {
@@ -394,6 +393,7 @@ export const familySchema = familyShape.superRefine((family, context) => {
   for (const [key, procedure] of Object.entries(family.procedures))
     if (procedure && usesShell(procedure) && family.shell === undefined)
       context.addIssue({ code: 'custom', path: ['procedures', key], message: 'it says something, and the family has no shell' });
+  for (const { path, message } of faultsOfSense(family)) context.addIssue({ code: 'custom', path: [...path], message });
 });
 
 /** A family file, checked and read. */
@@ -405,6 +405,7 @@ export type FamilyWithShell = Family & { shell: NonNullable<Family['shell']> };
 export const isUpgradable = (family: Family): family is UpgradableFamily => family.travel !== undefined;
 export const hasShell = (family: Family): family is FamilyWithShell => family.shell !== undefined;
 /** Whether a procedure talks to the device's shell, rather than its pages. */
-export const usesShell = (procedure: Procedure): boolean => JSON.stringify(procedure.do).includes('"say":');
+export const usesShell = (procedure: Procedure): boolean => [...everyStep(procedure.do)].some(({ step }) => 'say' in step);
 /** Whether a procedure talks to the device's web server. */
-export const usesWeb = (procedure: Procedure): boolean => /"(get|request)":|"over":"http/.test(JSON.stringify(procedure.do));
+export const usesWeb = (procedure: Procedure): boolean =>
+  [...everyStep(procedure.do)].some(({ step }) => 'get' in step || 'request' in step || ('upload' in step && step.over.startsWith('http')));

@@ -3,6 +3,7 @@ import type {
   Advisory,
   Around,
   Channel,
+  ComparedBy,
   Component,
   Delivery,
   Flag,
@@ -305,6 +306,8 @@ export const TransferEntity = defineEntity({
     protocol: p.string().$type<Transfer['protocol']>(),
     rates: p.json<number[]>(),
     verified: p.boolean().nullable(),
+    /** By what it was compared with what the device holds; null: not looked at. */
+    comparedBy: p.string().$type<ComparedBy>().nullable(),
     cause: p.string().nullable(),
     evidence: p.json<string[]>(),
     /** All that was found, the cause first. */

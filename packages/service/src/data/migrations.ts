@@ -1,7 +1,7 @@
 import { Migration } from '@mikro-orm/migrations';
 
 /** The layout of the tables; written into `PRAGMA user_version`, so that an older Barrow can refuse a newer database. */
-export const schemaVersion = 4;
+export const schemaVersion = 5;
 
 class First extends Migration {
   override up(): void {
@@ -154,9 +154,21 @@ class Staging extends Migration {
   }
 }
 
+/** What a held image was compared by, a check value of the key, and hosts that a person let passwords go to. */
+class Mending extends Migration {
+  override up(): void {
+    this.addSql('alter table transfer add column compared_by text;');
+    // What was called verified before may have been read and not compared.
+    this.addSql('update transfer set verified = null;');
+    this.addSql('create table mark (name text primary key, value text not null);');
+    this.addSql('pragma user_version = 5;');
+  }
+}
+
 export const migrations = [
   { name: '2026-11-23-first', class: First },
   { name: '2026-11-23-discovering', class: Discovering },
   { name: '2026-11-23-knowing', class: Knowing },
   { name: '2026-11-23-staging', class: Staging },
+  { name: '2026-11-25-mending', class: Mending },
 ];

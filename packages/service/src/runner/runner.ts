@@ -29,6 +29,7 @@ import { toldValues } from '../staging/told.js';
 import type { Backups } from './backups.js';
 import type { Journal } from './journal.js';
 import { reconcile } from './reconcile.js';
+import { hideInDetail } from './secrets.js';
 import { DeviceSession } from './session.js';
 import { ChecksFailed } from './steps/checks.js';
 import { steps } from './steps/index.js';
@@ -322,9 +323,10 @@ export class Runner {
   #failure(run: PlannedRun, step: StepName, error: unknown): RolloutEvent & { kind: 'step-failed' } {
     const at = Date.now();
     if (error instanceof CauseError) {
-      this.context.log.warn({ device: run.name, step, cause: error.code, detail: error.detail }, 'step failed');
+      const detail = hideInDetail(error.detail, this.context.families.get(run.family) ?? null, []);
+      this.context.log.warn({ device: run.name, step, cause: error.code, detail }, 'step failed');
       const facts = error instanceof ChecksFailed ? error.facts : undefined;
-      return { kind: 'step-failed', at, run: run.id, step, cause: error.code, detail: safeText(error.detail, 2000), facts };
+      return { kind: 'step-failed', at, run: run.id, step, cause: error.code, detail: safeText(detail, 2000), facts };
     }
     this.context.log.error({ error, device: run.name, step }, 'step failed by a fault of Barrow');
     return {

@@ -1,4 +1,4 @@
-import { CauseError, pattern } from '@barrow/core';
+import { CauseError } from '@barrow/core';
 import {
   asCause,
   awaitPrompt,
@@ -12,6 +12,7 @@ import {
 } from '@barrow/families';
 import { ShellSession, type ShellEntry } from '@barrow/wire';
 import type { Context } from '../context.js';
+import { hideSecrets, hideWords, withoutSecrets } from './secrets.js';
 import { CredentialEntity, DeviceEntity, NetworkEntity, type CredentialRow, type DeviceRow } from '../data/entities.js';
 
 const handshakeMs = 10_000;
@@ -38,6 +39,8 @@ export class DeviceSession {
     private readonly onProgress: ((percent: number) => void) | undefined,
     private readonly carry: ProcedureRun['carry'],
     private readonly receive: ProcedureRun['receive'],
+    /** What the login is made of; none of it may stand anywhere. */
+    private readonly secrets: readonly string[],
   ) {}
 
   /**
@@ -92,6 +95,7 @@ export class DeviceSession {
     const secret = context.sealer.open(credential.sealed);
     const second = credential.second === null ? null : context.sealer.open(credential.second);
     const isKey = credential.kind === 'ssh-key';
+    const secrets = [...(isKey ? [] : [secret]), ...(second === null ? [] : [second])];
     let shell: ShellSession;
     try {
       shell = await ShellSession.open({
@@ -103,10 +107,10 @@ export class DeviceSession {
         readyTimeoutMs: handshakeMs,
       });
     } catch (error) {
-      throw asCause(error);
+      throw withoutSecrets(error, family, secrets);
     }
     const { given = {}, signal, onProgress, carry, receive } = use;
-    const session = new DeviceSession(shell, family, context.options.timeScale, given, signal, onProgress, carry, receive);
+    const session = new DeviceSession(shell, family, context.options.timeScale, given, signal, onProgress, carry, receive, secrets);
     try {
       const input = { family, shell, timeScale: context.options.timeScale, signal: use.signal };
       await awaitPrompt(input);
@@ -118,7 +122,7 @@ export class DeviceSession {
       return session;
     } catch (error) {
       session.close();
-      throw error;
+      throw withoutSecrets(error, family, secrets);
     }
   }
 
@@ -136,6 +140,8 @@ export class DeviceSession {
         carry: this.carry,
         receive: this.receive,
       });
+    } catch (error) {
+      throw withoutSecrets(error, this.family, this.secrets);
     } finally {
       this.shell.conceal(null);
     }
@@ -143,33 +149,12 @@ export class DeviceSession {
 
   /** What was said so far, with the secrets of settings hidden. */
   conversation(): string {
-    return scrub(this.shell.conversation, this.family).slice(0, longestConversation);
+    return hideWords(scrub(this.shell.conversation, this.family), this.secrets).slice(0, longestConversation);
   }
 
   close(): void {
     this.shell.close();
   }
-}
-
-/** Hides what the family calls secret in any text of a device. */
-export function hideSecrets(text: string, family: Family): string {
-  return text
-    .split('\n')
-    .map((line) => {
-      for (const source of family.configuration?.secrets ?? []) {
-        // A compared configuration marks its lines with +, - or a space.
-        const lead = /^[+ -]?/.exec(line)![0];
-        for (const from of new Set([0, lead.length])) {
-          const body = line.slice(from).trimEnd();
-          const match = pattern(source).matcher(body);
-          if (!match.find()) continue;
-          const secret = match.group('secret');
-          if (secret) return line.slice(0, from) + body.replace(secret, '‹hidden›');
-        }
-      }
-      return line;
-    })
-    .join('\n');
 }
 
 function scrub(entries: readonly ShellEntry[], family: Family): string {

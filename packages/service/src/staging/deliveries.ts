@@ -273,9 +273,14 @@ export class Deliveries {
       try {
         row.state = 'moving';
         await this.#save(row);
-        const { digest } = await carryOut(work);
+        const { digest, comparedBy } = await carryOut(work);
         row.digestThere = digest;
-        await this.#end(row, 'verified', null, null);
+        // The word stands only behind a comparison of the content.
+        if (comparedBy === 'digest') await this.#end(row, 'verified', null, null);
+        else {
+          const word = comparedBy === 'size' ? 'its size is ours, and it cannot tell a digest' : 'it cannot tell what it holds';
+          await this.#end(row, 'brought', null, word);
+        }
       } catch (error) {
         const cause = asCause(error);
         if (abort.signal.aborted) {

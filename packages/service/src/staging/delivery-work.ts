@@ -1,4 +1,4 @@
-import { CauseError, safeText, type DeliveryPlan } from '@barrow/core';
+import { CauseError, safeText, type ComparedBy, type DeliveryPlan } from '@barrow/core';
 import { asCause, type CarriedFile, type Family, type ProcedureName } from '@barrow/families';
 import type { Context } from '../context.js';
 import { DeviceEntity, ImageEntity, type DeliveryRow, type DeviceRow, type ImageRow } from '../data/entities.js';
@@ -8,7 +8,8 @@ import { Hands, type HandsUse } from './hands.js';
 import { fillSiteStore } from './site-store.js';
 import { toldFor, toldValues } from './told.js';
 import type { LiveTransfer } from './transfers.js';
-import { markVerified } from './watch.js';
+import { compareWithHeld } from '../images/held.js';
+import { markCompared, markDiffers } from './watch.js';
 
 /** What carrying out one delivery works with. */
 export interface DeliveryWork {
@@ -30,8 +31,14 @@ interface Held {
   readonly removable: boolean;
 }
 
+/** How it was brought: the digest that was told there, and by what it was compared. */
+export interface Brought {
+  readonly digest: string | null;
+  readonly comparedBy: ComparedBy;
+}
+
 /** Brings the image there and has its digest checked there. @throws CauseError */
-export async function carryOut(work: DeliveryWork): Promise<{ digest: string | null }> {
+export async function carryOut(work: DeliveryWork): Promise<Brought> {
   const { parts, row } = work;
   const image = await parts.images.get(row.image).catch(() => {
     throw new CauseError('image-missing', `image ${row.image.slice(0, 12)}… is no longer in the store`);
@@ -44,7 +51,7 @@ export async function carryOut(work: DeliveryWork): Promise<{ digest: string | n
 const filesOf = (work: DeliveryWork, image: ImageRow, nameOf: (file: { file: string }) => string): CarriedFile[] =>
   image.files.map((f) => ({ name: nameOf(f), path: work.parts.images.pathOf(f.sha256), bytes: f.bytes, sha256: f.sha256 }));
 
-async function toSiteStore(work: DeliveryWork, image: ImageRow): Promise<{ digest: string | null }> {
+async function toSiteStore(work: DeliveryWork, image: ImageRow): Promise<Brought> {
   const { context, parts, row, signal } = work;
   const { transfers, sites, offers } = parts;
   const devices = await context.db.find(DeviceEntity, { id: { $in: row.devices } });
@@ -74,7 +81,7 @@ async function toSiteStore(work: DeliveryWork, image: ImageRow): Promise<{ diges
         onVerify: () => work.state('verifying'),
       });
       digest = found.digest;
-      one.row.verified = true;
+      Object.assign(one.row, { verified: true, comparedBy: 'digest' });
       const checked = found.how === 'told' ? 'the store told its digest' : 'its digest was read back';
       transfers.end(one, 'done', found.wasThere ? `it was there already; ${checked}` : `whole; ${checked}`);
     } catch (error) {
@@ -86,11 +93,11 @@ async function toSiteStore(work: DeliveryWork, image: ImageRow): Promise<{ diges
     before += file.bytes;
     work.progress(before);
   }
-  return { digest };
+  return { digest, comparedBy: 'digest' };
 }
 
 /** Stages on a device, or on the parent that keeps images for its children. */
-async function toHolder(work: DeliveryWork, image: ImageRow): Promise<{ digest: string | null }> {
+async function toHolder(work: DeliveryWork, image: ImageRow): Promise<Brought> {
   const { context, parts, row, signal } = work;
   const holder = await context.db.findOne(DeviceEntity, { id: row.holder });
   const family = context.families.get(holder?.family ?? '');
@@ -110,16 +117,17 @@ async function toHolder(work: DeliveryWork, image: ImageRow): Promise<{ digest: 
       await stage(work, hands, use, family);
     } else use.watch?.forget();
     work.state('verifying');
-    const verified = await verify(hands, family, use).catch(async (error: unknown) => {
+    const moved = [...use.pushes, ...(use.watch ? [use.watch.last] : [])].filter((one) => one.row.state === 'done');
+    const verified = await verify(work, hands, family, use, image).catch(async (error: unknown) => {
       const cause = asCause(error);
+      if (cause instanceof CauseError && cause.code === 'image-damaged') for (const one of moved) markDiffers(parts.transfers, one);
       if (cause instanceof CauseError && use.watch) throw await use.watch.conclude(cause);
       throw cause;
     });
-    use.watch?.verified();
-    for (const one of use.pushes) markVerified(parts.transfers, one);
+    for (const one of moved) markCompared(parts.transfers, one, verified.comparedBy);
     work.progress(image.bytes);
     if (family.staging.arms && row.place === 'device') await setArmed(context, holder.id, image.version, row.createdBy);
-    return { digest: verified };
+    return verified;
   } finally {
     use.watch?.end();
     if (use.pushed?.row.state === 'moving')
@@ -307,14 +315,12 @@ async function stage(work: DeliveryWork, hands: Hands, use: Use, family: Family)
   }
 }
 
-/** Has the holder check what it took. @returns the digest that it told */
-async function verify(hands: Hands, family: Family, use: Use): Promise<string | null> {
+/** Has the holder check what it took, and compares what it tells. */
+async function verify(work: DeliveryWork, hands: Hands, family: Family, use: Use, image: ImageRow): Promise<Brought> {
   const name: ProcedureName = family.procedures['verify-staged'] ? 'verify-staged' : 'verify-image';
   const { gives } = await hands.run(name, use.hands);
-  const digest = gives['digest'] ?? null;
-  if (digest !== null && /^[0-9a-f]{64}$/.test(digest) && digest !== use.hands.given['imageSha256'])
-    throw new CauseError('image-damaged', `there its digest is ${digest}, the image has ${use.hands.given['imageSha256']}`);
-  return digest;
+  const comparedBy = await compareWithHeld(work.parts.images, image, family.procedures[name]!, gives);
+  return { digest: gives['digest'] ?? null, comparedBy };
 }
 
 /** What a delivery would find and do; the holder is asked now, and nothing is changed. */

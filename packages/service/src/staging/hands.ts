@@ -25,6 +25,7 @@ import {
 import type { Context } from '../context.js';
 import { CredentialEntity, DeviceEntity, NetworkEntity, type CredentialRow, type DeviceRow, type NetworkRow } from '../data/entities.js';
 import { httpAccess } from '../discovery/access.js';
+import { withoutSecrets } from '../runner/secrets.js';
 import { DeviceSession } from '../runner/session.js';
 
 export interface HandsUse {
@@ -77,8 +78,16 @@ export class Hands {
         signal: use.signal,
       });
     } catch (error) {
-      throw asCause(error);
+      throw withoutSecrets(error, this.family, this.#secrets());
     }
+  }
+
+  /** What its logins are made of; none of it may stand in what is told of a failure. */
+  #secrets(): string[] {
+    const { sealer } = this.context;
+    return (this.#logins?.credentials ?? []).flatMap((c) =>
+      [c.sealed, ...(c.second === null ? [] : [c.second])].map((s) => sealer.open(s)),
+    );
   }
 
   #web(signal: AbortSignal): Web {

@@ -278,6 +278,7 @@ export class Transfers {
       block: 0,
       resent: 0,
       verified: null,
+      comparedBy: null,
       detail: null,
       cause: null,
       evidence: [],

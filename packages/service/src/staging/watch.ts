@@ -1,4 +1,12 @@
-import { CauseError, explainTransfer, usualPatience, type Evidence, type StoreProtocol, type TransferFinding } from '@barrow/core';
+import {
+  CauseError,
+  explainTransfer,
+  usualPatience,
+  type ComparedBy,
+  type Evidence,
+  type StoreProtocol,
+  type TransferFinding,
+} from '@barrow/core';
 import type { Context } from '../context.js';
 import type { DeviceRow, ImageRow } from '../data/entities.js';
 import { addressesOf } from './addresses.js';
@@ -131,9 +139,9 @@ export class Watch {
     return new CauseError(first.cause, [...first.evidence, ...heard].join(' '));
   }
 
-  /** The device holds the very content. */
-  verified(): void {
-    markVerified(this.watches.transfers, this.last);
+  /** What it holds was compared. */
+  compared(by: ComparedBy): void {
+    markCompared(this.watches.transfers, this.last, by);
   }
 
   /** Nobody waits any more. */
@@ -234,9 +242,20 @@ export class Watch {
 /** The device's own words, without what it was told before. */
 const wordsOf = (error: CauseError): string => error.detail.replace(/^to "?.*"? the device said: /s, '');
 
-export function markVerified(transfers: Transfers, one: LiveTransfer): void {
-  if (one.row.verified === true) return;
-  one.row.verified = true;
+/** Notes by what a device's holding was compared with the image; only a digest proves the very content. */
+export function markCompared(transfers: Transfers, one: LiveTransfer, by: ComparedBy): void {
+  const verified = by === 'digest' ? true : null;
+  if (one.row.comparedBy === by && one.row.verified === verified) return;
+  one.row.comparedBy = by;
+  one.row.verified = verified;
+  transfers.save(one);
+  transfers.tell(one, true);
+}
+
+/** Notes that the device holds something else. */
+export function markDiffers(transfers: Transfers, one: LiveTransfer): void {
+  one.row.comparedBy = 'digest';
+  one.row.verified = false;
   transfers.save(one);
   transfers.tell(one, true);
 }

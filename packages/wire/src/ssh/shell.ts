@@ -21,7 +21,11 @@ export class ShellSession {
   #entryBytes = 0;
   #output = '';
   #concealed = false;
+  /** Output that came while it was concealed, and was not taken yet, stays so. */
+  #tainted = false;
   #closed = false;
+  /** The last wait ended without an answer: what still comes belongs to it. */
+  #gaveUp = false;
   #waiter: (() => void) | null = null;
 
   private constructor(client: Client, channel: ClientChannel, hostKey: string) {
@@ -69,6 +73,9 @@ export class ShellSession {
   conceal(note: string | null): void {
     if (note !== null) this.#entries.push({ at: Date.now(), from: 'barrow', text: note });
     this.#concealed = note !== null;
+    // What is still to come of an answer that nobody waits for any longer was to be concealed as well.
+    this.#tainted = this.#concealed || this.#gaveUp || this.#output !== '';
+    if (this.#concealed) this.#gaveUp = false;
   }
 
   send(text: string): void {
@@ -80,7 +87,7 @@ export class ShellSession {
   /**
    * Waits until `test` finds what it looks for in the output that was not taken yet, and takes that output.
    * `test` is called whenever more has arrived.
-   * @throws WireError `timeout` or `lost`, with the last words of the device.
+   * @throws WireError `timeout` or `lost`, with the last words of the device unless they are concealed.
    */
   async take<T>(
     test: (output: string) => { readonly found: T; readonly length: number } | null,
@@ -99,9 +106,11 @@ export class ShellSession {
         const hit = test(this.#output);
         if (hit) {
           this.#output = this.#output.slice(hit.length);
+          this.#gaveUp = false;
+          if (!this.#concealed && this.#output === '') this.#tainted = false;
           return hit.found;
         }
-        const tail = (): string => JSON.stringify(this.#output.slice(-200));
+        const tail = (): string => (this.#tainted ? 'concealed' : JSON.stringify(this.#output.slice(-200)));
         if (signal?.aborted) throw new WireError('cancelled', 'stopped');
         if (this.#output.length > longestOutput) throw new WireError('malformed', `the device sends without end; last: ${tail()}`);
         if (this.#closed) throw new WireError('lost', `the device ended the session; last: ${tail()}`);
@@ -111,6 +120,9 @@ export class ShellSession {
         });
         this.#waiter = null;
       }
+    } catch (error) {
+      this.#gaveUp = true;
+      throw error;
     } finally {
       clearTimeout(timer);
       signal?.removeEventListener('abort', abort);
@@ -130,7 +142,7 @@ export class ShellSession {
   }
 
   #record(from: ShellEntry['from'], text: string): void {
-    if (this.#concealed || this.#entryBytes > longestOutput) return;
+    if (this.#tainted || this.#entryBytes > longestOutput) return;
     this.#entryBytes += text.length;
     const last = this.#entries[this.#entries.length - 1];
     if (last?.from === from && from === 'device') this.#entries[this.#entries.length - 1] = { ...last, text: last.text + text };

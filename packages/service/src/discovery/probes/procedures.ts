@@ -2,6 +2,7 @@ import { CauseError } from '@barrow/core';
 import { asCause, hasShell, runProcedure, usesShell, type ProcedureName, type ProcedureResult } from '@barrow/families';
 import { askHttp } from '@barrow/wire';
 import type { Context } from '../../context.js';
+import { withoutSecrets } from '../../runner/secrets.js';
 import { DeviceSession } from '../../runner/session.js';
 import { httpAccess, type Access } from '../access.js';
 import type { CredentialRow } from '../../data/entities.js';
@@ -86,6 +87,8 @@ async function once(
     given: {},
     timeScale: context.options.timeScale,
     signal,
+  }).catch((error: unknown) => {
+    throw withoutSecrets(error, family, [context.sealer.open(credential.sealed)]);
   });
   reading.credentials['http'] = credential.id;
   return found;

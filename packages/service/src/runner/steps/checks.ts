@@ -1,5 +1,5 @@
 import { CauseError, checkConfiguration, checkNextBoot, checkRestart, checkSerial, checkVersion, type Check } from '@barrow/core';
-import { hideSecrets } from '../session.js';
+import { hideSecrets } from '../secrets.js';
 import { readSystem, runningTime } from '../running-time.js';
 import type { PreflightFacts } from './preflight.js';
 import { rebootSentAt } from './return.js';

@@ -8,7 +8,7 @@ import {
   sameVersion,
   type RunningTime,
 } from '@barrow/core';
-import { hideSecrets } from '../session.js';
+import { hideSecrets } from '../secrets.js';
 import { readSystem, runningTime } from '../running-time.js';
 import type { Step } from './step.js';
 

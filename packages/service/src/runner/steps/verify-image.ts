@@ -1,14 +1,23 @@
 import { CauseError, sameVersion } from '@barrow/core';
-import { markVerified } from '../../staging/watch.js';
+import { compareWithHeld } from '../../images/held.js';
+import { markCompared, markDiffers } from '../../staging/watch.js';
 import type { Step } from './step.js';
 
-/** Has the device check the file that it took, and compares its digest with ours where it tells one. */
+/** Has the device check the file that it took, and compares what it tells of it, version, digest and size, with the image. */
 export const verifyImage: Step = async (step) => {
+  const { family, image, images, run, transfers } = step;
   const session = await step.login();
-  const { gives } = await session.run('verify-image');
-  if (gives['version'] !== undefined && !sameVersion(step.family.versions, gives['version'], step.run.target))
-    throw new CauseError('image-refused', `the device reads the file as version ${gives['version']}, the target is ${step.run.target}`);
-  const moved = step.transfers.lastOf(step.run.device, step.image.sha256);
-  if (moved?.row.state === 'done') markVerified(step.transfers, moved);
-  return { kind: 'done', facts: { digestOnDevice: gives['digest'] ?? null } };
+  const moved = transfers.lastOf(run.device, image.sha256);
+  const last = moved?.row.state === 'done' ? moved : null;
+  try {
+    const { gives } = await session.run('verify-image');
+    if (gives['version'] !== undefined && !sameVersion(family.versions, gives['version'], run.target))
+      throw new CauseError('image-refused', `the device reads the file as version ${gives['version']}, the target is ${run.target}`);
+    const comparedBy = await compareWithHeld(images, image, family.procedures['verify-image']!, gives);
+    if (last) markCompared(transfers, last, comparedBy);
+    return { kind: 'done', facts: { digestOnDevice: gives['digest'] ?? null, comparedBy } };
+  } catch (error) {
+    if (last && error instanceof CauseError && error.code === 'image-damaged') markDiffers(transfers, last);
+    throw error;
+  }
 };

@@ -1,0 +1,375 @@
+import { meantName, pattern } from '@barrow/core';
+import type { Condition, Family, Procedure, ProcedureName, ProcedureStep } from './family.js';
+import { comparesBy } from './proof.js';
+import { everyStep } from './walk.js';
+
+/** What a family file says that cannot be meant, with the place where it says it. */
+export interface SenseFault {
+  readonly path: readonly PropertyKey[];
+  readonly message: string;
+}
+
+const ofImages = [
+  'imageFile',
+  'imageBytes',
+  'imageSha256',
+  'imageVersion',
+  'storeAddress',
+  'storePort',
+  'storeUrl',
+  'storeUser',
+  'storePassword',
+] as const;
+const ofFiles = ['fileName', 'fileBytes', 'fileSha256'] as const;
+const ofReceiving = ['receiveName', 'storeAddress', 'storePort'] as const;
+
+/** What Barrow gives to each procedure, wherever that is carried out. */
+const givenTo: Record<ProcedureName, readonly string[]> = {
+  record: [],
+  children: [],
+  neighbours: [],
+  unsaved: [],
+  configuration: [],
+  'next-boot': [],
+  save: [],
+  ready: ofImages,
+  transfer: ofImages,
+  'verify-image': ofImages,
+  activate: ofImages,
+  reboot: ofImages,
+  locate: ['seconds'],
+  storage: ['imageFile', 'imageBytes'],
+  stage: ofImages,
+  'verify-staged': ofImages,
+  'remove-staged': [...ofImages, 'removeFile'],
+  disarm: ['imageVersion'],
+  reach: ['storeAddress', 'storePort'],
+};
+
+const ofRecord = [
+  'name',
+  'model',
+  'hardwareRevision',
+  'variant',
+  'serial',
+  'mac',
+  'firmware',
+  'bootLoader',
+  'bootCount',
+  'freeBytes',
+  'nextBoot',
+  'settings',
+];
+const ofHeld = ['digest', 'bytes', 'version'];
+/** What is read of what each procedure gives; whatever else it gives, nobody reads. */
+const readOf: Record<ProcedureName, readonly string[]> = {
+  record: ofRecord,
+  children: [],
+  neighbours: [],
+  unsaved: ['differences'],
+  configuration: ['text'],
+  'next-boot': ['nextBoot'],
+  save: [],
+  ready: ['freeBytes'],
+  transfer: ['wasThere'],
+  'verify-image': ofHeld,
+  activate: [],
+  reboot: [],
+  locate: [],
+  storage: ['freeBytes'],
+  stage: ['wasThere'],
+  'verify-staged': ofHeld,
+  'remove-staged': [],
+  disarm: [],
+  reach: ['reached'],
+};
+const tableOf: Partial<Record<ProcedureName, string>> = { children: 'children', storage: 'files', neighbours: 'outlets' };
+/** What has to be given, or the work that follows cannot be done. */
+const neededOf: Partial<Record<ProcedureName, readonly string[]>> = {
+  configuration: ['text'],
+  'next-boot': ['nextBoot'],
+  unsaved: ['differences'],
+  reach: ['reached'],
+};
+const neededOfRecord = ['serial', 'firmware', 'nextBoot'];
+
+const groupsOf = (source: string): string[] => [...source.matchAll(/\(\?P?<([A-Za-z]\w*)>/g)].map((m) => m[1]!);
+/** Whether a pattern fits the empty text, and so every text; one that is no pattern is told by the shape. */
+function fitsNothing(source: string): boolean {
+  try {
+    return pattern(source).matcher('').find();
+  } catch {
+    return false;
+  }
+}
+const namesIn = (template: string): string[] => [...template.matchAll(/(?<!\$)\$\{([A-Za-z0-9.]+)(?:\|[^}]*)?\}/g)].map((m) => m[1]!);
+
+/** Everything in a family file that its shape allows and that cannot be meant. */
+export function faultsOfSense(family: Family): SenseFault[] {
+  return [
+    ...versionFaults(family),
+    ...recogniserFaults(family),
+    ...imageFaults(family),
+    ...shellFaults(family),
+    ...procedureFaults(family),
+  ];
+}
+
+/** What a family file leaves open, and what follows from it; nothing that has to be mended. */
+export function remarksOfSense(family: Family): SenseFault[] {
+  const remarks: SenseFault[] = [];
+  for (const name of ['verify-image', 'verify-staged'] as const) {
+    const procedure = family.procedures[name];
+    if (!procedure || procedure.gives?.['digest'] !== undefined || comparesBy(procedure) === 'digest') continue;
+    remarks.push({
+      path: ['procedures', name],
+      message:
+        procedure.gives?.['bytes'] !== undefined || comparesBy(procedure) === 'size'
+          ? 'it gives no digest, so that only the size is compared: Barrow will say that the device cannot tell a digest'
+          : 'it gives neither digest nor bytes, so that nothing is compared: Barrow will say that the device cannot tell what it holds',
+    });
+  }
+  if (family.procedures.record && family.procedures.record.gives?.['bootCount'] === undefined && family.travel)
+    remarks.push({
+      path: ['procedures', 'record'],
+      message: 'it gives no bootCount: a restart is proven by its silence and its running time',
+    });
+  return remarks;
+}
+
+function versionFaults(family: Family): SenseFault[] {
+  const faults: SenseFault[] = [];
+  for (const key of ['versions', 'bootLoaderVersions'] as const) {
+    const scheme = family[key];
+    if (!scheme) continue;
+    const parts = new Set(scheme.patterns.flatMap(groupsOf));
+    const known = [...parts].join(', ') || 'none';
+    for (const [index, { part }] of scheme.order.entries())
+      if (!parts.has(part))
+        faults.push({
+          path: [key, 'order', index, 'part'],
+          message: `no pattern has the part "${part}", so that versions that differ in it would count as equal; the patterns have ${known}`,
+        });
+    const written = [...scheme.write.matchAll(/\{(\w+)(?::\d)?\}/g)].map((m) => m[1]!);
+    for (const part of written)
+      if (!parts.has(part)) faults.push({ path: [key, 'write'], message: `no pattern has the part "${part}"; the patterns have ${known}` });
+    const ordered = new Set(scheme.order.map((o) => o.part));
+    for (const part of parts)
+      if (!ordered.has(part) && !written.includes(part))
+        faults.push({ path: [key, 'patterns'], message: `the part "${part}" is read and neither orders versions nor is written` });
+  }
+  return faults;
+}
+
+function recogniserFaults(family: Family): SenseFault[] {
+  const faults: SenseFault[] = [];
+  for (const [index, rule] of family.recognise.entries()) {
+    const probes = Object.entries(rule).filter(([, of]) => of !== undefined) as [string, Record<string, string | undefined>][];
+    if (probes.length === 0) faults.push({ path: ['recognise', index], message: 'it says nothing by which a device could be recognised' });
+    for (const [probe, of] of probes) {
+      const parts = Object.entries(of).filter((p): p is [string, string] => p[1] !== undefined);
+      if (parts.length === 0)
+        faults.push({ path: ['recognise', index, probe], message: 'it says nothing by which a device could be recognised' });
+      for (const [part, source] of parts)
+        if (fitsNothing(source))
+          faults.push({ path: ['recognise', index, probe, part], message: 'this pattern fits every text, even an empty one' });
+    }
+  }
+  return faults;
+}
+
+const nameParts = ['model', 'hardwareRevision', 'variant', 'version', 'component'];
+
+function imageFaults(family: Family): SenseFault[] {
+  const faults: SenseFault[] = [];
+  for (const kind of ['names', 'titles'] as const)
+    for (const [index, rule] of (family.images?.[kind] ?? []).entries()) {
+      const path = ['images', kind, index, 'pattern'];
+      const groups = groupsOf(rule.pattern);
+      if (kind === 'names' && !groups.includes('version'))
+        faults.push({ path, message: 'a name pattern needs a group "version", or the file is of no version' });
+      for (const group of groups)
+        if (!nameParts.includes(group))
+          faults.push({ path, message: `nobody reads the group "${group}"; the groups are ${nameParts.join(', ')}` });
+    }
+  for (const [, part] of (family.asks.name ?? '').matchAll(/\{([^}]*)\}/g))
+    if (!['file', 'version', 'model', 'variant'].includes(part!))
+      faults.push({ path: ['asks', 'name'], message: `nothing can fill {${part}}; there are {file}, {version}, {model} and {variant}` });
+  if (family.travel && family.staging && !family.procedures.stage && family.staging.by !== family.travel.protocol)
+    faults.push({
+      path: ['staging', 'by'],
+      message: `devices of this family travel by ${family.travel.protocol}, and are staged by ${family.staging.by} with the same procedure "transfer"`,
+    });
+  return faults;
+}
+
+function shellFaults(family: Family): SenseFault[] {
+  const { shell, configuration } = family;
+  const faults: SenseFault[] = [];
+  const mustSay = (path: readonly PropertyKey[], source: string | undefined): void => {
+    if (source !== undefined && fitsNothing(source)) faults.push({ path, message: 'this pattern fits every answer, even an empty one' });
+  };
+  mustSay(['shell', 'prompt'], shell?.prompt);
+  mustSay(['shell', 'paging', 'when'], shell?.paging?.when);
+  mustSay(['shell', 'raise', 'asks'], shell?.raise?.asks);
+  mustSay(['shell', 'raise', 'refused'], shell?.raise?.refused);
+  shell?.fails.forEach((f, i) => mustSay(['shell', 'fails', i, 'when'], f.when));
+  configuration?.ignoreLines.forEach((source, i) => mustSay(['configuration', 'ignoreLines', i], source));
+  configuration?.secrets.forEach((source, i) => {
+    if (!groupsOf(source).includes('secret'))
+      faults.push({ path: ['configuration', 'secrets', i], message: 'it needs a group "secret", which is what is hidden' });
+  });
+  return faults;
+}
+
+function procedureFaults(family: Family): SenseFault[] {
+  const faults: SenseFault[] = [];
+  for (const [key, procedure] of Object.entries(family.procedures)) {
+    if (!procedure) continue;
+    const name = key as ProcedureName;
+    const at = (path: readonly PropertyKey[], message: string): void => void faults.push({ path: ['procedures', name, ...path], message });
+    valueFaults(name, procedure, at);
+    const gives = Object.keys(procedure.gives ?? {});
+    for (const given of gives)
+      if (!readOf[name].includes(given))
+        at(
+          ['gives', given],
+          `nobody reads "${given}" of ${name}${readOf[name].length > 0 ? `; it may give ${readOf[name].join(', ')}` : ''}`,
+        );
+    const needed = name === 'record' && family.travel ? neededOfRecord : (neededOf[name] ?? []);
+    for (const one of needed) if (!gives.includes(one)) at([], `it has to give "${one}", without which nothing can be upgraded`);
+    const table = tableOf[name];
+    for (const yielded of Object.keys(procedure.yields ?? {}))
+      if (yielded !== table)
+        at(['yields', yielded], `nobody reads the table "${yielded}" of ${name}${table ? `; it may yield ${table}` : ''}`);
+    const steps = [...everyStep(procedure.do)].map((s) => s.step);
+    if ((name === 'verify-image' || name === 'verify-staged') && !steps.some(isQuestion))
+      at([], 'it asks nothing, so that nothing would be verified');
+    if (name === 'reboot' && !steps.some((s) => 'say' in s && s.endsSession) && steps.some((s) => 'say' in s))
+      at([], 'no step says `endsSession: true`, by which it is seen that the device obeyed');
+    if (family.travel && carriedOutByShell.includes(name))
+      for (const { step, path } of everyStep(procedure.do))
+        if ('upload' in step || 'get' in step || 'request' in step)
+          at(path, 'a rollout speaks to the shell of these devices only; it asks no pages and carries no files in this procedure');
+  }
+  return faults;
+}
+
+/** What a rollout carries out over a login today. */
+const carriedOutByShell: readonly ProcedureName[] = [
+  'record',
+  'ready',
+  'unsaved',
+  'configuration',
+  'next-boot',
+  'save',
+  'transfer',
+  'verify-image',
+  'activate',
+  'reboot',
+];
+
+const isQuestion = (step: ProcedureStep): boolean => 'say' in step || 'get' in step || 'request' in step;
+
+/** The values that a procedure uses against those that something gives, and its tables against those that are read. */
+function valueFaults(name: ProcedureName, procedure: Procedure, at: (path: readonly PropertyKey[], message: string) => void): void {
+  const given = new Set<string>(givenTo[name]);
+  const made = new Set<string>();
+  /** Columns of each table; null: whatever the answer has. */
+  const tables = new Map<string, Set<string> | null>();
+  const read = new Set<string>(Object.values(procedure.yields ?? {}).map((y) => y.from));
+  if (tableOf[name] !== undefined) read.add(tableOf[name]);
+  const picked = new Map<string, string>();
+  const steps = [...everyStep(procedure.do)];
+  const makes = (one: string, path: readonly PropertyKey[]): void => {
+    if (given.has(one) || (ofFiles as readonly string[]).includes(one))
+      at(path, `"${one}" is given by Barrow, and no step may say otherwise`);
+    made.add(one);
+  };
+  for (const { step, path } of steps) {
+    if ('capture' in step)
+      step.capture?.forEach((source, i) => {
+        const groups = groupsOf(source);
+        if (groups.length === 0) at([...path, 'capture', i], 'it has no named group, so that it catches nothing');
+        for (const group of groups) makes(group, [...path, 'capture', i]);
+      });
+    if ('rows' in step && step.rows) {
+      const columns = new Set(groupsOf(step.rows.pattern));
+      if (columns.size === 0) at([...path, 'rows', 'pattern'], 'it has no named group, so that its rows are empty');
+      tables.set(step.rows.into, new Set([...(tables.get(step.rows.into) ?? []), ...columns]));
+    }
+    if ('json' in step && step.json) tables.set(step.json.into, null);
+    if ('fields' in step) for (const one of Object.keys(step.fields ?? {})) makes(one, [...path, 'fields', one]);
+    if ('keep' in step && step.keep) makes(step.keep, [...path, 'keep']);
+    if ('set' in step) for (const one of Object.keys(step.set)) makes(one, [...path, 'set', one]);
+    if ('receive' in step) makes(step.receive, [...path, 'receive']);
+    if ('pick' in step) {
+      read.add(step.pick.from);
+      picked.set(step.pick.as, step.pick.from);
+    }
+  }
+  for (const [table, path] of steps.flatMap(({ step, path }): [string, readonly PropertyKey[]][] =>
+    'rows' in step && step.rows
+      ? [[step.rows.into, [...path, 'rows', 'into']]]
+      : 'json' in step && step.json
+        ? [[step.json.into, [...path, 'json', 'into']]]
+        : [],
+  ))
+    if (!read.has(table)) at(path, `nobody reads the rows "${table}"`);
+
+  const known = (one: string, more: Iterable<string>): boolean => {
+    if (given.has(one) || made.has(one) || [...more].includes(one)) return true;
+    const dot = one.indexOf('.');
+    if (dot < 0) return false;
+    const from = picked.get(one.slice(0, dot));
+    if (from === undefined || !tables.has(from)) return false;
+    const columns = tables.get(from)!;
+    return columns === null || columns.has(one.slice(dot + 1));
+  };
+  const use = (template: string, path: readonly PropertyKey[], more: Iterable<string> = []): void => {
+    for (const one of namesIn(template)) {
+      if (known(one, more)) continue;
+      const meant = meantName(one, [...given, ...made, ...more]);
+      at(path, `nothing gives \${${one}}${meant === null ? '' : `; is \${${meant}} meant?`}`);
+    }
+  };
+  const useCondition = (c: Condition, path: readonly PropertyKey[], more: Iterable<string>): void => {
+    for (const key of ['value', 'is', 'isNot', 'atLeast'] as const) if (c[key] !== undefined) use(c[key], [...path, key], more);
+    if (c.is === undefined && c.isNot === undefined && c.atLeast === undefined && c.matches === undefined)
+      at(path, 'it compares with nothing, so that it always holds');
+  };
+  const hasUpload = steps.some(({ step }) => 'upload' in step);
+  for (const { step, path } of steps) {
+    const inFile = hasUpload || path.includes('eachFile') ? ofFiles : [];
+    const receiving = steps.some((s) => 'receive' in s.step && path.length > s.path.length && s.path.every((p, i) => path[i] === p));
+    const more = [...inFile, ...(receiving ? ofReceiving : [])];
+    if ('say' in step) use(step.say, [...path, 'say'], more);
+    if ('get' in step) use(step.get, [...path, 'get'], more);
+    if ('request' in step) {
+      use(step.request, [...path, 'request'], more);
+      if (step.body !== undefined) use(step.body, [...path, 'body'], more);
+    }
+    if ('upload' in step) use(step.upload, [...path, 'upload'], more);
+    if ('check' in step) {
+      useCondition(step.check, [...path, 'check'], more);
+      use(step.detail, [...path, 'detail'], more);
+    }
+    if ('set' in step) for (const [one, text] of Object.entries(step.set)) use(text, [...path, 'set', one], more);
+    if ('when' in step) useCondition(step.when, [...path, 'when'], more);
+    if ('repeat' in step) useCondition(step.repeat.until, [...path, 'repeat', 'until'], more);
+    if ('pick' in step) {
+      const columns = tables.get(step.pick.from);
+      if (!tables.has(step.pick.from)) at([...path, 'pick', 'from'], `no step reads rows into "${step.pick.from}"`);
+      // A JSON answer has whatever columns it has.
+      else if (columns !== null) useCondition(step.pick.where, [...path, 'pick', 'where'], [...more, ...columns!]);
+    }
+  }
+  const after = hasUpload ? ofFiles : [];
+  for (const [one, text] of Object.entries(procedure.gives ?? {})) use(text, ['gives', one], after);
+  for (const [table, { from, row }] of Object.entries(procedure.yields ?? {})) {
+    const columns = tables.get(from);
+    if (!tables.has(from)) at(['yields', table, 'from'], `no step reads rows into "${from}"`);
+    else if (columns !== null)
+      for (const [column, text] of Object.entries(row)) use(text, ['yields', table, 'row', column], [...after, ...columns!]);
+  }
+}

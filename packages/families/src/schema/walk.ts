@@ -1,0 +1,17 @@
+import type { ProcedureStep } from './family.js';
+
+/** A step with the place where it stands in its procedure. */
+export interface PlacedStep {
+  readonly step: ProcedureStep;
+  readonly path: readonly (string | number)[];
+}
+
+/** Every step of a list, those inside of others too. */
+export function* everyStep(steps: readonly ProcedureStep[], path: readonly (string | number)[] = ['do']): Generator<PlacedStep> {
+  for (const [index, step] of steps.entries()) {
+    const here = [...path, index];
+    yield { step, path: here };
+    if ('eachFile' in step) yield* everyStep(step.eachFile, [...here, 'eachFile']);
+    else if ('do' in step) yield* everyStep(step.do, [...here, 'do']);
+  }
+}

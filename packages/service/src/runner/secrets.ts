@@ -1,0 +1,62 @@
+import { CauseError, pattern } from '@barrow/core';
+import { asCause, type Family } from '@barrow/families';
+
+const hidden = '‹hidden›';
+/** Shorter ones stand in ordinary words; to hide them would hide those. */
+const shortestSecret = 4;
+
+/** Hides what the family calls secret in the text of a device: settings, their differences, a conversation. */
+export function hideSecrets(text: string, family: Family): string {
+  return text
+    .split('\n')
+    .map((line) => {
+      for (const source of family.configuration?.secrets ?? []) {
+        // A compared configuration marks its lines with +, - or a space.
+        const lead = /^[+ -]?/.exec(line)![0];
+        for (const from of new Set([0, lead.length])) {
+          const body = line.slice(from).trimEnd();
+          const match = pattern(source).matcher(body);
+          if (!match.find()) continue;
+          const secret = match.group('secret');
+          if (secret) return line.slice(0, from) + body.replace(secret, () => hidden);
+        }
+      }
+      return line;
+    })
+    .join('\n');
+}
+
+/** Hides secrets that are known by their very letters, e.g. a second word that a device echoed. */
+export function hideWords(text: string, secrets: readonly string[]): string {
+  let clean = text;
+  for (const secret of secrets) if (secret.length >= shortestSecret) clean = clean.replaceAll(secret, hidden);
+  return clean;
+}
+
+/**
+ * The one place through which the detail of every failure passes before anybody keeps, logs or shows it. Words of a
+ * device stand in the middle of a sentence there, with their line ends written out.
+ */
+export function hideInDetail(detail: string, family: Family | null, secrets: readonly string[]): string {
+  const rules = (family?.configuration?.secrets ?? []).map((source) => pattern(source.replace(/^\^/, '')));
+  return hideWords(detail, secrets)
+    .split(/(\\r\\n|\\n|\\r|\r?\n|")/)
+    .map((piece) => {
+      for (const rule of rules) {
+        const match = rule.matcher(piece);
+        if (!match.find()) continue;
+        const secret = match.group('secret');
+        if (secret) return piece.replace(secret, () => hidden);
+      }
+      return piece;
+    })
+    .join('');
+}
+
+/** The same failure, with nothing secret in its detail. */
+export function withoutSecrets(error: unknown, family: Family | null, secrets: readonly string[]): Error {
+  const cause = asCause(error);
+  if (!(cause instanceof CauseError)) return cause;
+  const detail = hideInDetail(cause.detail, family, secrets);
+  return detail === cause.detail ? cause : new CauseError(cause.code, detail);
+}

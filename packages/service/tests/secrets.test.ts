@@ -1,0 +1,32 @@
+import { CauseError } from '@barrow/core';
+import { loadFamilies } from '@barrow/families';
+import { describe, expect, it } from 'vitest';
+import { hideInDetail, hideSecrets, hideWords, withoutSecrets } from '../dist/runner/secrets.js';
+
+const family = loadFamilies().get('tarnbrook-access')!;
+
+describe('what is secret', () => {
+  it.each([
+    ['in a sentence', 'to "tell settings" the device said: watchword tide-quay'],
+    ['in words that are written out', 'nothing came; last: "name sw-1\\r\\nwatchword tide-quay\\r\\nport 1"'],
+    ['in lines', 'a\nwatchword tide-quay\nb'],
+    ['in a difference', '-watchword tide-quay'],
+  ])('is hidden %s', (_, detail) => {
+    const clean = hideInDetail(detail, family, []);
+    expect(clean).not.toContain('tide-quay');
+    expect(clean).toContain('‹hidden›');
+  });
+  it('leaves the rest as it was', () => {
+    expect(hideInDetail('last: "name sw-1\\r\\nport 1"', family, [])).toBe('last: "name sw-1\\r\\nport 1"');
+    expect(hideSecrets('name a\n-watchword x1\n port 2', family)).toBe('name a\n-watchword ‹hidden›\n port 2');
+  });
+  it('is hidden by its very letters, wherever it stands; what is too short to be told from words stays', () => {
+    expect(hideWords('echo: spring-tide, again spring-tide', ['spring-tide', 'an'])).toBe('echo: ‹hidden›, again ‹hidden›');
+    const error = withoutSecrets(new CauseError('unexpected-answer', 'the device said: spring-tide?'), null, ['spring-tide']);
+    expect(error).toMatchObject({ code: 'unexpected-answer', detail: 'the device said: ‹hidden›?' });
+  });
+  it('keeps what is no cause as it is', () => {
+    const error = new Error('x');
+    expect(withoutSecrets(error, family, ['x'])).toBe(error);
+  });
+});
