@@ -40,6 +40,8 @@ export async function setScene(use: {
   only?: readonly string[];
   whole?: boolean;
   families?: FamilyChanges;
+  /** The data folder, instead of one of its own. */
+  data?: string;
 }): Promise<Scene> {
   const scale = use.scale ?? 100;
   const dir = folder();
@@ -49,7 +51,7 @@ export async function setScene(use: {
     only: use.whole ? undefined : (use.only ?? scenario.map((d) => d.name)),
   });
   await fleet.start();
-  const data = join(dir.path, 'data');
+  const data = use.data ?? join(dir.path, 'data');
   const args = use.families ? ['--families', changedFamilies(join(dir.path, 'families'), use.families)] : [];
   const scene: Scene = {
     data,

@@ -1,6 +1,6 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { safeOutput } from '../dist/safe-output.js';
+import { safeOutput } from '../src/safe-output.js';
 
 describe('what a command prints', () => {
   it('keeps its own colours, tabs and line ends', () => {

@@ -21,6 +21,7 @@ import {
   deviceSchema,
   discoverySchema,
   familySummarySchema,
+  healthSchema,
   historySchema,
   imageSchema,
   importResult,
@@ -74,6 +75,8 @@ export class UnreachableError extends Error {
   constructor(
     readonly url: string,
     readonly why: string,
+    /** Whether it was to change something: that may have been done or not. */
+    readonly changes = false,
   ) {
     super(`${url}: ${why}`);
   }
@@ -115,6 +118,9 @@ export interface ImageUpload {
   readonly version?: string;
   readonly sha256?: string;
 }
+
+/** The service sends something every ten seconds. */
+const longestSilence = 30_000;
 
 const listOf = <T extends z.ZodType>(item: T) => z.object({ items: z.array(item) });
 const devicePage = pageOf(deviceSchema).extend({ total: z.number() });
@@ -160,7 +166,7 @@ export class BarrowClient {
     } catch (error) {
       if (use.signal?.aborted) throw error;
       const cause = (error as { cause?: { code?: string; message?: string } }).cause;
-      throw new UnreachableError(this.url, cause?.code ?? cause?.message ?? (error as Error).message);
+      throw new UnreachableError(this.url, cause?.code ?? cause?.message ?? (error as Error).message, method !== 'GET');
     }
     if (response.ok) return response;
     const text = await response.text();
@@ -171,7 +177,7 @@ export class BarrowClient {
       // Something else than Barrow answered.
     }
     if (problem) throw new ProblemError(problem);
-    throw new UnreachableError(this.url, `it answered ${response.status} in a way that Barrow does not`);
+    throw new UnreachableError(this.url, `it answered ${response.status} in a way that Barrow does not`, method !== 'GET');
   }
 
   async #json<T extends z.ZodType>(
@@ -187,6 +193,7 @@ export class BarrowClient {
     return schema.parse(await response.json());
   }
 
+  health = () => this.#json(healthSchema, 'GET', '/health');
   about = (): Promise<About> => this.#json(aboutSchema, 'GET', '/about');
 
   networks = async () => (await this.#json(listOf(networkSchema), 'GET', '/networks')).items;
@@ -328,6 +335,7 @@ export class BarrowClient {
   plan = (json: PlanInput) => this.#json(rolloutSchema, 'POST', '/rollouts', { json });
   rollout = (id: string) => this.#json(rolloutSchema, 'GET', `/rollouts/${encodeURIComponent(id)}`);
   rehearsal = (id: string) => this.#json(rehearsalSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/rehearsal`);
+  discardRollout = (id: string) => this.#json(removed, 'DELETE', `/rollouts/${encodeURIComponent(id)}`);
   say = (id: string, word: 'start' | 'hold' | 'continue' | 'stop' | 'approve' | 'note', json: object = {}) =>
     this.#json(rolloutSchema, 'POST', `/rollouts/${encodeURIComponent(id)}/${word}`, { json });
   sayRun = (id: string, run: string, word: 'retry' | 'skip', json: object = {}) =>
@@ -340,17 +348,24 @@ export class BarrowClient {
 
   /**
    * What happens, live. It comes back by itself after a lost connection and misses no journal entry, beginning
-   * after `after`, or now. `onState` tells whether it is connected.
+   * after `after`, or now. `onState` tells whether it is connected; a connection on which nothing comes for `silentMs` is
+   * none, since the service sends something every ten seconds.
    */
   async *events(
-    use: { after?: number; signal?: AbortSignal; onState?: (connected: boolean) => void; retryMs?: number } = {},
+    use: { after?: number; signal?: AbortSignal; onState?: (connected: boolean) => void; retryMs?: number; silentMs?: number } = {},
   ): AsyncGenerator<LiveEvent> {
     let last = use.after === undefined ? undefined : String(use.after);
     const aborted = (): boolean => use.signal?.aborted ?? false;
     while (!aborted()) {
+      const silent = new AbortController();
+      let watch = setTimeout(() => silent.abort(), use.silentMs ?? longestSilence);
+      const heard = (): void => {
+        clearTimeout(watch);
+        watch = setTimeout(() => silent.abort(), use.silentMs ?? longestSilence);
+      };
       try {
         const response = await this.raw('GET', '/events', {
-          signal: use.signal,
+          signal: use.signal ? AbortSignal.any([use.signal, silent.signal]) : silent.signal,
           headers: last === undefined ? {} : { 'last-event-id': last },
         });
         use.onState?.(true);
@@ -365,12 +380,15 @@ export class BarrowClient {
         });
         const decoder = new TextDecoder();
         for await (const chunk of response.body as unknown as AsyncIterable<Uint8Array>) {
+          heard();
           parser.feed(decoder.decode(chunk, { stream: true }));
           while (ready.length > 0) yield ready.shift()!;
         }
       } catch (error) {
         if (aborted()) return;
         if (error instanceof ProblemError) throw error;
+      } finally {
+        clearTimeout(watch);
       }
       use.onState?.(false);
       await new Promise<void>((resolve) => {

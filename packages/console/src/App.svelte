@@ -4,7 +4,10 @@
   import LogOut from '@lucide/svelte/icons/log-out';
   import { Router } from 'sv-router';
   import SignIn from './pages/SignIn.svelte';
-  import { live, keepListening } from './lib/live.svelte.js';
+  import { localTime } from '@barrow/client';
+  import { duration, type ServiceTrouble } from '@barrow/core';
+  import Trouble from './parts/Trouble.svelte';
+  import { hearChanges, live, keepListening } from './lib/live.svelte.js';
   import { mode, switchMode } from './lib/mode.svelte.js';
   import { client, failureOf, session, signOut } from './lib/session.svelte.js';
   import { route } from './router.js';
@@ -23,7 +26,23 @@
     { href: '/rollouts', word: 'Rollouts', here: (path: string) => path.startsWith('/rollouts') },
     { href: '/transfers', word: 'Transfers', here: (path: string) => path.startsWith('/transfers') },
   ];
-  const told = { connecting: 'connecting…', live: 'live', lost: 'connection lost, trying again' };
+  let now = $state(Date.now());
+  const told = $derived(
+    live.state === 'lost' && live.lostSince !== null
+      ? `lost since ${localTime(new Date(live.lostSince).toISOString())}: what is shown is ${duration(Math.max(1000, now - live.lostSince))} old`
+      : { connecting: 'connecting…', live: 'live', lost: 'connection lost' }[live.state],
+  );
+  let troubles = $state.raw<ServiceTrouble[]>([]);
+  const look = () =>
+    client()
+      .health()
+      .then((health) => (troubles = health.troubles))
+      .catch(() => undefined);
+  $effect(() => {
+    if (live.state !== 'lost') return;
+    const clock = setInterval(() => (now = Date.now()), 1000);
+    return () => clearInterval(clock);
+  });
 
   $effect(() => {
     if (session.token === null) return;
@@ -31,7 +50,9 @@
       .about()
       .then((about) => (session.about = about))
       .catch(failureOf);
-    return keepListening();
+    void look();
+    const end = [hearChanges(['health'], look), keepListening()];
+    return () => end.forEach((stop) => stop());
   });
 </script>
 
@@ -58,7 +79,7 @@
               stroke-width="1.6"
             />{/if}
         </svg>
-        {told[live.state]}
+        {told}
       </span>
       {#if session.about}<span class="who quiet">{session.about.who} · {session.about.role}</span>{/if}
       <button
@@ -71,7 +92,10 @@
       </button>
       <button class="icon" onclick={signOut} aria-label="Sign out" title="Sign out"><LogOut size={16} /></button>
     </header>
-    <main id="main" tabindex="-1"><Router /></main>
+    <main id="main" tabindex="-1">
+      {#each troubles as failure (failure.code)}<Trouble {failure} />{/each}
+      <Router />
+    </main>
   </div>
 {/if}
 

@@ -41,9 +41,11 @@ describe('an advisory', () => {
     expect(found.vulnerabilities[0]!.remedies[0]!.category).toBe('vendor_fix');
   });
 
-  it('that names a product which it does not define is refused, and so is anything else', () => {
+  it('that names a product which it does not define clears nobody; what is no advisory is refused', () => {
     const broken = text('tbk').replace('"known_affected": [', '"known_affected": [ "P-99",');
-    expect(() => readAdvisory(broken)).toThrow(/P-99 are named and not defined/);
+    expect(readAdvisory(broken).fails).toEqual([expect.stringMatching(/^§6\.1\.1, .*P-99 are named and not defined/)]);
+    expect(() => readAdvisory(`${'['.repeat(3000)}${']'.repeat(3000)}`)).toThrow(/3000 levels deep, 100 is the most/);
+    expect(() => readAdvisory(text('tbk').replace('Tarnbrook', 'Tarn\\u0000brook'))).toThrow(/NUL/);
     fc.assert(
       fc.property(fc.oneof(fc.string(), fc.json()), (any) => {
         expect(() => readAdvisory(any)).toThrow(AdvisoryUnreadable);
@@ -53,7 +55,7 @@ describe('an advisory', () => {
 
   it('whose branches never end is refused', () => {
     let branch: object = { category: 'product_version', name: '1', product: { product_id: 'P', name: 'p' } };
-    for (let i = 0; i < 60; i++) branch = { category: 'product_family', name: `f${i}`, branches: [branch] };
+    for (let i = 0; i < 31; i++) branch = { category: 'product_family', name: `f${i}`, branches: [branch] };
     const whole = JSON.parse(text('tbk')) as { product_tree: { branches: object[] } };
     whole.product_tree.branches.push(branch);
     expect(() => readAdvisory(JSON.stringify(whole))).toThrow(/nested too deep/);
@@ -103,6 +105,16 @@ describe('a device against an advisory', () => {
     [{}, { ...device, family: 'g' }, undefined],
     [{}, { ...device, family: null }, undefined],
   ])('mapped by %j, %j is %s', (mapping, asked, exposure) => expect(reader(mapping).of(asked)?.exposure).toBe(exposure));
+
+  it('is cleared by no document that fails a mandatory test, and exposed all the same', () => {
+    const whole = readAdvisory(text('owp'));
+    const { vendor, product } = whole.products[0]!;
+    const mapping = new Map([[mappingKey(vendor, product), { vendor: vendor!, product, family: 'f', models: [] }]]);
+    const faulty = new AdvisoryReader({ ...whole, fails: ['§6.1.6, at /x: y'] }, mapping, schemes);
+    expect(faulty.of({ ...device, firmware: '2.12.0' })).toMatchObject({ exposure: 'unknown', reason: expect.stringContaining('§6.1.6') });
+    expect(faulty.of({ ...device, firmware: '2.8.0' })?.exposure).toBe('unknown');
+    expect(faulty.of(device)?.exposure).toBe('exposed');
+  });
 
   it('is proposed a family by maker and model, and none by guess', () => {
     const families = [

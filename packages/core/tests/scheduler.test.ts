@@ -2,6 +2,7 @@ import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import {
   apply,
+  checkWord,
   decide,
   fold,
   ImpossibleEvent,
@@ -151,8 +152,15 @@ class World {
       const ended = this.runsIn('ended').filter(({ index }) => this.state.runs[index]!.outcome !== 'verified');
       if (ended.length > 0) this.happen({ kind: 'run-retried', at, run: pick(ended).id, by: 'somebody' });
     } else {
-      const open = this.runsIn('waiting', 'ready').filter(({ index }) => !this.state.runs[index]!.pastReturn);
-      if (open.length > 0) this.happen({ kind: 'run-skipped', at, run: pick(open).id, by: 'somebody', reason: 'left out' });
+      const open = this.runsIn('waiting', 'ready', 'busy').filter(({ index }) => !this.state.runs[index]!.pastReturn);
+      if (open.length > 0) {
+        const { id, index } = pick(open);
+        const wasBusy = this.state.runs[index]!.phase === 'busy';
+        const step = stepAt(index);
+        this.happen({ kind: 'run-skipped', at, run: id, by: 'somebody', reason: 'left out' });
+        // Its step was in hand: the outcome comes all the same, and changes nothing.
+        if (wasBusy) this.happen({ kind: 'step-done', at, run: id, step });
+      }
     }
     this.settle();
   }
@@ -334,6 +342,33 @@ describe('the scheduler, case by case', () => {
     world.settle();
     world.happen({ kind: 'step-done', at: world.now, run: 'd1', step: 'reboot' });
     expect(next()).toEqual([]);
+  });
+
+  it('takes no word that cannot be obeyed, and says why in words of the trade', () => {
+    const world = started({ devices: 3 });
+    const busy = world.runsIn('busy')[0]!.id;
+    const [free] = world.runsIn('waiting').map((r) => r.id);
+    const nameOf = (id: string) => world.plan.runs.find((r) => r.id === id)!.name;
+    const word = (event: RolloutEvent) => checkWord(world.state, event);
+    expect(word({ kind: 'run-skipped', at: 1, run: busy, by: 'x', reason: 'r' })).toBe(
+      `${nameOf(busy)} is in the middle of preflight: hold the rollout, and skip it when that step has ended`,
+    );
+    expect(word({ kind: 'run-skipped', at: 1, run: free!, by: 'x', reason: 'r' })).toBeNull();
+    expect(word({ kind: 'run-retried', at: 1, run: free!, by: 'x' })).toBe(`${nameOf(free!)} is waiting for its turn`);
+    expect(word({ kind: 'approved', at: 1, by: 'x', wave: 6 })).toBe('there are 2 waves, and none with the number 7');
+    expect(word({ kind: 'continued', at: 1, by: 'x' })).toBe('the rollout is running');
+    expect(word({ kind: 'run-skipped', at: 1, run: 'nobody', by: 'x', reason: 'r' })).toBe('there is no device nobody in this rollout');
+    world.happen({ kind: 'run-skipped', at: 1, run: free!, by: 'x', reason: 'r' });
+    world.happen({ kind: 'stop-asked', at: 1, by: 'x' });
+    expect(word({ kind: 'run-retried', at: 1, run: free!, by: 'x' })).toBe('the rollout is being stopped: retry when it has ended');
+    expect(word({ kind: 'run-skipped', at: 1, run: free!, by: 'x', reason: 'r' })).toBe(`${nameOf(free!)} has ended: skipped`);
+  });
+
+  it('leaves the state as it was when it refuses', () => {
+    const world = started();
+    const before = structuredClone(world.state);
+    expect(() => apply(world.state, { kind: 'step-done', at: 1, run: 'd1', step: 'reboot' })).toThrow(ImpossibleEvent);
+    expect(world.state).toEqual(before);
   });
 
   it('refuses what cannot have happened', () => {

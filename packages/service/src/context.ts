@@ -21,6 +21,8 @@ export interface ServiceOptions {
   readonly timeScale: number;
   readonly consoleFolder: string | null;
   readonly logLevel: string;
+  /** Makes another admin token and writes it into the data folder, for who lost the first. */
+  readonly newAdminToken?: boolean;
 }
 
 /** What every part of the service works with. */

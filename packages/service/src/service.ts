@@ -1,4 +1,4 @@
-import { mkdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { chmodSync, existsSync, mkdirSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import type { Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
@@ -6,7 +6,7 @@ import { serve, type ServerType } from '@hono/node-server';
 import { pino } from 'pino';
 import { FamilyFileError, loadFamilyFiles, shippedFamilies } from '@barrow/families';
 import { SnmpClient } from '@barrow/wire';
-import type { Context, ServiceOptions } from './context.js';
+import { rfc3339, type Context, type ServiceOptions } from './context.js';
 import { Database } from './data/database.js';
 import { Sealer } from './data/seal.js';
 import { ByHand } from './devices/by-hand.js';
@@ -80,7 +80,11 @@ const version = (JSON.parse(readFileSync(new URL('../package.json', import.meta.
 
 /** Starts the service. @throws StartFailure in three parts when it cannot. */
 export async function startService(options: ServiceOptions): Promise<RunningService> {
+  // What is kept here is full of secrets: nobody else reads it, whatever the umask and whoever made the folder.
+  process.umask(0o077);
   mkdirSync(options.dataFolder, { recursive: true, mode: 0o700 });
+  for (const folder of [options.dataFolder, ...['images', 'families', 'uploads'].map((name) => join(options.dataFolder, name))])
+    if (existsSync(folder) && (statSync(folder).mode & 0o077) !== 0) chmodSync(folder, 0o700);
   const log = pino(
     { level: options.logLevel, redact: ['secret', 'password', 'token', '*.secret', '*.password', '*.token'] },
     pino.destination({ fd: 2, sync: false }),
@@ -89,7 +93,8 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
   mkdirSync(carriedFamilies, { recursive: true, mode: 0o700 });
   let families;
   try {
-    families = loadFamilyFiles([options.familyFolder ?? shippedFamilies, carriedFamilies]);
+    families = loadFamilyFiles([options.familyFolder ?? shippedFamilies], [carriedFamilies]);
+    for (const fault of families.skipped) log.warn({ fault }, 'a family file that was carried here is skipped');
   } catch (error) {
     if (error instanceof FamilyFileError)
       throw new StartFailure(
@@ -106,7 +111,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     const context: Context = {
       options,
       db,
-      sealer: Sealer.open(join(options.dataFolder, 'key')),
+      sealer: await Sealer.open(join(options.dataFolder, 'key'), db),
       live: new Live(),
       log,
       families: families.families,
@@ -115,10 +120,21 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
       receive: null,
     };
     undo.push(() => context.snmp.close());
+    db.onTrouble((trouble) => {
+      if (trouble) log.error({ why: trouble.detail }, 'nothing can be written; it is tried again until there is room');
+      else log.info('what waited to be written is written');
+      context.live.changed('health');
+      context.live.changed('rollouts');
+    });
     const tokens = new Tokens(context);
     await tokens.load();
     const tokenFile = join(options.dataFolder, 'token');
-    if (tokens.list().length === 0) writeFileSync(tokenFile, `${(await tokens.add('first admin', 'admin')).text}\n`, { mode: 0o600 });
+    const writeToken = async (name: string): Promise<void> => {
+      rmSync(tokenFile, { force: true });
+      writeFileSync(tokenFile, `${(await tokens.add(name, 'admin')).text}\n`, { mode: 0o600, flag: 'wx', flush: true });
+    };
+    if (tokens.list().length === 0) await writeToken('first admin');
+    else if (options.newAdminToken) await writeToken(`admin of this machine, ${rfc3339(Date.now())}`);
     const images = new ImageStore(context);
     const unclaimed = await images.unclaimed();
     if (unclaimed.length > 0)
@@ -202,6 +218,8 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     };
     runner.use(parts);
 
+    // Before anybody is answered, everything is as the journals say; nothing is begun before the port is ours.
+    await runner.load();
     const closing = new AbortController();
     const app = makeApp(parts, closing.signal);
     const server = await listen(app, options);

@@ -1,5 +1,5 @@
 import { fork } from 'node:child_process';
-import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { chmodSync, mkdirSync, mkdtempSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
@@ -161,11 +161,94 @@ describe('the database', () => {
     await (await Database.open(dir)).close();
   });
 
+  it('is not opened twice when the lock beside it was deleted', async () => {
+    const dir = fresh();
+    const other = fork(fileURLToPath(new URL('./writer.mjs', import.meta.url)), [dir], { stdio: ['ignore', 'ignore', 'inherit', 'ipc'] });
+    await new Promise<void>((resolve) => other.once('message', () => resolve()));
+    rmSync(join(dir, 'lock.db'));
+    await expect(Database.open(dir)).rejects.toMatchObject({ code: 'data-in-use' });
+    const gone = new Promise<void>((resolve) => other.once('exit', () => resolve()));
+    other.kill('SIGKILL');
+    await gone;
+    await (await Database.open(dir)).close();
+  });
+
+  it('tells a folder that nobody may write to from one that another service has', async () => {
+    const dir = fresh();
+    writeFileSync(join(dir, 'lock.db'), '');
+    mkdirSync(join(dir, 'lock.db-journal'));
+    const refused = await Database.open(join(dir, 'nowhere')).then(
+      () => null,
+      (error: { code: string; why: string }) => error,
+    );
+    expect(refused).toMatchObject({ code: 'data-unusable' });
+    expect(refused!.why).not.toContain('Another Barrow');
+  });
+
+  it('is read by its owner alone, whoever made the files', async () => {
+    const dir = fresh();
+    await (await Database.open(dir)).close();
+    chmodSync(join(dir, 'barrow.db'), 0o644);
+    await (await Database.open(dir)).close();
+    expect(statSync(join(dir, 'barrow.db')).mode & 0o777).toBe(0o600);
+  });
+
+  it('that is damaged is refused in words, and never ends the process', async () => {
+    const dir = fresh();
+    const db = await Database.open(dir);
+    await db.write(async (em) =>
+      em.insertMany(
+        JournalEntity,
+        Array.from({ length: 400 }, (_, i) => entry(i + 1)),
+      ),
+    );
+    await db.write(async (em) => em.insert(NetworkEntity, network('n1')));
+    await db.close();
+    const whole = readFileSync(join(dir, 'barrow.db'));
+    let refused = 0;
+    for (let seed = 1; seed <= 6; seed++) {
+      const torn = Buffer.from(whole);
+      // The same places each time, spread by a multiplier that is no divisor of the length.
+      for (let i = 0; i < 200; i++) torn[100 + ((seed * 7919 + i * 104_729) % (torn.length - 100))]! ^= 1 << (i % 8);
+      writeFileSync(join(dir, 'barrow.db'), torn);
+      await Database.open(dir).then(
+        (open) => open.close(),
+        (error: { code: string; why: string }) => {
+          refused++;
+          expect(error.code).toMatch(/^data-/);
+          expect(error.why).toContain('barrow.db');
+        },
+      );
+    }
+    expect(refused).toBeGreaterThan(3);
+  });
+
+  it('keeps what must be kept when there is no room, as soon as there is some, and says so meanwhile', async () => {
+    const db = await Database.open(fresh());
+    const told: (string | null)[] = [];
+    db.onTrouble((trouble) => told.push(trouble?.detail ?? null));
+    let tries = 0;
+    const kept = db.writeSurely(async (em) => {
+      if (++tries < 3) throw new Error('database or disk is full');
+      await em.insert(NetworkEntity, network('n9'));
+      return 'kept';
+    });
+    expect(await kept).toBe('kept');
+    expect(told).toEqual(['database or disk is full', null]);
+    expect(db.trouble).toBeNull();
+    expect(await db.findOne(NetworkEntity, { id: 'n9' })).not.toBeNull();
+    await expect(db.writeSurely(async () => Promise.reject(new Error('a fault of ours')))).rejects.toThrow('a fault of ours');
+    const waiting = db.writeSurely(async () => Promise.reject(new Error('SQLITE_FULL'))).catch((error: Error) => error.message);
+    await new Promise<void>((resolve) => db.onTrouble(() => resolve()));
+    await db.close();
+    expect(await waiting).toBe('SQLITE_FULL');
+  });
+
   it('that is no database is refused with its path, and left as it is', async () => {
     const dir = fresh();
     writeFileSync(join(dir, 'barrow.db'), 'something else entirely, and long enough to be looked at'.repeat(50));
     await expect(Database.open(dir)).rejects.toMatchObject({
-      code: 'data-unusable',
+      code: 'data-damaged',
       why: expect.stringContaining(join(dir, 'barrow.db')) as string,
     });
   });

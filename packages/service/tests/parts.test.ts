@@ -1,44 +1,12 @@
-import { mkdtempSync, rmSync, statSync, writeFileSync } from 'node:fs';
-import { tmpdir } from 'node:os';
-import { join } from 'node:path';
-import { afterAll, describe, expect, it } from 'vitest';
+import { describe, expect, it } from 'vitest';
 import type { LiveEvent, Report, RolloutEvent } from '@barrow/core';
 import { loadFamilies, type UpgradableFamily } from '@barrow/families';
-import { Sealer } from '../src/data/seal.js';
 import { Live } from '../src/live.js';
 import { reportCsv } from '../src/report/csv.js';
 import { reportPage } from '../src/report/html.js';
 import { typicalDurations } from '../src/runner/planning.js';
 import { follow } from '../src/runner/runner.js';
-import { hideSecrets } from '../src/runner/session.js';
-
-const dir = mkdtempSync(join(tmpdir(), 'barrow-parts-'));
-afterAll(() => rmSync(dir, { recursive: true }));
-
-describe('a seal', () => {
-  const sealer = Sealer.open(join(dir, 'key'));
-  it('opens what it sealed, says nothing twice the same way, and keeps its key to its owner', () => {
-    const sealed = sealer.seal('heron at low tide ✓');
-    expect(sealer.open(sealed)).toBe('heron at low tide ✓');
-    expect(sealer.seal('heron at low tide ✓')).not.toBe(sealed);
-    expect(sealed).not.toContain('heron');
-    expect(statSync(join(dir, 'key')).mode & 0o777).toBe(0o600);
-    expect(Sealer.open(join(dir, 'key')).open(sealed)).toBe('heron at low tide ✓');
-  });
-  it('does not open what was changed, or sealed under another key', () => {
-    const sealed = Buffer.from(sealer.seal('x'), 'base64');
-    for (let i = 0; i < sealed.length; i++) {
-      const changed = Buffer.from(sealed);
-      changed[i]! ^= 1;
-      expect(() => sealer.open(changed.toString('base64')), `octet ${i}`).toThrow();
-    }
-    expect(() => Sealer.open(join(dir, 'other')).open(sealed.toString('base64'))).toThrow();
-  });
-  it('refuses a key file of another size', () => {
-    writeFileSync(join(dir, 'short'), 'short');
-    expect(() => Sealer.open(join(dir, 'short'))).toThrow(expect.objectContaining({ code: 'data-unusable' }) as Error);
-  });
-});
+import { hideSecrets } from '../src/runner/secrets.js';
 
 describe('secrets of settings', () => {
   const families = loadFamilies();

@@ -19,6 +19,12 @@ function exposureMark(io: Io, exposure: Exposure): Mark {
 
 const hopsOf = (hops: number): string => (hops === 1 ? '1 image away' : `${hops} images away`);
 
+/** What a document fails, and what follows. */
+const failsText = (fails: readonly string[]): string =>
+  fails.length === 0
+    ? ''
+    : `  The document fails ${count(fails.length, 'mandatory test')} of CSAF 2.0, so that nobody is cleared by it:\n${fails.map((f) => `    ${f}\n`).join('')}`;
+
 export const registerAdvisories: Register = (program, act) => {
   const advisory = program.command('advisory').description('which devices a security advisory touches');
   advisory
@@ -41,7 +47,7 @@ export const registerAdvisories: Register = (program, act) => {
           made.push(one);
           if (!say.json)
             say.io.out(
-              `${one.isNew ? 'Added' : 'Taken anew'}: ${one.id}, ${one.title}\n  ${one.unmapped > 0 ? `${count(one.unmapped, 'product')} nobody has said what they are here: \`barrow advisory show ${one.id}\`` : `${count(one.devices.exposed ?? 0, 'device')} exposed`}\n`,
+              `${one.isNew ? 'Added' : 'Taken anew'}: ${one.id}, ${one.title}\n  ${one.unmapped > 0 ? `${count(one.unmapped, 'product')} nobody has said what they are here: \`barrow advisory show ${one.id}\`` : `${count(one.devices.exposed ?? 0, 'device')} exposed`}\n${failsText(one.fails)}`,
             );
         }
         if (say.json) say.io.out(`${JSON.stringify(made, null, 2)}\n`);
@@ -58,7 +64,7 @@ export const registerAdvisories: Register = (program, act) => {
             ? 'No advisories yet. Take one in with `barrow advisory add FILE`.'
             : table(
                 say.io,
-                ['ID', 'TITLE', 'SEVERITY', 'SCORE', 'EXPOSED', 'FIXED', 'UNKNOWN', 'UNMAPPED'],
+                ['ID', 'TITLE', 'SEVERITY', 'SCORE', 'EXPOSED', 'FIXED', 'UNKNOWN', 'UNMAPPED', 'FAULTS'],
                 all.map((a) => [
                   a.id,
                   a.title,
@@ -68,8 +74,9 @@ export const registerAdvisories: Register = (program, act) => {
                   (a.devices.fixed ?? 0) + (a.devices['not-affected'] ?? 0),
                   (a.devices.unknown ?? 0) + (a.devices['under-investigation'] ?? 0),
                   a.unmapped,
+                  a.fails.length,
                 ]),
-                [3, 4, 5, 6, 7],
+                [3, 4, 5, 6, 7, 8],
               ),
         );
       }),
@@ -191,6 +198,7 @@ function describe(io: Io, a: AdvisoryDetail): string {
   ]);
   return [
     `${c.bold(a.id)} ${a.title}`,
+    ...(a.fails.length > 0 ? [c.yellow(failsText(a.fails).trimEnd())] : []),
     `${a.publisher}, edition ${a.edition} of ${a.releasedAt.slice(0, 10)}, ${a.severity ?? 'severity not told'}${a.score === null ? '' : `, base score ${a.score}`}`,
     ...(a.summary ? ['', a.summary] : []),
     '',

@@ -20,9 +20,11 @@ function causeLines(io: Io, run: RunView): string {
 }
 
 export function rolloutText(io: Io, r: Rollout): string {
+  const c = makeColours(io);
   const parts = [
     `${r.name}   ${r.id}   ${r.phase}${r.startedAt ? `, started ${clock(r.startedAt)} by ${r.startedBy}` : `, planned by ${r.createdBy}`}`,
   ];
+  if (r.trouble) parts.push(c.red(`✕ ${r.trouble.what}: ${r.trouble.why} ${r.trouble.next}`));
   if (r.heldBecause) parts.push(`HELD by ${r.heldBy}: ${r.heldBecause}`);
   const down = Math.max(...r.runs.map((x) => x.downMs));
   const point = r.steps.find((s) => s.pastReturn)?.step;
@@ -392,6 +394,16 @@ export const registerRollouts: Register = (program, act) => {
       }),
     );
   }
+  rollout
+    .command('discard <rollout>')
+    .description('forget a plan that was not started')
+    .action(
+      act(async ({ say, client }, id: string) => {
+        const barrow = client();
+        const { removed } = await barrow.discardRollout(await resolve(barrow, id));
+        print(say, { removed }, () => `Discarded ${removed}. Its devices are free.`);
+      }),
+    );
   rollout
     .command('approve <rollout>')
     .description('give the word that a gate waits for')

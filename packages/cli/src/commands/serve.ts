@@ -62,6 +62,7 @@ export const registerServe: Register = (program, act) => {
     .option('--http-store-key <file>', 'the key of that certificate')
     .option('--store-address <address>', 'the address that devices are told to fetch from')
     .option('--families <folder>', 'family files to use instead of those that ship')
+    .option('--new-admin-token', 'lost the admin token? make another, into the file token of the data folder')
     .option('--log <level>', 'trace, debug, info, warn, error or silent', 'info')
     .option('--device-time-scale <n>', 'how much faster the time of simulated devices runs', '1')
     .action(
@@ -76,6 +77,7 @@ export const registerServe: Register = (program, act) => {
             httpStoreKey?: string;
             storeAddress?: string;
             families?: string;
+            newAdminToken?: boolean;
             log: string;
             deviceTimeScale: string;
           },
@@ -101,6 +103,7 @@ export const registerServe: Register = (program, act) => {
             timeScale: Number(o.deviceTimeScale) || 1,
             consoleFolder: consoleFolder(),
             logLevel: o.log,
+            newAdminToken: o.newAdminToken === true,
           });
           say.io.out(
             say.json

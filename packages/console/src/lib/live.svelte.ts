@@ -8,7 +8,7 @@ const listeners = new Set<Listener>();
 const onBack = new Set<Back>();
 
 /** Whether live changes arrive; the frame shows it. */
-export const live = $state<{ state: 'connecting' | 'live' | 'lost' }>({ state: 'connecting' });
+export const live = $state<{ state: 'connecting' | 'live' | 'lost'; lostSince: number | null }>({ state: 'connecting', lostSince: null });
 
 /** Hears what happens while a page is open; `back` is called when the connection was lost and has returned. */
 export function hear(listener: Listener, back?: Back): () => void {
@@ -47,6 +47,7 @@ export function keepListening(): () => void {
         signal: stop.signal,
         onState: (connected) => {
           live.state = connected ? 'live' : 'lost';
+          live.lostSince = connected ? null : (live.lostSince ?? Date.now());
           if (connected && lost) {
             void client()
               .about()

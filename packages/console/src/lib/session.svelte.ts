@@ -41,11 +41,19 @@ export interface Failure {
   readonly next: string;
 }
 
-export function failureOf(error: unknown): Failure {
+/** @param act what a person had asked for, as a word after "Not": `held`, `stopped`, `done` */
+export function failureOf(error: unknown, act = 'done'): Failure {
   if (error instanceof ProblemError) {
     if (error.problem.status === 401) signOut();
     return { what: error.problem.title, why: error.problem.detail, next: error.problem.next };
   }
+  // What a person asked for is never tried again by itself: they must know that it was not done.
+  if (error instanceof UnreachableError && error.changes)
+    return {
+      what: `Not ${act}: the service cannot be reached`,
+      why: `${error.why}. Nothing came back, so that nobody knows that it was ${act}.`,
+      next: 'It is not tried again by itself. When the connection is back, look how it stands and press again.',
+    };
   if (error instanceof UnreachableError)
     return {
       what: 'The service cannot be reached',

@@ -121,7 +121,7 @@
           <span class="quiet"
             >{a.devices.exposed ?? 0} exposed{#if a.unmapped > 0}, <span class="care"
                 >{a.unmapped === 1 ? '1 product' : `${a.unmapped} products`} to be confirmed</span
-              >{/if}</span
+              >{/if}{#if a.fails.length > 0}, <span class="bad">faulty document</span>{/if}</span
           >
         </a>
       {/each}
@@ -161,6 +161,17 @@
             {detail.id}, {detail.publisher}, edition {detail.edition} of {detail.releasedAt.slice(0, 10)}, base score {detail.score ??
               'not told'}
           </p>
+          {#if detail.fails.length > 0}
+            <p class="bad">
+              <b
+                >The document fails {detail.fails.length === 1 ? 'a mandatory test' : `${detail.fails.length} mandatory tests`} of CSAF 2.0: nobody
+                is cleared by it.</b
+              >
+            </p>
+            <ul>
+              {#each detail.fails as f (f)}<li class="wrap">{f}</li>{/each}
+            </ul>
+          {/if}
           {#if detail.summary}<p>{detail.summary}</p>{/if}
           {#each detail.vulnerabilities as v (v.name)}{#each v.remedies as r (r.details)}<p><b>What to do:</b> {r.details}</p>{/each}{/each}
         </section>

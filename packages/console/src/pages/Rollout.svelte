@@ -97,7 +97,8 @@
     try {
       rollout = await client().say(id, word, body);
     } catch (error) {
-      refused = failureOf(error);
+      const done = { start: 'started', hold: 'held', continue: 'continued', stop: 'stopped', approve: 'approved' };
+      refused = failureOf(error, done[word]);
     } finally {
       busy = false;
     }
@@ -107,7 +108,7 @@
     try {
       rollout = await client().sayRun(id, run, 'retry');
     } catch (error) {
-      refused = failureOf(error);
+      refused = failureOf(error, 'retried');
     }
   }
   async function report() {
@@ -168,6 +169,7 @@
     {#if rollout.startedAt}<button class="btn preset-outlined-surface-300-700" onclick={report}>Report</button>{/if}
   </div>
   {#if refused}<Trouble failure={refused} />{/if}
+  {#if rollout.trouble}<Trouble failure={rollout.trouble} />{/if}
   {#if rollout.heldBecause}
     <p class="held" role="alert">
       <strong>Held by {rollout.heldBy}.</strong>

@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { jsonFault } from '../text/json.js';
 
 /**
  * The parts of a CSAF 2.0 document that are read. Source: OASIS Common Security Advisory Framework 2.0, §3 (schema elements):
@@ -117,6 +118,8 @@ export interface Advisory {
   readonly summary: string | null;
   readonly products: readonly AdvisoryProduct[];
   readonly vulnerabilities: readonly AdvisoryVulnerability[];
+  /** The mandatory tests of the standard (CSAF 2.0 §6.1) that it fails; absent in what was kept before they were made. */
+  readonly fails?: readonly string[];
 }
 
 /** A document that is no CSAF 2.0 advisory, with the place of each fault. */
@@ -127,8 +130,13 @@ export class AdvisoryUnreadable extends Error {
   }
 }
 
-/** Reads a CSAF 2.0 document. @throws AdvisoryUnreadable */
+/**
+ * Reads a CSAF 2.0 document. Product ids that are used and not defined (§6.1.1) are among its faults, and keep nothing from being read.
+ * @throws AdvisoryUnreadable
+ */
 export function readAdvisory(text: string): Advisory {
+  const fault = jsonFault(text);
+  if (fault !== null) throw new AdvisoryUnreadable([fault]);
   let json: unknown;
   try {
     json = JSON.parse(text);
@@ -166,8 +174,6 @@ export function readAdvisory(text: string): Advisory {
       remedies: (v.remediations ?? []).map((r) => ({ category: r.category, details: r.details, products: r.product_ids ?? null })),
     };
   });
-  if (undefinedIds.size > 0)
-    throw new AdvisoryUnreadable([`/vulnerabilities: the products ${[...undefinedIds].slice(0, 5).join(', ')} are named and not defined`]);
   return {
     id: document.tracking.id,
     title: document.title,
@@ -179,6 +185,10 @@ export function readAdvisory(text: string): Advisory {
     summary: document.notes?.find((n) => n.category === 'summary' || n.category === 'description')?.text ?? null,
     products,
     vulnerabilities: read,
+    fails:
+      undefinedIds.size > 0
+        ? [`§6.1.1, at /vulnerabilities: the products ${[...undefinedIds].slice(0, 5).join(', ')} are named and not defined`]
+        : [],
   };
 }
 

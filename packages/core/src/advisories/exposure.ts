@@ -147,6 +147,9 @@ export class AdvisoryReader {
     const affected = said('affected');
     if (affected.names.length > 0) return { exposure: 'exposed', vulnerabilities: affected.names, score: affected.score, reason: null };
     if (unread !== null) return unknown(unread);
+    // What contradicts itself, or names what it does not define, clears nobody.
+    const [fault] = this.advisory.fails ?? [];
+    if (fault !== undefined) return unknown(`the document fails a mandatory test of its standard (${fault})`);
     if (said('under-investigation').names.length > 0)
       return { exposure: 'under-investigation', vulnerabilities: [], score: null, reason: 'the publisher does not know yet' };
     if (said('fixed').names.length > 0) return { exposure: 'fixed', vulnerabilities: [], score: null, reason: null };

@@ -27,6 +27,8 @@ export const advisorySchema = z.object({
   addedBy: z.string(),
   /** Products that nobody has mapped yet. */
   unmapped: z.number().int(),
+  /** Mandatory tests of the standard that the document fails: nobody is cleared by it. */
+  fails: z.array(z.string()),
   devices: z.record(z.enum(exposures), z.number().int()),
 });
 export type AdvisoryView = z.infer<typeof advisorySchema>;

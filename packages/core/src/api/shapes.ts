@@ -447,6 +447,14 @@ export type RunView = z.infer<typeof runViewSchema>;
 
 const totals = z.record(z.enum([...outcomes, 'waiting', 'under-way']), z.number().int());
 
+/** What keeps the service itself from working, in three parts. */
+export const troubleShape = z.object({ code: z.string(), what: z.string(), why: z.string(), next: z.string(), since: moment.nullable() });
+export type ServiceTrouble = z.infer<typeof troubleShape>;
+
+/** How the service is: nothing, or what keeps it from working. */
+export const healthSchema = z.object({ troubles: z.array(troubleShape) });
+export type Health = z.infer<typeof healthSchema>;
+
 export const rolloutSummarySchema = z.object({
   id: z.string(),
   name: z.string(),
@@ -460,6 +468,8 @@ export const rolloutSummarySchema = z.object({
   endedAt: moment.nullable(),
   devices: z.number().int(),
   totals,
+  /** Why it cannot go on although nobody holds it; null when it can. Absent in what was kept before. */
+  trouble: troubleShape.nullable().default(null),
 });
 export type RolloutSummary = z.infer<typeof rolloutSummarySchema>;
 
@@ -614,6 +624,7 @@ export const liveEventSchema = z.discriminatedUnion('kind', [
       'sites',
       'rollouts',
       'backups',
+      'health',
     ]),
   }),
 ]);

@@ -1,5 +1,5 @@
 import { cause as causeOf } from '../causes/catalogue.js';
-import { currentStep, enqueue, initialState, type Outcome, type RolloutState, type RunPhase } from './state.js';
+import { currentStep, enqueue, initialState, type Outcome, type RolloutState, type RunPhase, type WavePhase } from './state.js';
 import type { Plan } from '../plan/plan.js';
 import type { Instant } from '../units.js';
 import type { RolloutEvent } from './events.js';
@@ -10,62 +10,156 @@ export class ImpossibleEvent extends Error {
   readonly code = 'impossible-event';
   constructor(
     readonly event: RolloutEvent,
-    why: string,
+    /** In the words of a person. */
+    readonly why: string,
   ) {
-    super(`${event.kind} cannot follow here: ${why}`);
+    super(`after what was written down, "${event.kind}" cannot follow: ${why}`);
   }
+}
+
+/**
+ * Why a person's word cannot be obeyed now; null when it can. Stricter than `check`: what a person may not ask for any more
+ * still folds in a journal of before.
+ */
+export function checkWord(state: RolloutState, event: RolloutEvent): string | null {
+  const why = check(state, event);
+  if (why !== null || !('run' in event) || event.run === undefined) return why;
+  const index = state.indexOf.get(event.run)!;
+  const { name } = state.plan.runs[index]!;
+  if (event.kind === 'run-skipped' && state.runs[index]!.phase === 'busy')
+    return `${name} is in the middle of ${currentStep(state, index).step}: hold the rollout, and skip it when that step has ended`;
+  if (event.kind === 'run-retried' && state.phase === 'stopping') return 'the rollout is being stopped: retry when it has ended';
+  return null;
+}
+
+/** Whether an event tells the outcome of a step of a run that has ended meanwhile: it came too late to matter. */
+function isStale(state: RolloutState, event: RolloutEvent): boolean {
+  if (event.kind !== 'step-done' && event.kind !== 'step-failed' && event.kind !== 'reconciled') return false;
+  const index = state.indexOf.get(event.run);
+  return index !== undefined && state.runs[index]!.phase === 'ended';
+}
+
+/** Why an event cannot follow in this state, in the words of a person; null when it can. Ask before it is written down. */
+export function check(state: RolloutState, event: RolloutEvent): string | null {
+  const { runs, waves, phase } = state;
+  const nameOf = (index: number): string => state.plan.runs[index]!.name;
+  const runAt = (id: string, phases: readonly RunPhase[], step?: StepName): string | null => {
+    const index = state.indexOf.get(id);
+    if (index === undefined) return `there is no device ${id} in this rollout`;
+    const run = runs[index]!;
+    if (!phases.includes(run.phase))
+      return run.phase === 'ended' ? `${nameOf(index)} has ended: ${run.outcome}` : `${nameOf(index)} is ${phaseWords[run.phase]}`;
+    const at = currentStep(state, index).step;
+    return step !== undefined && at !== step ? `${nameOf(index)} is at ${at}, not at ${step}` : null;
+  };
+  const waveAt = (index: number, wanted: WavePhase): string | null =>
+    waves[index] === undefined
+      ? `there ${waves.length === 1 ? 'is one wave' : `are ${waves.length} waves`}, and none with the number ${index + 1}`
+      : waves[index].phase === wanted
+        ? null
+        : `wave ${index + 1} is ${waves[index].phase}`;
+  const notPast = (id: string): string | null => {
+    const index = state.indexOf.get(id)!;
+    return runs[index]!.pastReturn ? `${nameOf(index)} is past its point of no return: to stop there would harm it` : null;
+  };
+  const rolloutAt = (...wanted: (typeof phase)[]): string | null => (wanted.includes(phase) ? null : `the rollout is ${phaseText(state)}`);
+
+  if (isStale(state, event)) return null;
+  switch (event.kind) {
+    case 'rollout-started':
+      return rolloutAt('planned');
+    case 'wave-opened':
+      return waveAt(event.wave, 'waiting') ?? (event.wave > 0 ? waveAt(event.wave - 1, 'passed') : null);
+    case 'wave-ended':
+      return (
+        waveAt(event.wave, 'open') ??
+        (waves[event.wave]!.waiting + waves[event.wave]!.active > 0 ? 'devices of the wave have not ended' : null)
+      );
+    case 'gate-passed':
+      return waveAt(event.wave, 'soaking');
+    case 'step-begun':
+      return runAt(event.run, ['waiting', 'ready', 'lost'], event.step);
+    case 'step-done':
+      return runAt(event.run, ['busy'], event.step);
+    case 'step-failed':
+      return runAt(event.run, ['busy', 'asking'], event.step);
+    case 'reconcile-begun':
+      return runAt(event.run, ['lost'], event.step);
+    case 'reconciled':
+      return runAt(event.run, ['asking'], event.step);
+    case 'run-skipped':
+      return runAt(event.run, ['waiting', 'ready', 'busy']) ?? notPast(event.run);
+    case 'run-withdrawn':
+      return runAt(event.run, ['waiting', 'ready', 'lost']) ?? notPast(event.run);
+    case 'run-retried': {
+      const index = state.indexOf.get(event.run);
+      if (index === undefined || runs[index]!.phase !== 'ended') return runAt(event.run, ['ended']);
+      const { outcome } = runs[index]!;
+      return outcome === 'verified' || outcome === 'recovered' ? `${nameOf(index)} has ended ${outcome}: there is nothing to retry` : null;
+    }
+    case 'held':
+      return rolloutAt('running');
+    case 'continued':
+      return rolloutAt('held');
+    case 'approved':
+      return waves[event.wave] === undefined ? waveAt(event.wave, 'waiting') : null;
+    case 'stop-asked':
+      return rolloutAt('running', 'held');
+    case 'rollout-ended':
+      return runs.some((r) => r.phase !== 'ended') ? 'devices have not ended' : null;
+    case 'service-stopping':
+    case 'service-started':
+    case 'noted':
+      return null;
+  }
+}
+
+const phaseWords: Record<RunPhase, string> = {
+  waiting: 'waiting for its turn',
+  ready: 'between two steps',
+  busy: 'in the middle of a step',
+  lost: 'waiting to be taken up again',
+  asking: 'being asked what is true',
+  ended: 'at its end',
+};
+
+function phaseText(state: RolloutState): string {
+  return state.phase === 'planned' ? 'planned and was not started' : state.phase === 'stopping' ? 'being stopped' : state.phase;
 }
 
 /**
  * Folds one event into the state. It reads nothing but its arguments; the state passed in is used up, and the
  * one returned is to be used instead.
- * @throws ImpossibleEvent
+ * @throws ImpossibleEvent when `check` does not admit the event; the state is as it was then
  */
 export function apply(state: RolloutState, event: RolloutEvent): RolloutState {
+  const why = check(state, event);
+  if (why !== null) throw new ImpossibleEvent(event, why);
   state.events++;
-  const refuse = (why: string): never => {
-    throw new ImpossibleEvent(event, why);
-  };
-  const runIndex = (id: string): number => state.indexOf.get(id) ?? refuse(`there is no run ${id}`);
-  const expectRun = (id: string, phases: readonly RunPhase[], step?: StepName): number => {
-    const index = runIndex(id);
-    const { phase } = state.runs[index]!;
-    if (!phases.includes(phase)) refuse(`run ${id} is ${phase}`);
-    if (step !== undefined && currentStep(state, index).step !== step) refuse(`run ${id} is at ${currentStep(state, index).step}`);
-    return index;
-  };
-  const expectWave = (index: number, phase: string): void => {
-    if (state.waves[index]?.phase !== phase) refuse(`wave ${index} is ${state.waves[index]?.phase ?? 'unknown'}`);
-  };
+  if (isStale(state, event)) return state;
+  const runOf = (id: string): number => state.indexOf.get(id)!;
 
   switch (event.kind) {
     case 'rollout-started':
-      if (state.phase !== 'planned') refuse(`the rollout is ${state.phase}`);
       state.phase = 'running';
       state.startedAt = event.at;
       state.startedBy = event.by;
       break;
     case 'wave-opened':
-      expectWave(event.wave, 'waiting');
-      if (event.wave > 0) expectWave(event.wave - 1, 'passed');
       state.waves[event.wave]!.phase = 'open';
       state.wave = event.wave;
       break;
     case 'wave-ended': {
-      expectWave(event.wave, 'open');
       const wave = state.waves[event.wave]!;
-      if (wave.waiting + wave.active > 0) refuse('runs of the wave have not ended');
       wave.phase = 'soaking';
       wave.endedAt = event.at;
       break;
     }
-    case 'gate-passed': {
-      expectWave(event.wave, 'soaking');
+    case 'gate-passed':
       state.waves[event.wave]!.phase = 'passed';
       break;
-    }
     case 'step-begun': {
-      const index = expectRun(event.run, ['waiting', 'ready', 'lost'], event.step);
+      const index = runOf(event.run);
       const run = state.runs[index]!;
       if (run.phase === 'waiting') beginRun(state, index, event.at);
       state.ready.delete(index);
@@ -76,10 +170,10 @@ export function apply(state: RolloutState, event: RolloutEvent): RolloutState {
       break;
     }
     case 'step-done':
-      stepDone(state, expectRun(event.run, ['busy'], event.step), event.at);
+      stepDone(state, runOf(event.run), event.at);
       break;
     case 'step-failed': {
-      const index = expectRun(event.run, ['busy', 'asking'], event.step);
+      const index = runOf(event.run);
       const run = state.runs[index]!;
       run.cause = event.cause;
       run.detail = event.detail;
@@ -88,13 +182,13 @@ export function apply(state: RolloutState, event: RolloutEvent): RolloutState {
       break;
     }
     case 'reconcile-begun': {
-      const index = expectRun(event.run, ['lost'], event.step);
+      const index = runOf(event.run);
       state.lost.delete(index);
       state.runs[index]!.phase = 'asking';
       break;
     }
     case 'reconciled': {
-      const index = expectRun(event.run, ['asking'], event.step);
+      const index = runOf(event.run);
       if (event.truth === 'done') stepDone(state, index, event.at);
       else {
         state.runs[index]!.phase = 'ready';
@@ -102,33 +196,22 @@ export function apply(state: RolloutState, event: RolloutEvent): RolloutState {
       }
       break;
     }
-    case 'run-skipped': {
-      const index = expectRun(event.run, ['waiting', 'ready', 'busy']);
-      const run = state.runs[index]!;
-      if (run.pastReturn) refuse(`run ${event.run} is past its point of no return`);
-      run.detail = event.reason;
-      endRun(state, index, 'skipped', event.at);
-      break;
-    }
+    case 'run-skipped':
     case 'run-withdrawn': {
-      const index = expectRun(event.run, ['waiting', 'ready', 'lost']);
-      const run = state.runs[index]!;
-      if (run.pastReturn) refuse(`run ${event.run} is past its point of no return`);
-      run.detail = event.reason;
-      endRun(state, index, 'withdrawn', event.at);
+      const index = runOf(event.run);
+      state.runs[index]!.detail = event.reason;
+      endRun(state, index, event.kind === 'run-skipped' ? 'skipped' : 'withdrawn', event.at);
       break;
     }
     case 'run-retried':
-      retry(state, expectRun(event.run, ['ended']), event);
+      retry(state, runOf(event.run));
       break;
     case 'held':
-      if (state.phase !== 'running') refuse(`the rollout is ${state.phase}`);
       state.phase = 'held';
       state.heldBecause = event.reason;
       state.heldBy = event.by;
       break;
     case 'continued': {
-      if (state.phase !== 'held') refuse(`the rollout is ${state.phase}`);
       state.phase = 'running';
       state.heldBecause = null;
       state.heldBy = null;
@@ -140,16 +223,13 @@ export function apply(state: RolloutState, event: RolloutEvent): RolloutState {
       break;
     }
     case 'approved':
-      if (!state.waves[event.wave]) refuse(`there is no wave ${event.wave}`);
       state.waves[event.wave]!.approvedBy = event.by;
       break;
     case 'stop-asked':
-      if (state.phase !== 'running' && state.phase !== 'held') refuse(`the rollout is ${state.phase}`);
       state.phase = 'stopping';
       state.heldBecause = null;
       break;
     case 'rollout-ended':
-      if (state.runs.some((r) => r.phase !== 'ended')) refuse('runs have not ended');
       state.phase = 'ended';
       state.endedAt = event.at;
       break;
@@ -230,10 +310,8 @@ function stepDone(state: RolloutState, index: number, at: Instant): void {
 }
 
 /** A retried run begins anew in the wave that is open, or in the last one when all have ended. */
-function retry(state: RolloutState, index: number, event: RolloutEvent & { kind: 'run-retried' }): void {
+function retry(state: RolloutState, index: number): void {
   const run = state.runs[index]!;
-  if (run.outcome === 'verified' || run.outcome === 'recovered')
-    throw new ImpossibleEvent(event, `run ${event.run} has ended ${run.outcome}`);
   const before = state.waves[run.wave]!;
   before.ended[run.outcome!]--;
   if (run.outcome === 'failed' && before.forgiven > 0) before.forgiven--;

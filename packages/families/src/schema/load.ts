@@ -62,27 +62,42 @@ export function parseFamily(text: string, file: string): Family {
 /** Where the family files that ship with Barrow are. */
 export const shippedFamilies = fileURLToPath(new URL('../../files', import.meta.url));
 
-/** The families of a folder, and the text of the file that each was read from. */
+/** The families of some folders, and the text of the file that each was read from. */
 export interface FamilyFiles {
   readonly families: Map<string, Family>;
   readonly texts: Map<string, string>;
+  /** Faults of the files that were left out. */
+  readonly skipped: readonly string[];
 }
 
-/** Reads every family file of some folders; two files of one family are a fault. */
-export function loadFamilyFiles(folders: readonly string[] = [shippedFamilies]): FamilyFiles {
+/**
+ * Reads every family file of some folders; two files of one family are a fault.
+ * @param lenient folders whose files came from elsewhere: one that cannot be taken is left out, and the others are taken
+ * @throws FamilyFileError for a file of the first folders
+ */
+export function loadFamilyFiles(folders: readonly string[] = [shippedFamilies], lenient: readonly string[] = []): FamilyFiles {
   const families = new Map<string, Family>();
   const texts = new Map<string, string>();
-  for (const folder of folders)
+  const skipped: string[] = [];
+  const take = (folder: string, file: string): void => {
+    const text = readFileSync(join(folder, file), 'utf8');
+    const family = parseFamily(text, file);
+    if (families.has(family.family))
+      throw new FamilyFileError([{ file, line: 1, where: 'family', message: `${family.family} is described by another file already` }]);
+    families.set(family.family, family);
+    texts.set(family.family, text);
+  };
+  for (const folder of [...folders, ...lenient])
     for (const file of readdirSync(folder).sort()) {
       if (!file.endsWith('.yaml')) continue;
-      const text = readFileSync(join(folder, file), 'utf8');
-      const family = parseFamily(text, file);
-      if (families.has(family.family))
-        throw new FamilyFileError([{ file, line: 1, where: 'family', message: `${family.family} is described by another file already` }]);
-      families.set(family.family, family);
-      texts.set(family.family, text);
+      try {
+        take(folder, file);
+      } catch (error) {
+        if (!(error instanceof FamilyFileError) || !lenient.includes(folder)) throw error;
+        skipped.push(error.message);
+      }
     }
-  return { families, texts };
+  return { families, texts, skipped };
 }
 
 /** Reads every family file of a folder. @throws FamilyFileError */

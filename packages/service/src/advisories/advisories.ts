@@ -18,6 +18,7 @@ import {
 } from '@barrow/core';
 import { rfc3339, type Context } from '../context.js';
 import { AdvisoryEntity, MappingEntity, type AdvisoryRow, type MappingRow } from '../data/entities.js';
+import { MandatoryTests } from './mandatory.js';
 import type { Devices, KnownDevice } from '../devices/devices.js';
 import { notFound, Refusal } from '../errors.js';
 
@@ -32,6 +33,8 @@ interface WayOut {
 
 /** Security advisories, what their products are here, and whom they touch. */
 export class Advisories {
+  readonly #tests = new MandatoryTests();
+
   constructor(
     private readonly context: Context,
     private readonly devices: Devices,
@@ -42,6 +45,8 @@ export class Advisories {
     let data;
     try {
       data = readAdvisory(text);
+      const failed = await this.#tests.failed(JSON.parse(text));
+      data = { ...data, fails: failed.length > 0 ? failed : (data.fails ?? []) };
     } catch (error) {
       if (!(error instanceof AdvisoryUnreadable)) throw error;
       throw new Refusal(
@@ -119,6 +124,7 @@ export class Advisories {
       addedAt: rfc3339(row.addedAt),
       addedBy: row.addedBy,
       unmapped: [...keys].filter((k) => !mappings.has(k)).length,
+      fails: [...(row.data.fails ?? [])],
       devices,
     };
   }

@@ -1,14 +1,32 @@
+import { chmodSync, existsSync } from 'node:fs';
 import { join } from 'node:path';
+import { setTimeout as pause } from 'node:timers/promises';
 import Sqlite from 'libsql';
 import { MikroORM, type EntityManager } from '@mikro-orm/libsql';
 import type { EntitySchema } from '@mikro-orm/core';
 import { Migrator } from '@mikro-orm/migrations';
 import { StartFailure } from '../errors.js';
-import { entities, type Entity, type Row } from './entities.js';
+import { lookAtFile } from './damage.js';
+import { entities, MarkEntity, type Entity, type Row } from './entities.js';
+import { isAlive, thisProcess, type Holder } from './holder.js';
 import { migrations, schemaVersion } from './migrations.js';
 
 /** What one piece of work may do inside the group's transaction: write, and nothing that waits on the world. */
 export type WriteWork<T> = (em: EntityManager) => Promise<T>;
+
+/** Nothing can be written now: the disk is full, or cannot be reached. */
+export interface WriteTrouble {
+  readonly since: number;
+  readonly detail: string;
+}
+
+/** Waits between tries of a write that must be kept, in milliseconds. */
+const [firstWait, longestWait] = [250, 15_000];
+/** What SQLite and the file system say when there is no room, or the disk is away; it may come back. */
+const noRoom =
+  /disk is full|SQLITE_FULL|ENOSPC|EDQUOT|disk I\/O error|SQLITE_IOERR|readonly database|SQLITE_READONLY|unable to open database/i;
+export const isNoRoom = (error: unknown): boolean =>
+  error instanceof Error && noRoom.test(`${error.message} ${(error as { code?: string }).code ?? ''}`);
 
 interface Pending {
   work: WriteWork<unknown>;
@@ -21,6 +39,10 @@ export class Database {
   #pending: Pending[] = [];
   #busy = false;
   #idle: (() => void)[] = [];
+  #trouble: WriteTrouble | null = null;
+  readonly #onTrouble = new Set<(trouble: WriteTrouble | null) => void>();
+  /** Ends the waiting of patient writes. */
+  readonly #closing = new AbortController();
 
   private constructor(
     private readonly orm: MikroORM,
@@ -32,7 +54,14 @@ export class Database {
     const lock = takeLock(folder);
     const file = join(folder, 'barrow.db');
     try {
-      const found = versionOf(file);
+      const { version: found, found: damage } = await lookAtFile(file);
+      if (damage.length > 0)
+        throw new StartFailure(
+          'data-damaged',
+          'The database is damaged',
+          `${file}: ${damage.join('; ')}. Nothing was changed.`,
+          'Keep this file, and put a copy from before in its place; `sqlite3 barrow.db .recover` saves what can be read. Look at the disk.',
+        );
       if (found > schemaVersion)
         throw new StartFailure(
           'database-newer',
@@ -57,7 +86,16 @@ export class Database {
         },
       } as never);
       if (found < schemaVersion) await orm.getMigrator().up();
-      return new Database(orm as never, lock);
+      const db = new Database(orm as never, lock);
+      for (const name of ['barrow.db', 'barrow.db-wal', 'barrow.db-shm', 'lock.db']) ownerOnly(join(folder, name));
+      // The lock lies beside the database and can be deleted; who has the database open stands in it.
+      const [held] = await db.find(MarkEntity, { name: 'holder' });
+      if (held && isAlive(JSON.parse(held.value) as Holder)) {
+        await orm.close(true);
+        throw inUse(folder);
+      }
+      await db.write(async (em) => em.upsert(MarkEntity, { name: 'holder', value: JSON.stringify(thisProcess()) }));
+      return db;
     } catch (error) {
       lock.close();
       if (error instanceof StartFailure) throw error;
@@ -103,6 +141,41 @@ export class Database {
     });
   }
 
+  /**
+   * A write that must be kept, whatever it takes: when there is no room it is tried again, with growing waits, until
+   * there is. The work is done anew each time, so it may number what it writes.
+   */
+  async writeSurely<T>(work: WriteWork<T>): Promise<T> {
+    for (let wait = firstWait; ; wait = Math.min(longestWait, wait * 2))
+      try {
+        const result = await this.write(work);
+        this.#tell(null);
+        return result;
+      } catch (error) {
+        if (!isNoRoom(error) || this.#closing.signal.aborted) throw error;
+        this.#tell({ since: this.#trouble?.since ?? Date.now(), detail: (error as Error).message });
+        await pause(wait, undefined, { signal: this.#closing.signal }).catch(() => {
+          throw error;
+        });
+      }
+  }
+
+  /** Why nothing can be written now; null when it can, as far as is known. */
+  get trouble(): WriteTrouble | null {
+    return this.#trouble;
+  }
+
+  /** Is told when writing begins to fail, and when it works again. */
+  onTrouble(listener: (trouble: WriteTrouble | null) => void): void {
+    this.#onTrouble.add(listener);
+  }
+
+  #tell(trouble: WriteTrouble | null): void {
+    const changed = (trouble === null) !== (this.#trouble === null);
+    this.#trouble = trouble;
+    if (changed) for (const listener of this.#onTrouble) listener(trouble);
+  }
+
   async #drain(): Promise<void> {
     while (this.#pending.length > 0) {
       const group = this.#pending.splice(0, 500);
@@ -135,35 +208,42 @@ export class Database {
 
   /** Waits for queued writes, then closes. */
   async close(): Promise<void> {
+    this.#closing.abort();
+    await this.write(async (em) => em.nativeDelete(MarkEntity, { name: 'holder' })).catch(() => undefined);
     if (this.#busy) await new Promise<void>((resolve) => this.#idle.push(resolve));
     await this.orm.close(true);
     this.lock.close();
   }
 }
 
-function versionOf(file: string): number {
-  const db = new Sqlite(file);
-  try {
-    const row = db.prepare('pragma user_version').get() as { user_version: number };
-    return row.user_version;
-  } finally {
-    db.close();
-  }
-}
+const ownerOnly = (file: string): void => {
+  if (existsSync(file)) chmodSync(file, 0o600);
+};
+
+const inUse = (folder: string): StartFailure =>
+  new StartFailure(
+    'data-in-use',
+    'The data folder is in use',
+    `Another Barrow service has ${folder} open.`,
+    'Stop that service first, or point --data to another folder.',
+  );
 
 /** Two services on one folder would drive one rollout twice; the lock goes with the process, however it ends. */
 function takeLock(folder: string): { close(): void } {
-  const db = new Sqlite(join(folder, 'lock.db'));
+  let db: InstanceType<typeof Sqlite> | undefined;
   try {
+    db = new Sqlite(join(folder, 'lock.db'));
     db.exec('pragma locking_mode = exclusive; begin exclusive; create table if not exists held (at integer)');
-  } catch {
-    db.close();
+    return db;
+  } catch (error) {
+    db?.close();
+    const { message, code } = error as Error & { code?: string };
+    if (/locked|busy/i.test(`${message} ${code ?? ''}`)) throw inUse(folder);
     throw new StartFailure(
-      'data-in-use',
-      'The data folder is in use',
-      `Another Barrow service has ${folder} open.`,
-      'Stop that service first, or point --data to another folder.',
+      'data-unusable',
+      'The data folder cannot be used',
+      `${folder}: ${message}.`,
+      'The user that runs Barrow has to own it and may write into it; look whether the disk is mounted for reading only, or full.',
     );
   }
-  return db;
 }

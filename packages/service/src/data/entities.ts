@@ -442,6 +442,13 @@ export const DeedEntity = defineEntity({
   },
 });
 
+/** Single values of the service itself, by name: a check value of the key, the process that has the database open. */
+export const MarkEntity = defineEntity({
+  name: 'Mark',
+  tableName: 'mark',
+  properties: { name: p.string().primary(), value: p.text() },
+});
+
 export const entities = [
   NetworkEntity,
   CredentialEntity,
@@ -466,4 +473,5 @@ export const entities = [
   BackupEntity,
   TokenEntity,
   DeedEntity,
+  MarkEntity,
 ];

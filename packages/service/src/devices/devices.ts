@@ -311,7 +311,7 @@ export class Devices {
         ? [{ device: device.id, at, field, before: before[key], after: device[key], probe }]
         : [],
     );
-    await db.write(async (em) => {
+    await db.writeSurely(async (em) => {
       await em.nativeUpdate(DeviceEntity, { id: device.id }, device as never);
       await em.insert(ObservationEntity, { device: device.id, ...observation, lastAt: at, times: 1, digest: '' } as never);
       if (history.length > 0) await em.insertMany(HistoryEntity, history as never);

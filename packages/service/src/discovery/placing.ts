@@ -335,17 +335,25 @@ export class Placing {
           const [before, after] = [known[key] || null, row[key] || null];
           return before === after
             ? []
-            : [{ field: word, before, after, probe: belief.by[key as keyof Belief['by']] ?? seen[0]?.probe ?? 'discovery' }];
+            : [{ key, field: word, before, after, probe: belief.by[key as keyof Belief['by']] ?? seen[0]?.probe ?? 'discovery' }];
         })
       : [];
     this.rows.set(row.id, row);
     this.seen.add(row.id);
     this.#index.seen(row.id, row.name, identityOf(row));
     await this.context.db.write(async (em) => {
-      if (known) await em.nativeUpdate(DeviceEntity, { id: row.id }, row as never);
-      else await em.insert(DeviceEntity, row as never);
+      // What others wrote since the discovery began stays: only what was learnt just now is written.
+      const [now] = known ? ((await em.find(DeviceEntity, { id: row.id }, { disableIdentityMap: true })) as unknown as DeviceRow[]) : [];
+      if (known && now) {
+        const learnt = learntOf(known, row, now);
+        if (Object.keys(learnt).length > 0) await em.nativeUpdate(DeviceEntity, { id: row.id }, learnt as never);
+        this.rows.set(row.id, { ...now, ...learnt });
+      } else await em.insert(DeviceEntity, row as never);
       const history = known
-        ? differences.map((d) => ({ ...d, device: row.id, at }))
+        ? differences
+            .filter((d) => now === undefined || now[d.key] !== d.after)
+            .map(({ key: _, ...d }) => d)
+            .map((d) => ({ ...d, device: row.id, at }))
         : [{ device: row.id, at, field: 'first seen', before: null, after: row.firmware, probe: seen[0]?.probe ?? 'discovery' }];
       if (history.length > 0) await em.insertMany(HistoryEntity, history as never);
       for (const one of seen) await this.#observe(em, row.id, one, address, at);
@@ -401,6 +409,42 @@ export class Placing {
       );
   }
 }
+
+/**
+ * What a discovery learnt of a device, field by field, to be laid over what is written of it now.
+ * @param before as it was when the discovery began
+ * @param after as the discovery would have it
+ * @param now as it is written now
+ */
+export function learntOf(before: DeviceRow, after: DeviceRow, now: DeviceRow): Partial<DeviceRow> {
+  const learnt: Record<string, unknown> = {};
+  const differs = (a: unknown, b: unknown): boolean => JSON.stringify(a ?? null) !== JSON.stringify(b ?? null);
+  for (const key of Object.keys(after) as (keyof DeviceRow)[]) {
+    if (notLearnt.has(key) || now.byHand.includes(key) || !differs(before[key], after[key])) continue;
+    if (key === 'lastSeen') learnt[key] = Math.max(now.lastSeen, after.lastSeen);
+    else if (key === 'credentials' || key === 'believedBy') learnt[key] = { ...now[key], ...changesOf(before[key], after[key]) };
+    // Pinned meanwhile by somebody else: the first key stays.
+    else if (key === 'hostKey' && now.hostKey !== null) continue;
+    else learnt[key] = after[key];
+  }
+  return learnt;
+}
+
+/** Fields that persons and runs write, and no discovery. */
+const notLearnt: ReadonlySet<keyof DeviceRow> = new Set([
+  'id',
+  'firstSeen',
+  'byHand',
+  'tags',
+  'note',
+  'feedByHand',
+  'uplinkByHand',
+  'armed',
+  'fetchesFrom',
+]);
+
+const changesOf = (before: Readonly<Record<string, string>>, after: Readonly<Record<string, string>>): Record<string, string> =>
+  Object.fromEntries(Object.entries(after).filter(([key, value]) => before[key] !== value));
 
 function identityOf(row: DeviceRow): KnownIdentity {
   const displaced = row.flags.some((f) => f.flag === 'displaced');

@@ -90,7 +90,9 @@ export function makeApp(parts: Parts, closing: AbortSignal): OpenAPIHono<Env> {
     }),
   );
   app.use('/api/v1/*', authenticate(context, parts.tokens));
-  app.get('/api/v1/events', (c) => liveEvents(c, context.live, parts.journal, closing));
+  app.get('/api/v1/events', (c) =>
+    liveEvents(c, context.live, parts.journal, { closing, removed: parts.tokens.removal(c.get('who').token) }),
+  );
   setupRoutes(app, parts);
   discoveryRoutes(app, parts);
   deviceRoutes(app, parts);

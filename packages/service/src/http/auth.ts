@@ -1,4 +1,5 @@
 import { createHash, randomBytes } from 'node:crypto';
+import { setMaxListeners } from 'node:events';
 import { createMiddleware } from 'hono/factory';
 import { roles, type Role } from '@barrow/core';
 import type { Context } from '../context.js';
@@ -9,8 +10,12 @@ import { Refusal } from '../errors.js';
 export interface Who {
   readonly name: string;
   readonly role: Role;
+  /** The id of the token. */
+  readonly token: string;
 }
-export type Env = { Variables: { who: Who } };
+/** What is kept of a request: that something was changed, that a secret was shown, or nothing. */
+export type Deed = 'change' | 'shown' | 'nothing';
+export type Env = { Variables: { who: Who; deed: Deed | undefined } };
 
 /** The last use of a token is written down at most this often. */
 const lastUsedEvery = 60_000;
@@ -20,6 +25,7 @@ const digest = (token: string): string => createHash('sha256').update(token).dig
 /** Access tokens: 256 random bits each, kept as digests only. */
 export class Tokens {
   readonly #byDigest = new Map<string, TokenRow>();
+  readonly #removals = new Map<string, AbortController>();
 
   constructor(private readonly context: Context) {}
 
@@ -48,6 +54,16 @@ export class Tokens {
   async remove(row: TokenRow): Promise<void> {
     await this.context.db.write(async (em) => em.nativeDelete(TokenEntity, { id: row.id }));
     this.#byDigest.delete(row.digest);
+    this.#removals.get(row.id)?.abort();
+    this.#removals.delete(row.id);
+  }
+
+  /** Ends when a token is removed: what was opened with it is closed at once. */
+  removal(token: string): AbortSignal {
+    const known = this.#removals.get(token) ?? new AbortController();
+    this.#removals.set(token, known);
+    setMaxListeners(0, known.signal);
+    return known.signal;
   }
 
   list(): TokenRow[] {
@@ -65,7 +81,7 @@ export class Tokens {
         .write(async (em) => em.nativeUpdate(TokenEntity, { id: row.id }, { lastUsed: now }))
         .catch((error: unknown) => this.context.log.error({ error }, 'last use of a token not kept'));
     row.lastUsed = now;
-    return { name: row.name, role: row.role };
+    return { name: row.name, role: row.role, token: row.id };
   }
 }
 
@@ -83,8 +99,10 @@ export function authenticate(context: Context, tokens: Tokens) {
       );
     c.set('who', who);
     await next();
-    if (c.req.method === 'GET') return;
-    const deed = {
+    const deed = c.get('deed') ?? (['GET', 'HEAD', 'OPTIONS'].includes(c.req.method) ? 'nothing' : 'change');
+    // What was refused has changed nothing.
+    if (deed === 'nothing' || c.res.status >= 400) return;
+    const row = {
       at: Date.now(),
       who: who.name,
       role: who.role,
@@ -92,7 +110,18 @@ export function authenticate(context: Context, tokens: Tokens) {
       path: new URL(c.req.url).pathname,
       status: c.res.status,
     };
-    await context.db.write(async (em) => em.insert(DeedEntity, deed as never));
+    await context.db
+      .write(async (em) => em.insert(DeedEntity, row as never))
+      .catch((error: unknown) => context.log.error({ error, deed: row }, 'who did what could not be kept'));
+  });
+}
+
+/** Lets only those on whose role is high enough, and says what is to be kept of it. */
+export function mayDo(role: Role, deed: Deed) {
+  return createMiddleware<Env>(async (c, next) => {
+    need(c.get('who'), role);
+    c.set('deed', deed);
+    await next();
   });
 }
 

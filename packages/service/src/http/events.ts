@@ -1,3 +1,4 @@
+import { setTimeout as pause } from 'node:timers/promises';
 import { streamSSE } from 'hono/streaming';
 import type { Context as HonoContext } from 'hono';
 import type { LiveEvent } from '@barrow/core';
@@ -8,47 +9,63 @@ import type { Env } from './auth.js';
 /** A listener that is further behind is cut off; it resumes by the number it had last. */
 const longestQueue = 5000;
 const resumePage = 1000;
-const keepAliveMs = 15_000;
+/** A line is sent at least this often, so that a listener knows that it is still told everything. */
+const heartbeatMs = 10_000;
+/** A listener that takes nothing for so long is cut off. */
+const longestStallMs = 30_000;
+
+export interface Ends {
+  /** The service stops. */
+  readonly closing: AbortSignal;
+  /** The token with which it listens was removed. */
+  readonly removed: AbortSignal;
+}
 
 /**
  * Server-sent events (HTML Living Standard §9.2). Entries of the journal carry their number as `id`, so that a
  * listener that comes back with Last-Event-ID misses none; everything else is true only for the moment.
  */
-export function liveEvents(c: HonoContext<Env>, live: Live, journal: Journal, closing: AbortSignal): Response {
+export function liveEvents(c: HonoContext<Env>, live: Live, journal: Journal, ends: Ends): Response {
   const last = c.req.header('last-event-id') ?? c.req.query('after');
   return streamSSE(c, async (stream) => {
+    const over = new AbortController();
+    const end = (): void => over.abort();
+    const ended = new Promise<void>((resolve) => over.signal.addEventListener('abort', () => resolve(), { once: true }));
     const queue: LiveEvent[] = [];
     let wake: (() => void) | null = null;
-    let over = false;
-    const end = (): void => {
-      over = true;
-      wake?.();
-    };
     const leave = live.listen((event) => {
       queue.push(event);
       if (queue.length > longestQueue) end();
       wake?.();
     });
     stream.onAbort(end);
-    closing.addEventListener('abort', end, { once: true });
-    const alive = setInterval(() => {
-      void stream.write(': still here\n\n').catch(end);
-    }, keepAliveMs);
+    const signals = [ends.closing, ends.removed];
+    for (const signal of signals)
+      if (signal.aborted) end();
+      else signal.addEventListener('abort', end, { once: true });
+    /** Writes, and waits no longer for a listener that takes nothing. */
+    const put = async (write: () => Promise<unknown>): Promise<void> => {
+      const stalled = new AbortController();
+      const late = pause(longestStallMs, null, { signal: stalled.signal }).then(end, () => undefined);
+      await Promise.race([write().catch(end), ended, late]);
+      stalled.abort();
+    };
+    const alive = setInterval(() => void stream.write(': still here\n\n').catch(end), heartbeatMs);
     const send = (event: LiveEvent): Promise<void> =>
-      stream.writeSSE({ data: JSON.stringify(event), ...(event.kind === 'journal' ? { id: String(event.entry.seq) } : {}) });
+      put(() => stream.writeSSE({ data: JSON.stringify(event), ...(event.kind === 'journal' ? { id: String(event.entry.seq) } : {}) }));
     try {
       let told = last !== undefined && /^\d+$/.test(last) ? Number(last) : journal.last;
-      await stream.writeSSE({ event: 'hello', data: JSON.stringify({ journal: told }), id: String(told) });
-      for (;;) {
+      await put(() => stream.writeSSE({ event: 'hello', data: JSON.stringify({ journal: told }), id: String(told) }));
+      while (!over.signal.aborted) {
         const page = await journal.after(told, resumePage);
-        for (const entry of page) await send({ kind: 'journal', entry });
+        for (const entry of page) if (!over.signal.aborted) await send({ kind: 'journal', entry });
         told = page.at(-1)?.seq ?? told;
         if (page.length < resumePage) break;
       }
-      while (!over) {
+      while (!over.signal.aborted) {
         const event = queue.shift();
         if (!event) {
-          await new Promise<void>((resolve) => (wake = resolve));
+          await Promise.race([new Promise<void>((resolve) => (wake = resolve)), ended]);
           wake = null;
           continue;
         }
@@ -62,7 +79,9 @@ export function liveEvents(c: HonoContext<Env>, live: Live, journal: Journal, cl
     } finally {
       clearInterval(alive);
       leave();
-      closing.removeEventListener('abort', end);
+      for (const signal of signals) signal.removeEventListener('abort', end);
+      // Who was cut off must notice it: what lies in the socket is not waited for.
+      (c.env as unknown as { outgoing?: { destroy(): void } }).outgoing?.destroy();
     }
   });
 }

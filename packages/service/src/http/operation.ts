@@ -1,7 +1,8 @@
 import { createRoute, z, type OpenAPIHono } from '@hono/zod-openapi';
 import type { Context as HonoContext } from 'hono';
 import { problemSchema, type Role } from '@barrow/core';
-import { need, type Env, type Who } from './auth.js';
+import { mayDo, type Deed, type Env, type Who } from './auth.js';
+import { limitedBody, usualBody } from './body.js';
 
 type Shape = z.ZodType;
 type Given<T extends Shape | undefined> = T extends Shape ? z.output<T> : undefined;
@@ -16,6 +17,10 @@ export interface Operation<P extends Shape | undefined, Q extends Shape | undefi
   readonly body?: B;
   readonly answer: R;
   readonly status?: 200 | 201;
+  /** The most octets of its body. */
+  readonly mostBody?: number;
+  /** What is kept of it: that something was changed, that a secret was shown, or nothing. Reading is nothing, the rest a change, unless said. */
+  readonly deed?: Deed;
   readonly run: (given: { params: Given<P>; query: Given<Q>; body: Given<B>; who: Who; c: HonoContext<Env> }) => Promise<z.input<R>>;
 }
 
@@ -26,13 +31,15 @@ export function addOperation<P extends Shape | undefined, Q extends Shape | unde
   app: OpenAPIHono<Env>,
   operation: Operation<P, Q, B, R>,
 ): void {
-  const { method, path, role, summary, params, query, body, answer, status = 200, run } = operation;
+  const { method, path, role, summary, params, query, body, answer, status = 200, mostBody = usualBody, deed, run } = operation;
   const route = createRoute({
     method,
     path,
     summary,
     description: `Needs the role ${role}.`,
     security: [{ token: [] }],
+    // Who may not do it is told so before anything of the request is read.
+    middleware: [mayDo(role, deed ?? (method === 'get' ? 'nothing' : 'change')), ...(body ? limitedBody(mostBody) : [])],
     request: {
       ...(params ? { params: params as never } : {}),
       ...(query ? { query: query as never } : {}),
@@ -44,7 +51,6 @@ export function addOperation<P extends Shape | undefined, Q extends Shape | unde
     route as never,
     (async (c: HonoContext<Env>) => {
       const who = c.get('who');
-      need(who, role);
       const valid = c.req as unknown as { valid: (part: string) => unknown };
       const data = await run({
         params: (params ? valid.valid('param') : undefined) as never,
@@ -78,6 +84,7 @@ export function addOctets<P extends Shape>(
     summary,
     description: `Needs the role ${role}.`,
     security: [{ token: [] }],
+    middleware: [mayDo(role, 'nothing')],
     request: { params: params as never },
     responses: {
       200: { description: 'The file', content: { [type]: { schema: z.string().openapi({ format: 'binary' }) } } },
@@ -87,7 +94,6 @@ export function addOctets<P extends Shape>(
   app.openapi(
     route as never,
     (async (c: HonoContext<Env>) => {
-      need(c.get('who'), role);
       const { octets, name } = await run((c.req as unknown as { valid: (part: string) => z.output<P> }).valid('param'));
       return c.body(octets as Uint8Array<ArrayBuffer>, 200, {
         'content-type': type,

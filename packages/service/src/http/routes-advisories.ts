@@ -17,6 +17,7 @@ export function advisoryRoutes(app: OpenAPIHono<Env>, { advisories }: Parts): vo
   addOperation(app, {
     method: 'post',
     path: '/api/v1/advisories',
+    mostBody: 16 << 20,
     role: 'operator',
     summary: 'Take a CSAF 2.0 document in; a later edition takes the place of an earlier one',
     body: z.strictObject({ text: z.string().min(1).max(20_000_000) }),

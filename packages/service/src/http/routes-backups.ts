@@ -53,6 +53,7 @@ export function backupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
   addOperation(app, {
     method: 'get',
     path: '/api/v1/backups/{id}',
+    deed: 'shown',
     role: 'admin',
     summary: 'The content of a backup, secrets and all',
     params: idParam,
@@ -65,6 +66,7 @@ export function backupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
   addOperation(app, {
     method: 'get',
     path: '/api/v1/backups/{id}/compare',
+    deed: 'shown',
     role: 'admin',
     summary: 'The differences between two backups of one device, after normalisation',
     params: idParam,

@@ -102,6 +102,7 @@ export function deviceRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
   addOperation(app, {
     method: 'post',
     path: '/api/v1/devices/import',
+    mostBody: 16 << 20,
     role: 'operator',
     summary: 'Take a list of devices in; a dry run says row by row what would change',
     body: importInput,

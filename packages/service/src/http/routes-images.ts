@@ -144,6 +144,7 @@ export function imageRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
   addOperation(app, {
     method: 'post',
     path: '/api/v1/images/verify',
+    deed: 'nothing',
     role: 'operator',
     summary: 'Read the whole store again and name what has rotted',
     answer: z.object({ items: z.array(z.object({ sha256: z.string(), file: z.string(), sound: z.boolean(), detail: z.string() })) }),

@@ -67,6 +67,15 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     run: async ({ params }) => view(await runner.get(params.id)),
   });
   addOperation(app, {
+    method: 'delete',
+    path: '/api/v1/rollouts/{id}',
+    role: 'operator',
+    summary: 'Discard a plan that was not started, or give up a rollout whose journal cannot be followed',
+    params: idParam,
+    answer: z.object({ removed: z.string() }),
+    run: async ({ params }) => ({ removed: (await runner.discard(params.id)).plan.name }),
+  });
+  addOperation(app, {
     method: 'get',
     path: '/api/v1/rollouts/{id}/rehearsal',
     role: 'viewer',
@@ -179,7 +188,7 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       const active = await runner.get(params.id);
       const index = runOf(active, params.run);
       const run = active.plan.runs[index]!;
-      const entries = (await journal.of(params.id)).filter((e) => 'run' in e.event && e.event.run === run.id);
+      const entries = (await journal.of(params.id)).entries.filter((e) => 'run' in e.event && e.event.run === run.id);
       const rows = await db.find(ConversationEntity, { rollout: params.id, run: run.id }, { orderBy: { id: 'asc' }, limit: 100 });
       const checks = active.trails.get(run.id)?.get('checks')?.facts['checks'] as Check[] | undefined;
       return {
@@ -203,7 +212,7 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
   const report = async (id: string) => {
     const active = await runner.get(id);
     const images = new Map((await db.find(ImageEntity)).map((i) => [i.sha256, i]));
-    return makeReport(active, await journal.of(id), images);
+    return makeReport(active, (await journal.of(id)).entries, images);
   };
   app.get('/api/v1/rollouts/:id/report.html', async (c) => c.html(reportPage(await report(c.req.param('id')))));
   app.get('/api/v1/rollouts/:id/report.csv', async (c) =>

@@ -5,6 +5,7 @@ import {
   credentialInput,
   credentialSchema,
   familySummarySchema,
+  healthSchema,
   networkInput,
   networkSchema,
   RangeMalformed,
@@ -18,6 +19,7 @@ import { rfc3339, rfc3339OrNull } from '../context.js';
 import { CredentialEntity, DeviceEntity, NetworkEntity, type CredentialRow, type NetworkRow } from '../data/entities.js';
 import { newId } from '../data/seal.js';
 import { notFound, Refusal } from '../errors.js';
+import { notWritten } from '../runner/view.js';
 import type { Parts } from '../service.js';
 import type { Env } from './auth.js';
 import { addOperation, idParam } from './operation.js';
@@ -75,6 +77,15 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       tftp: `${context.options.tftpListen.host}:${parts.tftp.port}`,
       startedAt: rfc3339(parts.startedAt),
     }),
+  });
+
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/health',
+    role: 'viewer',
+    summary: 'What keeps the service itself from working, if anything',
+    answer: healthSchema,
+    run: async () => ({ troubles: context.db.trouble === null ? [] : [notWritten(context.db.trouble)] }),
   });
 
   const credentialNames = async (): Promise<Map<string, string>> => new Map((await db.find(CredentialEntity)).map((c) => [c.id, c.name]));

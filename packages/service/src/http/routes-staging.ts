@@ -111,6 +111,7 @@ export function stagingRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
   addOperation(app, {
     method: 'post',
     path: '/api/v1/stores/check',
+    deed: 'nothing',
     role: 'operator',
     summary: 'Whether the stores answer through each address, and whether devices reach them',
     body: z.strictObject({ devices: z.array(z.string()).max(50).default([]) }),
@@ -147,6 +148,7 @@ export function stagingRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
   addOperation(app, {
     method: 'post',
     path: '/api/v1/deliveries/plan',
+    deed: 'nothing',
     role: 'operator',
     summary: 'What a delivery would find and do; the holders are asked now, and nothing is changed',
     body: deliveryInput,

@@ -1,6 +1,6 @@
 import { createReadStream } from 'node:fs';
 import { createHash } from 'node:crypto';
-import { readFile, rm, writeFile } from 'node:fs/promises';
+import { readFile, rename, rm, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import { PassThrough, type Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
@@ -174,7 +174,10 @@ export class Carrying {
       const known = this.context.familyTexts.get(family);
       carried.push({ family, what: known === undefined ? added : known === text ? 'the same' : 'kept as it is here' });
       if (known !== undefined || dryRun) continue;
-      await writeFile(join(this.familyFolder, `${family}.yaml`), text, { mode: 0o600 });
+      // Whole or not at all: a service that dies here finds the file of before, or none.
+      const path = join(this.familyFolder, `${family}.yaml`);
+      await writeFile(`${path}.part`, text, { mode: 0o600, flush: true });
+      await rename(`${path}.part`, path);
       this.context.families.set(family, families.get(family)!);
       this.context.familyTexts.set(family, text);
       this.context.live.changed('families');

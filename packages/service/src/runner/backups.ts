@@ -17,7 +17,7 @@ export class Backups {
     const id = newId('b');
     const sha256 = digestOf(text);
     const bytes = Buffer.byteLength(text);
-    await this.context.db.write(async (em) =>
+    await this.context.db.writeSurely(async (em) =>
       em.insert(BackupEntity, {
         id,
         sha256,

@@ -1,13 +1,15 @@
 import {
   apply,
   CauseError,
+  check,
+  checkWord,
   decide,
-  fold,
-  ImpossibleEvent,
+  initialState,
   safeText,
   stepNames,
   whenLost,
   type Command,
+  type Instant,
   type Plan,
   type PlannedRun,
   type RolloutEvent,
@@ -18,6 +20,7 @@ import {
 import { isUpgradable } from '@barrow/families';
 import type { Context } from '../context.js';
 import { ConversationEntity, DeviceEntity, RolloutEntity } from '../data/entities.js';
+import { isNoRoom, type WriteTrouble } from '../data/database.js';
 import { notFound, Refusal } from '../errors.js';
 import type { Devices } from '../devices/devices.js';
 import type { ImageStore } from '../images/store.js';
@@ -45,6 +48,10 @@ export interface ActiveRollout {
   readonly percent: Map<string, number>;
   /** Steps being carried out, by run. */
   readonly doing: Map<string, { readonly step: StepName; readonly abort: AbortController; readonly done: Promise<void> }>;
+  /** Why its journal cannot be followed any further: nothing more is begun, and what it holds it keeps. */
+  fault: string | null;
+  /** Why nothing can be written now. */
+  readonly unwritten: () => WriteTrouble | null;
   /** Everything that changes the state goes one after the other. */
   chain: Promise<unknown>;
   wake: NodeJS.Timeout | null;
@@ -62,6 +69,18 @@ export interface RunnerParts {
 }
 
 const waitsForDevice = stepNames.indexOf('return');
+/** The longest span that a timer of Node.js takes; a longer one would fire at once. */
+const longestTimer = 2 ** 31 - 1;
+
+const notKept = (why: string): Refusal =>
+  new Refusal(
+    503,
+    'journal-not-written',
+    'It was not kept, and nothing was done',
+    `The journal cannot be written: ${why}.`,
+    'Make room on the disk of the data folder. What was under way goes on by itself then; say this again.',
+  );
+
 /** Percentages are told at most this often for one run. */
 const tellEvery = 250;
 
@@ -69,6 +88,7 @@ const tellEvery = 250;
 export class Runner {
   readonly #rollouts = new Map<string, ActiveRollout>();
   #stopping = false;
+  #takes: Promise<void> = Promise.resolve();
 
   #parts!: RunnerParts;
 
@@ -79,16 +99,25 @@ export class Runner {
     this.#parts = { devices, images, offers, transfers, watches, deliveries, backups, journal };
   }
 
-  /** Takes up every rollout that had not ended, by folding its journal. */
+  /** Folds the journal of every rollout that had not ended; nothing is begun. */
+  async load(): Promise<void> {
+    for (const row of await this.context.db.find(RolloutEntity, { ended: false }, { fields: ['id'] })) {
+      const { fault } = await this.#load(row.id);
+      if (fault !== null) this.context.log.error({ rollout: row.id, fault }, 'a rollout cannot go on');
+    }
+  }
+
+  /** Takes up again what was loaded and had been started. */
   async resume(): Promise<void> {
-    const rows = await this.context.db.find(RolloutEntity, { ended: false });
-    for (const row of rows) {
-      const active = await this.#load(row.id);
-      if (active.state.phase === 'planned' || active.state.phase === 'ended') continue;
-      this.context.log.info({ rollout: row.id, phase: active.state.phase }, 'rollout taken up again');
-      await this.#serial(active, async () => {
+    for (const [id, active] of this.#rollouts) {
+      if (active.state.phase === 'planned' || active.state.phase === 'ended' || active.fault !== null) continue;
+      this.context.log.info({ rollout: id, phase: active.state.phase }, 'rollout taken up again');
+      this.#serial(active, async () => {
         await this.#happen(active, [{ kind: 'service-started', at: Date.now() }]);
         await this.#tick(active);
+      }).catch((error: unknown) => {
+        if (!this.#stopping)
+          this.#stopFor(active, `it could not be taken up again: ${error instanceof Error ? error.message : String(error)}`);
       });
     }
   }
@@ -104,22 +133,29 @@ export class Runner {
 
   async #load(id: string): Promise<ActiveRollout> {
     const row = (await this.context.db.findOne(RolloutEntity, { id }))!;
-    const entries = await this.#parts.journal.of(id);
+    const { entries, unreadable } = await this.#parts.journal.of(id);
     const already = this.#rollouts.get(id);
     if (already) return already;
     const active: ActiveRollout = {
       plan: row.plan,
-      state: fold(
-        row.plan,
-        entries.map((e) => e.event),
-      ),
+      state: initialState(row.plan),
       trails: new Map(),
       percent: new Map(),
       doing: new Map(),
+      fault: unreadable,
+      unwritten: () => this.context.db.trouble,
       chain: Promise.resolve(),
       wake: null,
     };
-    for (const { event } of entries) follow(active.trails, event);
+    for (const { seq, event } of entries) {
+      const why = check(active.state, event);
+      if (why !== null) {
+        active.fault = `entry ${seq} of its journal says "${event.kind}", and that cannot be: ${why}`;
+        break;
+      }
+      active.state = apply(active.state, event);
+      follow(active.trails, event);
+    }
     this.#rollouts.set(id, active);
     return active;
   }
@@ -174,23 +210,65 @@ export class Runner {
    */
   async say(id: string, event: RolloutEvent): Promise<ActiveRollout> {
     const active = await this.get(id);
+    this.#refuseStuck(active);
+    const work = (): Promise<void> =>
+      this.#serial(active, async () => {
+        if (event.kind === 'rollout-started' || event.kind === 'run-retried') this.#refuseBusyDevices(active, id, event);
+        const why = checkWord(active.state, event);
+        if (why !== null)
+          throw new Refusal(
+            409,
+            'rollout-not-so',
+            'That cannot be done now',
+            `${why[0]!.toUpperCase()}${why.slice(1)}.`,
+            `\`barrow rollout show ${id}\` shows how it stands.`,
+          );
+        try {
+          await this.#happen(active, [event], false);
+        } catch (error) {
+          throw isNoRoom(error) ? notKept((error as Error).message) : error;
+        }
+        await this.#tick(active);
+      });
+    // Who takes devices does so one after the other: two that begin at once must not take the same one.
+    if (event.kind === 'rollout-started' || event.kind === 'run-retried') await (this.#takes = this.#takes.then(work, work));
+    else await work();
+    return active;
+  }
+
+  /** @throws Refusal when nothing that is said to this rollout could be kept. */
+  #refuseStuck(active: ActiveRollout): void {
+    if (active.fault !== null)
+      throw new Refusal(
+        409,
+        'rollout-faulty',
+        'This rollout cannot go on',
+        `${active.fault[0]!.toUpperCase()}${active.fault.slice(1)}.`,
+        `Look at its devices, then release them: \`barrow rollout discard ${active.plan.id}\`. Report it with the log: this is a fault of Barrow.`,
+      );
+    const { trouble } = this.context.db;
+    if (trouble) throw notKept(trouble.detail);
+  }
+
+  /** Forgets a plan that was never started, or gives up a rollout whose journal cannot be followed. @throws Refusal */
+  async discard(id: string): Promise<ActiveRollout> {
+    const active = await this.get(id);
     await this.#serial(active, async () => {
-      if (event.kind === 'rollout-started' || event.kind === 'run-retried') this.#refuseBusyDevices(active, id, event);
-      try {
-        apply(structuredClone(active.state), event);
-      } catch (error) {
-        if (!(error instanceof ImpossibleEvent)) throw error;
+      const planned = active.state.phase === 'planned' && active.fault === null;
+      if (!planned && active.fault === null)
         throw new Refusal(
           409,
           'rollout-not-so',
           'That cannot be done now',
-          `${error.message}.`,
-          `\`barrow rollout show ${id}\` shows how it stands.`,
+          `The rollout was started: it is ${active.state.phase}.`,
+          `\`barrow rollout stop ${id}\` ends it early; what has ended stays, as evidence.`,
         );
-      }
-      await this.#happen(active, [event]);
-      await this.#tick(active);
+      await this.context.db.write(async (em) =>
+        planned ? em.nativeDelete(RolloutEntity, { id }) : em.nativeUpdate(RolloutEntity, { id }, { ended: true }),
+      );
+      this.#rollouts.delete(id);
     });
+    this.context.live.changed('rollouts');
     return active;
   }
 
@@ -219,7 +297,11 @@ export class Runner {
       running.map(async (active) => {
         if (active.wake) clearTimeout(active.wake);
         await this.#serial(active, async () => {
-          await this.#happen(active, [{ kind: 'service-stopping', at: Date.now() }]);
+          // What is not kept of this is known from the journal at the next start all the same.
+          await this.#happen(active, [{ kind: 'service-stopping', at: Date.now() }], false).catch((error: unknown) =>
+            this.context.log.error({ error, rollout: active.plan.id }, 'that the service stops could not be written down'),
+          );
+          active.state.draining = true;
           for (const [id, { step, abort }] of active.doing) {
             const run = active.state.runs[active.state.indexOf.get(id)!]!;
             const onlyWaits = stepNames.indexOf(step) >= waitsForDevice;
@@ -243,9 +325,13 @@ export class Runner {
     return done;
   }
 
-  /** Journal first, then believe it, then tell it. */
-  async #happen(active: ActiveRollout, events: readonly RolloutEvent[]): Promise<void> {
-    const entries = await this.#parts.journal.append(active.plan.id, events);
+  /** Journal first, then believe it, then tell it. What cannot follow is never written: it stops this rollout. */
+  async #happen(active: ActiveRollout, events: readonly RolloutEvent[], surely = true): Promise<void> {
+    for (const event of events) {
+      const why = check(active.state, event);
+      if (why !== null) return this.#stopFor(active, `"${event.kind}" was to be written down, and that cannot be: ${why}`);
+    }
+    const entries = await this.#parts.journal.append(active.plan.id, events, surely);
     for (const entry of entries) {
       active.state = apply(active.state, entry.event);
       follow(active.trails, entry.event);
@@ -256,24 +342,43 @@ export class Runner {
       this.context.live.changed('rollouts');
   }
 
+  #stopFor(active: ActiveRollout, fault: string): void {
+    if (active.fault !== null) return;
+    active.fault = fault;
+    this.context.log.error({ rollout: active.plan.id, fault }, 'a rollout cannot go on');
+    this.context.live.changed('rollouts');
+  }
+
   async #tick(active: ActiveRollout): Promise<void> {
     if (active.wake) clearTimeout(active.wake);
     active.wake = null;
-    for (;;) {
+    while (active.fault === null) {
       const commands = decide(active.state, Date.now());
       const events: RolloutEvent[] = [];
       for (const command of commands) {
         const event = eventOf(command);
         if (event) events.push(event);
-        else if (command.kind === 'wake' && !this.#stopping)
-          active.wake = setTimeout(() => void this.#serial(active, () => this.#tick(active)), Math.max(1, command.at - Date.now()));
+        else if (command.kind === 'wake' && !this.#stopping) this.#wakeAt(active, command.at);
       }
       if (events.length === 0) return;
       await this.#happen(active, events);
+      if (active.fault !== null) return;
       for (const command of commands)
         if (command.kind === 'begin-step') this.#begin(active, command.run, command.step, (c) => this.#carryOut(c));
         else if (command.kind === 'reconcile') this.#begin(active, command.run, command.step, (c) => this.#ask(c));
     }
+  }
+
+  /** Decides again at a moment, or as far towards it as a timer reaches. */
+  #wakeAt(active: ActiveRollout, at: Instant): void {
+    const wait = Math.min(longestTimer, Math.max(1, at - Date.now()));
+    active.wake = setTimeout(
+      () =>
+        void this.#serial(active, () => this.#tick(active)).catch((error: unknown) =>
+          this.#stopFor(active, `what was due could not be done: ${error instanceof Error ? error.message : String(error)}`),
+        ),
+      wait,
+    );
   }
 
   #begin(
@@ -298,12 +403,22 @@ export class Runner {
       if (abort.signal.aborted && event?.kind === 'step-failed') event = null;
       await this.#serial(active, async () => {
         active.doing.delete(runId);
-        if (event) await this.#happen(active, [event]);
+        if (event && active.state.runs[active.state.indexOf.get(runId)!]!.phase === 'ended')
+          this.context.log.warn(
+            { rollout: active.plan.id, run: runId, step, event: event.kind },
+            'an outcome came after the run had ended',
+          );
+        else if (event && active.fault === null) await this.#happen(active, [event]);
         await this.#tick(active);
       });
     })().catch((error: unknown) => {
       active.doing.delete(runId);
+      if (this.#stopping) return;
       this.context.log.fatal({ error, rollout: active.plan.id, run: runId, step }, 'the outcome of a step could not be journalled');
+      this.#stopFor(
+        active,
+        `the outcome of ${step} of ${run.name} could not be written down: ${error instanceof Error ? error.message : String(error)}`,
+      );
     });
     active.doing.set(runId, { step, abort, done });
   }

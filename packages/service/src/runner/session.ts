@@ -66,7 +66,7 @@ export class DeviceSession {
         const at = { address: device.address, port: network.sshPort, hostKey: pinned };
         const session = await DeviceSession.openWith(context, at, family, credential, whole);
         if (pinned === null || row?.credentials['ssh'] !== credential.id)
-          await context.db.write(async (em) =>
+          await context.db.writeSurely(async (em) =>
             em.nativeUpdate(
               DeviceEntity,
               { id: device.id },

@@ -7,9 +7,11 @@ import {
   type Rollout,
   type RolloutSummary,
   type RunView,
+  type ServiceTrouble,
   type WaveState,
 } from '@barrow/core';
 import { rfc3339, rfc3339OrNull } from '../context.js';
+import type { WriteTrouble } from '../data/database.js';
 import type { ActiveRollout } from './runner.js';
 
 type Totals = RolloutSummary['totals'];
@@ -67,7 +69,31 @@ export function runView(active: ActiveRollout, index: number, fileOf: ReadonlyMa
   };
 }
 
-export function summaryView({ plan, state }: ActiveRollout): RolloutSummary {
+/** Why a rollout cannot go on although nobody holds it. */
+function troubleOf({ plan, state, fault, unwritten }: ActiveRollout): RolloutSummary['trouble'] {
+  if (fault !== null)
+    return {
+      code: 'rollout-faulty',
+      what: 'This rollout cannot go on',
+      why: `${fault[0]!.toUpperCase()}${fault.slice(1)}.`,
+      next: `Look at its devices, then release them with \`barrow rollout discard ${plan.id}\`, and report it with the log.`,
+      since: null,
+    };
+  const trouble = unwritten();
+  return trouble === null || state.phase === 'planned' || state.phase === 'ended' ? null : notWritten(trouble);
+}
+
+/** Nothing can be written: what that means, and what to do. */
+export const notWritten = ({ since, detail }: WriteTrouble): ServiceTrouble => ({
+  code: 'journal-not-written',
+  what: 'Nothing can be written, so that nothing is begun',
+  why: `The disk of the data folder takes nothing: ${detail}.`,
+  next: 'Make room there. What was under way goes on by itself as soon as there is some; nothing is lost.',
+  since: rfc3339(since),
+});
+
+export function summaryView(active: ActiveRollout): RolloutSummary {
+  const { plan, state } = active;
   return {
     id: plan.id,
     name: plan.name,
@@ -81,6 +107,7 @@ export function summaryView({ plan, state }: ActiveRollout): RolloutSummary {
     endedAt: rfc3339OrNull(state.endedAt),
     devices: plan.runs.length,
     totals: totalsOf(state.waves),
+    trouble: troubleOf(active),
   };
 }
 

@@ -4,6 +4,6 @@ import { DeviceEntity } from '../data/entities.js';
 /** Notes that a device takes another version at its next reset, whatever causes that; null: it does not any more. */
 export async function setArmed(context: Context, device: string, version: string | null, by: string): Promise<void> {
   const armed = version === null ? null : { version, at: Date.now(), by };
-  await context.db.write(async (em) => em.nativeUpdate(DeviceEntity, { id: device }, { armed }));
+  await context.db.writeSurely(async (em) => em.nativeUpdate(DeviceEntity, { id: device }, { armed }));
   context.live.changed('devices');
 }

@@ -160,6 +160,12 @@ export class Deliveries {
     return false;
   }
 
+  /** The delivery that speaks to a device now, or null. */
+  busyWith(device: string): string | null {
+    for (const { row } of this.#working.values()) if (row.holder === device) return row.id;
+    return null;
+  }
+
   /** Why an image must stay until it has been brought to where it goes, or null. */
   underWay(sha256: string): string | null {
     for (const row of this.#rows.values())

@@ -4,6 +4,8 @@ interface Recipe {
   readonly title: string;
   readonly vendor: string;
   readonly severity: string;
+  /** CVSS 3.1 vector, and the base score that follows from it. */
+  readonly vector: string;
   readonly score: number;
   readonly summary: string;
   readonly products: readonly {
@@ -22,6 +24,7 @@ const recipes: readonly Recipe[] = [
     title: 'Access switches forget who may log in',
     vendor: 'Tarnbrook',
     severity: 'High',
+    vector: 'CVSS:3.1/AV:N/AC:H/PR:N/UI:N/S:U/C:H/I:H/A:H',
     score: 8.1,
     summary: 'After 248 days of running, the shell lets anybody in who gives the right name and no word.',
     products: [
@@ -48,6 +51,7 @@ const recipes: readonly Recipe[] = [
     title: 'Desk phones answer to anybody on the voice network',
     vendor: 'Tollard',
     severity: 'Medium',
+    vector: 'CVSS:3.1/AV:N/AC:L/PR:L/UI:N/S:U/C:H/I:N/A:N',
     score: 6.5,
     summary: 'A phone takes an address of its settings from whoever answers first.',
     products: [
@@ -66,6 +70,7 @@ const recipes: readonly Recipe[] = [
     title: 'Cameras show their picture without a login',
     vendor: 'Owlpane',
     severity: 'Critical',
+    vector: 'CVSS:3.1/AV:N/AC:L/PR:N/UI:N/S:U/C:H/I:H/A:N',
     score: 9.1,
     summary: 'A stream that was opened once goes on after the login was changed.',
     products: [
@@ -133,7 +138,7 @@ export function libraryAdvisories(): { file: string; text: string }[] {
               products: affected,
               cvss_v3: {
                 version: '3.1',
-                vectorString: 'CVSS:3.1/AV:N/AC:L/PR:N/UI:N/S:U/C:H/I:L/A:N',
+                vectorString: r.vector,
                 baseScore: r.score,
                 baseSeverity: r.severity.toUpperCase(),
               },

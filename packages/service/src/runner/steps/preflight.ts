@@ -26,6 +26,8 @@ export const preflight: Step = async (step) => {
   const { withdrawn } = (await step.images.get(image.sha256)).note;
   if (withdrawn) throw new CauseError('image-withdrawn', `${image.file}: ${withdrawn.why}`);
   if (!(await step.images.isSound(image))) throw new CauseError('image-missing', `${image.file} (${image.sha256.slice(0, 12)}…)`);
+  const bringing = step.deliveries.busyWith(device.id);
+  if (bringing !== null) throw new CauseError('device-busy', `an image is being brought to it ahead (delivery ${bringing})`);
   const session = await step.login();
   const { gives } = await session.run('record');
   if (gives['serial'] !== run.serial)

@@ -1,0 +1,116 @@
+import { execFileSync } from 'node:child_process';
+import { mkdirSync, rmSync, statfsSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import Sqlite from 'libsql';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import type { LiveEvent } from '@barrow/core';
+import { barrow, folder, serve } from './support/service.js';
+import { isEnded, prepare, rolloutUntil, setScene, type Scene } from './support/scene.js';
+
+const mayMount = process.platform === 'linux' && process.getuid?.() === 0;
+
+/** Waits until what happened live, or has happened already, is so. */
+async function until(scene: Scene, so: () => Promise<boolean>): Promise<void> {
+  const stop = new AbortController();
+  try {
+    if (await so()) return;
+    for await (const _ of scene.served.client.events({ signal: stop.signal }) as AsyncIterable<LiveEvent>) if (await so()) return;
+  } finally {
+    stop.abort();
+  }
+}
+
+describe.skipIf(!mayMount)('a disk that is full', () => {
+  let scene: Scene;
+  const disk = folder();
+  beforeAll(async () => {
+    mkdirSync(join(disk.path, 'disk'));
+    execFileSync('mount', ['-t', 'tmpfs', '-o', 'size=48m', 'tmpfs', join(disk.path, 'disk')]);
+    scene = await setScene({ network: 104, only: ['quay-sw-1', 'quay-sw-2'], data: join(disk.path, 'disk', 'data') });
+    await prepare(scene);
+  });
+  afterAll(async () => {
+    await scene?.end();
+    execFileSync('umount', ['-l', join(disk.path, 'disk')]);
+    disk.remove();
+  });
+
+  it('stops nothing for ever: it is said, nothing new begins, and it goes on by itself when there is room', async () => {
+    const { client } = scene.served;
+    const plan = await client.plan({ devices: ['quay-sw-1', 'quay-sw-2'], first: 1, atOnce: 1, soakSeconds: 0 });
+    const stop = new AbortController();
+    const filler = join(disk.path, 'disk', 'filler');
+    await client.say(plan.id, 'start');
+    await rolloutUntil(client, plan.id, (r) => r.runs.some((x) => x.step === 'transfer'));
+    const { bavail, bsize } = statfsSync(disk.path + '/disk');
+    try {
+      writeFileSync(filler, Buffer.alloc(bavail * bsize));
+    } catch (error) {
+      expect((error as NodeJS.ErrnoException).code).toBe('ENOSPC');
+    }
+    await until(scene, async () => (await client.health()).troubles.length > 0);
+    expect((await client.health()).troubles[0]).toMatchObject({
+      code: 'journal-not-written',
+      what: expect.stringContaining('nothing is begun'),
+    });
+    const shown = await barrow(['rollout', 'show', plan.id], { data: scene.data });
+    expect(shown.out).toContain('Make room there');
+    const refused = await barrow(['rollout', 'hold', plan.id], { data: scene.data });
+    expect(refused.code).toBe(1);
+    expect(refused.err).toMatch(/It was not kept, and nothing was done[\s\S]*Make room/);
+    rmSync(filler);
+    const ended = await rolloutUntil(client, plan.id, isEnded);
+    stop.abort();
+    expect(ended.totals).toMatchObject({ verified: 2, failed: 0 });
+    expect((await client.health()).troubles).toEqual([]);
+    for (const name of ['quay-sw-1', 'quay-sw-2']) expect(scene.fleet.device(name).counters).toMatchObject({ activations: 1, reboots: 1 });
+  });
+});
+
+describe('a journal that says what cannot be', () => {
+  let scene: Scene;
+  beforeAll(async () => {
+    scene = await setScene({ network: 105, only: ['quay-sw-1', 'quay-sw-2'] });
+    await prepare(scene);
+  });
+  afterAll(() => scene?.end());
+
+  it('keeps neither the service from starting nor a page from opening, and the devices can be released', async () => {
+    const { client } = scene.served;
+    const first = await client.plan({ devices: ['quay-sw-1'], first: 0 });
+    const second = await client.plan({ devices: ['quay-sw-2'], first: 0 });
+    await client.say(first.id, 'start');
+    await rolloutUntil(client, first.id, isEnded);
+    await scene.served.kill();
+    const db = new Sqlite(join(scene.data, 'barrow.db'));
+    const add = (id: string, seq: number, event: object): void =>
+      void db.prepare('insert into journal (seq, rollout, at, event) values (?, ?, 1, ?)').run(seq, id, JSON.stringify(event));
+    add(first.id, 90_001, { kind: 'held', at: 1, by: 'x', reason: 'y' });
+    add(second.id, 90_002, { kind: 'rollout-started', at: 1, by: 'x' });
+    add(second.id, 90_003, { kind: 'step-done', at: 1, run: second.runs[0]!.id, step: 'checks' });
+    db.close();
+    scene.served = await serve(scene.data, { scale: scene.scale });
+    const again = scene.served.client;
+    for (const { id } of [first, second]) {
+      expect((await again.rollout(id)).trouble).toMatchObject({
+        code: 'rollout-faulty',
+        why: expect.stringMatching(/^Entry 9000\d of its journal/),
+      });
+      expect((await again.report(id)).rollout.id).toBe(id);
+    }
+    const refused = await barrow(['rollout', 'continue', second.id], { data: scene.data });
+    expect(refused.code).toBe(4);
+    expect(refused.err).toContain('This rollout cannot go on');
+    expect(scene.fleet.device('quay-sw-2').counters.activations).toBe(0);
+    const third = await again.plan({ devices: ['quay-sw-2'], first: 0, soakSeconds: 0 });
+    expect((await barrow(['rollout', 'start', third.id], { data: scene.data })).err).toContain('Devices are in another rollout');
+    expect((await barrow(['rollout', 'discard', second.id], { data: scene.data })).code).toBe(0);
+    // Two that begin in the same moment do not take the same device.
+    const fourth = await again.plan({ devices: ['quay-sw-2'], first: 0, soakSeconds: 0 });
+    const begun = await Promise.allSettled([third, fourth].map((p) => again.say(p.id, 'start')));
+    expect(begun.map((b) => b.status).sort()).toEqual(['fulfilled', 'rejected']);
+    const [running] = [third, fourth].filter((_, i) => begun[i]!.status === 'fulfilled');
+    expect((await rolloutUntil(again, running!.id, isEnded)).totals).toMatchObject({ verified: 1 });
+    expect(scene.fleet.device('quay-sw-2').counters).toMatchObject({ activations: 1, reboots: 1 });
+  });
+});
