@@ -6,6 +6,7 @@ export type WireFault =
   | 'login-slow'
   | 'sessions-full'
   | 'clock-wrong'
+  | 'key-unusable'
   | 'host-key-changed'
   | 'no-common-algorithm'
   | 'lost'

@@ -14,6 +14,8 @@ export type { TransferEnd, TransferProgress } from './tftp/transfer.js';
 export { TftpServer, type Packets, type TftpAddress, type TftpAnswer, type TftpPeer, type TftpServerOptions } from './tftp/server.js';
 export { ThreadedTftp, type ThreadedTftpOptions } from './tftp/threaded.js';
 export { PacketTrace, type TracedPacket } from './tftp/trace.js';
+export { ownMissed, ownNow, ownPause, ownTimeout, type OwnTimer } from './own-time.js';
+export { Patience } from './snmp/patience.js';
 export { Pacer, sharedLink, type SharedLink } from './pacer.js';
 export { toNetascii } from './tftp/netascii.js';
 export { SnmpClient, readable, type SnmpTarget, type SnmpUser, type SnmpValue } from './snmp/client.js';

@@ -45,6 +45,12 @@ const list = [
     counts: 'not-begun',
   },
   {
+    code: 'key-unusable',
+    what: 'The private key of the credential cannot be used: its passphrase is wrong, or it is in a form that is not read.',
+    next: 'The device was not asked. Put the key in again with its passphrase: `barrow credential add NAME --replace`.',
+    counts: 'not-begun',
+  },
+  {
     code: 'credential-suspended',
     what: 'A login that had worked was refused by several devices, so Barrow stopped trying it.',
     next: 'The password was probably changed everywhere, or the login server is away. Put the new secret in with `barrow credential add NAME --replace`, then discover again.',

@@ -1,5 +1,5 @@
 import { CauseError, isCauseCode, pattern, safeText, type CauseCode } from '@barrow/core';
-import { WireError } from '@barrow/wire';
+import { ownNow, WireError } from '@barrow/wire';
 import { RE2JS } from 're2js';
 import type {
   Family,
@@ -183,11 +183,11 @@ async function runSteps(
       if (holds(step.when, lookup)) await runSteps(step.do, input, values, lookup);
     } else {
       const { every, limit, until, otherwise } = step.repeat;
-      const ends = performance.now() + Math.max(shortestLimit, limit / input.timeScale);
+      const ends = ownNow() + Math.max(shortestLimit, limit / input.timeScale);
       for (;;) {
         await runSteps(step.do, input, values, lookup);
         if (holds(until, lookup)) break;
-        if (performance.now() > ends) throw new CauseError(asCode(otherwise), `still not so after ${Math.round(limit / 1000)} s`);
+        if (ownNow() > ends) throw new CauseError(asCode(otherwise), `still not so after ${Math.round(limit / 1000)} s`);
         await pause(every / input.timeScale, input.signal);
       }
     }
@@ -425,6 +425,7 @@ export function asCause(error: unknown): Error {
     'login-slow': 'login-slow',
     'sessions-full': 'sessions-full',
     'clock-wrong': 'clock-wrong',
+    'key-unusable': 'key-unusable',
     'no-common-algorithm': 'no-common-algorithm',
     lost: 'session-lost',
     timeout: 'no-answer-in-time',

@@ -2,6 +2,7 @@ import { request as plainRequest, type ClientRequest, type IncomingMessage } fro
 import { request as secureRequest } from 'node:https';
 import type { PeerCertificate, TLSSocket } from 'node:tls';
 import { WireError } from '../errors.js';
+import { ownTimeout } from '../own-time.js';
 import { answerDigest, readChallenges } from './digest.js';
 
 /** A password added for digest is never sent in the clear. */
@@ -124,13 +125,13 @@ function once(
     const end = (done: () => void): void => {
       if (settled) return;
       settled = true;
-      clearTimeout(timer);
+      timer.cancel();
       request.destroy();
       done();
     };
     const fail = (error: WireError): void => end(() => reject(error));
     // The whole exchange has this long, not each of its packets: a device that drips octets ends too.
-    const timer = setTimeout(() => fail(new WireError('timeout', `${at} did not answer within ${target.timeoutMs} ms`)), target.timeoutMs);
+    const timer = ownTimeout(() => fail(new WireError('timeout', `${at} did not answer within ${target.timeoutMs} ms`)), target.timeoutMs);
     const options = {
       host: target.host,
       port: target.port,

@@ -4,6 +4,7 @@ import { Transform } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { randomBytes } from 'node:crypto';
 import { WireError } from '../errors.js';
+import { ownNow } from '../own-time.js';
 import type { SharedLink } from '../pacer.js';
 import { authorize, requestTo, type HttpTarget } from './fetch.js';
 import { throttle } from './file-server.js';
@@ -58,11 +59,11 @@ export async function uploadHttp(target: HttpTarget, upload: HttpUpload): Promis
   };
   const where = `${target.secure ? 'https' : 'http'}://${target.host}:${target.port}${upload.path}`;
   const request = requestTo(target, upload.method, upload.path, headers);
-  let moved = Date.now();
+  let moved = ownNow();
   let silent = false;
   const watch = setInterval(
     () => {
-      if (Date.now() - moved < target.timeoutMs) return;
+      if (ownNow() - moved < target.timeoutMs) return;
       silent = true;
       request.destroy();
     },
@@ -85,7 +86,7 @@ export async function uploadHttp(target: HttpTarget, upload: HttpUpload): Promis
   const counted = new Transform({
     transform(chunk: Buffer, _encoding, done) {
       sent += chunk.length;
-      moved = Date.now();
+      moved = ownNow();
       upload.onSent?.(sent);
       done(null, chunk);
     },

@@ -1,5 +1,7 @@
 import snmp, { type Session, type Varbind } from 'net-snmp';
 import { WireError } from '../errors.js';
+import { ownMissed, ownTimeout, type OwnTimer } from '../own-time.js';
+import { Patience } from './patience.js';
 import { SharedSocket } from './shared-socket.js';
 
 /** One value as a device answered it. Octet strings are hexadecimal when they are not readable text. */
@@ -54,17 +56,18 @@ export function readable(octets: Buffer): string {
   return /^[^\u0000-\u0008\u000e-\u001f\u007f\ufffd]*$/.test(text) ? text : `0x${octets.toString('hex')}`;
 }
 
+/** The library never gives up by itself: how long is waited, and how often asked, is decided here. */
+const never = 2 ** 30;
+/** Objects that one GETBULK asks for. */
+const bulkOf = 40;
+
 /** Reads SNMP v2c (RFC 3416) and v3 (RFC 3414) from many devices over one socket. */
 export class SnmpClient {
   readonly #shared = new SharedSocket();
+  readonly #patience = new Patience();
 
   #session(target: SnmpTarget): Session {
-    const options = {
-      port: target.port,
-      timeout: target.timeoutMs ?? 1000,
-      retries: target.retries ?? 2,
-      dgramModule: this.#shared.moduleFor(target.address, target.port),
-    };
+    const options = { port: target.port, timeout: never, retries: 0, dgramModule: this.#shared.moduleFor(target.address, target.port) };
     const session =
       'community' in target.access
         ? snmp.createSession(target.address, target.access.community, { ...options, version: snmp.Version2c })
@@ -74,58 +77,90 @@ export class SnmpClient {
   }
 
   /**
+   * Asks until it is answered, or until every try was waited for in our own time. Waits follow the round trips that were
+   * measured; a process that was late asks again before it concludes anything.
+   */
+  #ask<T>(target: SnmpTarget, send: (answer: (error: unknown, value: T) => void) => void, signal?: AbortSignal): Promise<T> {
+    return new Promise<T>((resolve, reject) => {
+      let settled = false;
+      let tries = 0;
+      let timer: OwnTimer | null = null;
+      const wish = target.timeoutMs ?? 1000;
+      let most = 1 + (target.retries ?? 2);
+      const missedBefore = ownMissed();
+      const end = (how: () => void): void => {
+        if (settled) return;
+        settled = true;
+        timer?.cancel();
+        signal?.removeEventListener('abort', abort);
+        how();
+      };
+      const abort = (): void => end(() => reject(new WireError('cancelled', 'stopped')));
+      const go = (): void => {
+        const first = tries === 0;
+        const sentAt = performance.now();
+        send((error, value) => {
+          if (settled) return;
+          if (error) return end(() => reject(asWireError(error, target)));
+          if (first) this.#patience.measured(performance.now() - sentAt);
+          end(() => resolve(value));
+        });
+        timer = ownTimeout(
+          () => {
+            tries++;
+            // We were away for a while of this: one more question, before it is called silence.
+            if (tries === most && most <= (target.retries ?? 2) + 2 && ownMissed() - missedBefore > wish / 2) most++;
+            if (tries < most) go();
+            else end(() => reject(new WireError('timeout', `no SNMP answer from ${target.address}:${target.port}`)));
+          },
+          this.#patience.wait(wish, tries),
+        );
+      };
+      if (signal?.aborted) return abort();
+      signal?.addEventListener('abort', abort, { once: true });
+      go();
+    });
+  }
+
+  /**
    * Reads single objects; those that the device does not have are absent from the answer.
    * @throws WireError `timeout` when nothing answers, `login-refused` when a v3 user is refused, `malformed` otherwise.
    */
-  get(target: SnmpTarget, oids: readonly string[]): Promise<Map<string, SnmpValue>> {
+  async get(target: SnmpTarget, oids: readonly string[]): Promise<Map<string, SnmpValue>> {
     const session = this.#session(target);
-    return new Promise<Map<string, SnmpValue>>((resolve, reject) => {
-      session.get([...oids], (error, varbinds) => {
-        if (error) return reject(asWireError(error, target));
-        const found = new Map<string, SnmpValue>();
-        for (const varbind of varbinds) {
-          const value = toValue(varbind);
-          if (value) found.set(value.oid, value);
-        }
-        resolve(found);
-      });
-    }).finally(() => session.close());
+    try {
+      const varbinds = await this.#ask<Varbind[]>(target, (answer) => session.get([...oids], answer));
+      return new Map(varbinds.flatMap((v) => toValue(v) ?? []).map((value) => [value.oid, value]));
+    } finally {
+      session.close();
+    }
   }
 
-  /** Walks a subtree by GETBULK; stops after `most` objects, so that a looping device ends somewhere. */
-  walk(target: SnmpTarget, root: string, most = 5000, signal?: AbortSignal): Promise<SnmpValue[]> {
+  /**
+   * Walks a subtree by GETBULK (RFC 3416 §4.2.3), each step asked for until it is answered; stops after `most` objects, so
+   * that a looping device ends somewhere.
+   * @throws WireError
+   */
+  async walk(target: SnmpTarget, root: string, most = 5000, signal?: AbortSignal): Promise<SnmpValue[]> {
     const session = this.#session(target);
     const found: SnmpValue[] = [];
-    return new Promise<SnmpValue[]>((resolve, reject) => {
-      const abort = (): void => reject(new WireError('cancelled', 'stopped'));
-      if (signal?.aborted) return abort();
-      signal?.addEventListener('abort', abort, { once: true });
-      session.subtree(
-        root,
-        40,
-        (varbinds) => {
-          for (const varbind of varbinds) {
-            if (tooLong(varbind.oid)) {
-              reject(
-                new WireError('malformed', `${target.address}:${target.port} tells object identifiers that are longer than any may be`),
-              );
-              return true;
-            }
-            const value = toValue(varbind);
-            if (value) found.push(value);
-          }
-          // The library ends a walk early when this says true.
-          if (found.length <= most) return false;
-          resolve(found.slice(0, most));
-          return true;
-        },
-        (error) => {
-          signal?.removeEventListener('abort', abort);
-          if (error) reject(asWireError(error, target));
-          else resolve(found);
-        },
-      );
-    }).finally(() => session.close());
+    try {
+      for (let from = root; ;) {
+        const [varbinds = []] = await this.#ask<Varbind[][]>(target, (answer) => session.getBulk([from], 0, bulkOf, answer), signal);
+        for (const varbind of varbinds) {
+          if (varbind.type === snmp.ObjectType['EndOfMibView'] || !varbind.oid.startsWith(`${root}.`)) return found;
+          if (tooLong(varbind.oid))
+            throw new WireError('malformed', `${target.address}:${target.port} tells object identifiers that are longer than any may be`);
+          const value = toValue(varbind);
+          if (value) found.push(value);
+          if (found.length >= most) return found;
+          from = varbind.oid;
+        }
+        if (varbinds.length === 0) return found;
+      }
+    } finally {
+      session.close();
+    }
   }
 
   close(): void {

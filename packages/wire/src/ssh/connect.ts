@@ -1,5 +1,6 @@
 import { Client } from 'ssh2';
 import { WireError } from '../errors.js';
+import { ownTimeout } from '../own-time.js';
 import { fingerprint } from './greeting.js';
 
 export interface ShellTarget {
@@ -16,10 +17,12 @@ export interface ShellTarget {
   readonly readyTimeoutMs: number;
 }
 
+const keyUnusable = (why: string): WireError => new WireError('key-unusable', `the private key cannot be used: ${why}`);
+
 /**
  * Shakes hands and logs in.
  * @throws WireError `unreachable`, `refused`, `login-refused`, `host-key-changed`, `no-common-algorithm`, `sessions-full`,
- * `login-slow` (the handshake is done, and the login is not answered), `timeout`.
+ * `login-slow` (the handshake is done, and the login is not answered), `timeout`, `key-unusable` (ours, or its passphrase is wrong).
  */
 export function connectSsh(target: ShellTarget): Promise<{ client: Client; hostKey: string }> {
   const client = new Client();
@@ -31,22 +34,27 @@ export function connectSsh(target: ShellTarget): Promise<{ client: Client; hostK
     const fail = (error: WireError): void => {
       if (settled) return;
       settled = true;
+      timer.cancel();
       client.end();
+      // Who does not answer does not close either.
+      client.destroy();
       reject(error);
     };
+    let connected = false;
+    client.on('connect', () => (connected = true));
+    const timer = ownTimeout(() => {
+      const { readyTimeoutMs: ms, username } = target;
+      if (seenKey !== '') return fail(new WireError('login-slow', `${where} left the login of ${username} unanswered for ${ms} ms`));
+      // No connection, no conversation: what is there drops what we send, or nothing is there.
+      if (!connected) return fail(new WireError('unreachable', `nothing at ${where} takes the connection, in ${ms} ms`));
+      fail(new WireError('timeout', `${where} took the connection and did not finish the SSH handshake in ${ms} ms`));
+    }, target.readyTimeoutMs);
     client.on('error', (error: Error & { level?: string; code?: string }) => {
       if (keyRefused) return fail(new WireError('host-key-changed', `${where} shows ${seenKey}, pinned is ${target.hostKey}`));
       if (error.level === 'client-authentication') return fail(new WireError('login-refused', `${where} refused user ${target.username}`));
-      if (error.level === 'client-timeout' && seenKey !== '')
-        return fail(
-          new WireError('login-slow', `${where} left the login of ${target.username} unanswered for ${target.readyTimeoutMs} ms`),
-        );
-      if (error.level === 'client-timeout')
-        return fail(new WireError('timeout', `${where} did not finish the SSH handshake in ${target.readyTimeoutMs} ms`));
       if (error.code === 'ECONNREFUSED') return fail(new WireError('refused', `${where} refused the connection`));
       if (/no matching/.test(error.message)) return fail(new WireError('no-common-algorithm', `${where}: ${error.message}`));
-      if (/parse|passphrase|private key/i.test(error.message))
-        return fail(new WireError('login-refused', `the private key cannot be used: ${error.message}`));
+      if (/parse|passphrase|private key/i.test(error.message)) return fail(keyUnusable(error.message));
       if (seenKey === '' && (error.code === 'ECONNRESET' || /before handshake/.test(error.message))) return fail(turnedAway());
       return fail(new WireError('unreachable', `${where}: ${error.code ?? error.message}`));
     });
@@ -62,6 +70,7 @@ export function connectSsh(target: ShellTarget): Promise<{ client: Client; hostK
     client.on('ready', () => {
       client.setNoDelay(true);
       settled = true;
+      timer.cancel();
       resolve({ client, hostKey: seenKey });
     });
     try {
@@ -72,7 +81,8 @@ export function connectSsh(target: ShellTarget): Promise<{ client: Client; hostK
         password: target.password,
         ...(target.privateKey === undefined ? {} : { privateKey: target.privateKey, passphrase: target.passphrase }),
         tryKeyboard: target.password !== undefined,
-        readyTimeout: target.readyTimeoutMs,
+        // Waited for here, in our own time.
+        readyTimeout: 0,
         hostVerifier: (key: Buffer) => {
           seenKey = fingerprint(key);
           keyRefused = target.hostKey !== null && target.hostKey !== seenKey;
@@ -81,7 +91,7 @@ export function connectSsh(target: ShellTarget): Promise<{ client: Client; hostK
       });
     } catch (error) {
       // An unreadable private key is told at once.
-      fail(new WireError('login-refused', `the private key cannot be used: ${(error as Error).message}`));
+      fail(keyUnusable((error as Error).message));
     }
   });
 }

@@ -2,6 +2,7 @@ import { createHash } from 'node:crypto';
 import { connect } from 'node:net';
 import { Client } from 'ssh2';
 import { WireError } from '../errors.js';
+import { ownTimeout } from '../own-time.js';
 
 /** RFC 4253 §4.2 allows lines before the identification; they and it are read up to this much. */
 const longestGreeting = 8 * 1024;
@@ -23,12 +24,12 @@ export function sshGreeting(host: string, port: number, timeoutMs: number): Prom
     const socket = connect({ host, port });
     let said = '';
     const end = (result: SshGreeting | WireError): void => {
-      clearTimeout(timer);
+      timer.cancel();
       socket.destroy();
       if (result instanceof WireError) reject(result);
       else resolve(result);
     };
-    const timer = setTimeout(
+    const timer = ownTimeout(
       () =>
         end(
           new WireError(
@@ -65,7 +66,7 @@ export function sshHostKey(host: string, port: number, timeoutMs: number): Promi
   return new Promise((resolve, reject) => {
     let key: string | null = null;
     const end = (error: Error | null): void => {
-      clearTimeout(timer);
+      timer.cancel();
       client.destroy();
       if (key !== null) resolve(key);
       else if (error !== null && /no matching/.test(error.message))
@@ -74,14 +75,14 @@ export function sshHostKey(host: string, port: number, timeoutMs: number): Promi
       else
         reject(new WireError('sessions-full', `${host}:${port} ends the key exchange: its sessions are taken, or a filter turns us away`));
     };
-    const timer = setTimeout(() => end(new Error(slow)), timeoutMs);
+    const timer = ownTimeout(() => end(new Error(slow)), timeoutMs);
     client.on('error', (error: Error) => end(error));
     client.on('close', () => end(null));
     client.connect({
       host,
       port,
       username: 'nobody',
-      readyTimeout: timeoutMs,
+      readyTimeout: 0,
       hostVerifier: (shown: Buffer) => {
         key = fingerprint(shown);
         return false;

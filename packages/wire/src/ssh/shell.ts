@@ -1,5 +1,6 @@
 import type { Client, ClientChannel } from 'ssh2';
 import { WireError } from '../errors.js';
+import { ownTimeout } from '../own-time.js';
 import { connectSsh, type ShellTarget } from './connect.js';
 
 /** One line of a recorded conversation. */
@@ -95,7 +96,7 @@ export class ShellSession {
     signal?: AbortSignal,
   ): Promise<T> {
     let timedOut = false;
-    const timer = setTimeout(() => {
+    const timer = ownTimeout(() => {
       timedOut = true;
       this.#waiter?.();
     }, limitMs);
@@ -124,7 +125,7 @@ export class ShellSession {
       this.#gaveUp = true;
       throw error;
     } finally {
-      clearTimeout(timer);
+      timer.cancel();
       signal?.removeEventListener('abort', abort);
     }
   }

@@ -1,5 +1,6 @@
 import { createSocket, type Socket } from 'node:dgram';
 import { isIPv6 } from 'node:net';
+import { ownNow, ownPause } from '../own-time.js';
 
 /** One kind of datagram that is sent to every address, and how its answer is told from others. */
 export interface Question<A = unknown> {
@@ -19,7 +20,7 @@ export interface SweepInput {
   readonly packetsPerSecond: number;
   /** How often an address that has not answered is asked. */
   readonly tries: number;
-  /** How long to wait for answers after the last packet of a round. */
+  /** How long nothing may come after the last packet of a round, before the next begins; ten times that is the most. */
   readonly waitMs: number;
   readonly signal?: AbortSignal;
   readonly onAnswer: (answer: SweepAnswer) => void;
@@ -60,6 +61,8 @@ export async function sweep(input: SweepInput): Promise<SweepResult> {
   let answered = 0;
   let sent = 0;
   let strange = 0;
+  /** When the last answer came, in our own time. */
+  let heardAt = 0;
   const span = addresses.length;
   const salt = Math.floor(performance.now() * 1000) % (0x7fffffff - questions.length * span);
   const stopped = (): boolean => input.signal?.aborted ?? false;
@@ -75,6 +78,7 @@ export async function sweep(input: SweepInput): Promise<SweepResult> {
         if (done1[index]) return;
         done1[index] = 1;
         open--;
+        heardAt = ownNow();
         if (!asked[index]) answered++;
         asked[index] = 1;
         input.onAnswer({ address: from.address, question, answer: read.answer });
@@ -127,7 +131,13 @@ export async function sweep(input: SweepInput): Promise<SweepResult> {
         input.onProgress?.(round * of + next, input.tries * of);
         await pause(tickMs);
       }
-      if (open > 0 && !stopped()) await pause(input.waitMs);
+      // Answers that still come are waited for, as long as they come; what we missed ourselves does not count as silence.
+      const endsAt = ownNow() + 10 * input.waitMs;
+      for (let quietFrom = ownNow(); open > 0 && !stopped(); quietFrom = Math.max(quietFrom, heardAt)) {
+        const left = Math.min(quietFrom + input.waitMs, endsAt) - ownNow();
+        if (left <= 0) break;
+        await ownPause(left, input.signal);
+      }
     }
   } finally {
     for (const socket of sockets.values()) socket.close();

@@ -1,5 +1,6 @@
 import { setMaxListeners } from 'node:events';
 import { connect, type Socket } from 'node:net';
+import { ownTimeout } from '../own-time.js';
 
 export interface ConnectInput {
   readonly addresses: readonly string[];
@@ -46,14 +47,14 @@ function opens(address: string, port: number, timeoutMs: number, open: Set<Socke
     const socket = connect({ host: address, port });
     open.add(socket);
     let is = false;
-    const timer = setTimeout(() => socket.destroy(), timeoutMs);
+    const timer = ownTimeout(() => socket.destroy(), timeoutMs);
     socket.on('connect', () => {
       is = true;
       socket.destroy();
     });
     socket.on('error', () => undefined);
     socket.on('close', () => {
-      clearTimeout(timer);
+      timer.cancel();
       open.delete(socket);
       resolve(is);
     });
