@@ -26,6 +26,9 @@ export interface Served {
   readonly log: () => string;
   /** As a power cut would: nothing is tidied up. */
   readonly kill: () => Promise<void>;
+  /** Stops the process in its tracks, as a debugger or a starved machine does, and lets it go on. */
+  readonly freeze: () => void;
+  readonly thaw: () => void;
   /** As a system does at shutdown. */
   readonly stop: () => Promise<number | string>;
 }
@@ -75,6 +78,8 @@ export async function serve(data: string, use: { scale?: number; args?: string[]
       child.kill('SIGKILL');
       await ended;
     },
+    freeze: () => void child.kill('SIGSTOP'),
+    thaw: () => void child.kill('SIGCONT'),
     stop: async () => {
       child.kill('SIGTERM');
       return ended;

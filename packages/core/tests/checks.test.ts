@@ -4,7 +4,10 @@ import {
   addressesOf,
   causes,
   checkConfiguration,
+  checkNextBoot,
   checkRestart,
+  checkSerial,
+  checkVersion,
   compareConfigurations,
   duration,
   normaliseConfiguration,
@@ -27,7 +30,8 @@ describe('the proof of a restart', () => {
     engineBoots: 6,
     ...over,
   });
-  const ask = (over: object) => checkRestart({ before, after: after({}), rebootSentAt: hour, seenSilent: true, timeScale: 1, ...over });
+  const ask = (over: object) =>
+    checkRestart({ before, after: after({}), rebootSentAt: hour, seenSilent: true, versionMoved: true, timeScale: 1, ...over });
 
   it('is a restarted sysUpTime together with a silence', () => {
     expect(ask({}).result).toBe('passed');
@@ -52,6 +56,109 @@ describe('the proof of a restart', () => {
   it('is not disturbed by snmpEngineBoots that fell', () => {
     expect(ask({ after: after({ engineBoots: 1 }) }).result).toBe('passed');
   });
+  it('is a running time that is shorter than before, though longer than since the restart: our own clock was away', () => {
+    expect(ask({ after: after({ agentUptime: 3 * hour }) }).result).toBe('passed');
+    // At the very moment of the restart, and one tick older than it.
+    expect(ask({ before: { ...before, agentUptime: hour / 2 }, after: after({ agentUptime: hour }) }).result).toBe('passed');
+    expect(ask({ before: { ...before, agentUptime: hour / 2 }, after: after({ agentUptime: hour + 10 }) }).result).toBe('failed');
+    expect(ask({ before: { ...before, agentUptime: 3 * hour }, after: after({ agentUptime: 3 * hour }) }).result).toBe('failed');
+  });
+  it('goes by the time of the device, which may run faster than ours', () => {
+    const slow = { before: { ...before, agentUptime: 0 }, after: after({ agentUptime: 10 * hour }) };
+    expect(ask(slow).result).toBe('failed');
+    expect(ask({ ...slow, timeScale: 10 }).result).toBe('passed');
+  });
+  it('is, where neither boots nor a running time are told, another version after a silence', () => {
+    for (const untold of [{ before: { ...before, agentUptime: null } }, { after: after({ agentUptime: null }) }]) {
+      expect(ask(untold).result).toBe('passed');
+      expect(ask({ ...untold, seenSilent: false }).result).toBe('failed');
+      const same = ask({ ...untold, versionMoved: false });
+      expect(same).toMatchObject({ result: 'failed', cause: 'restart-not-proven' });
+      expect(same.evidence).toContain('it tells neither boots nor a running time');
+      expect(ask(untold).evidence).toContain('it runs another version than before');
+    }
+    // Boots that are counted decide, whatever else is not told.
+    const counts = { before: { ...before, agentUptime: null, bootCount: 7 }, versionMoved: false, seenSilent: false };
+    expect(ask({ ...counts, after: after({ agentUptime: null, bootCount: 8 }) }).result).toBe('passed');
+    expect(ask({ ...counts, versionMoved: true, seenSilent: true, after: after({ agentUptime: null, bootCount: 7 }) }).result).toBe(
+      'failed',
+    );
+  });
+  it('wraps at 2^32 hundredths of a second, to the tick', () => {
+    const at = (agentUptime: number) => ask({ before: { ...before, agentUptime } });
+    expect(sysUpTimeWrap).toBe(42_949_672_960);
+    expect(at(sysUpTimeWrap - 2 * hour).result).toBe('failed');
+    expect(at(sysUpTimeWrap - 2 * hour - 10).result).toBe('passed');
+    // A running time that went on has not wrapped, however long it was.
+    expect(
+      ask({ before: { ...before, agentUptime: sysUpTimeWrap - hour }, after: after({ agentUptime: 2 * hour }) }).evidence.join(),
+    ).toMatch(/wrapped/);
+  });
+  it('tells what it was found by', () => {
+    expect(ask({})).toEqual({
+      name: 'restart',
+      result: 'passed',
+      before: 'up 90 d',
+      after: 'up 1 min',
+      evidence: ['sysUpTime was 90 d, is 1 min', 'snmpEngineBoots went from 5 to 6', 'the device was silent in between'],
+      cause: null,
+    });
+    const counted = { before: { ...before, bootCount: 7 }, after: after({ bootCount: 7, engineBoots: 5 }), seenSilent: false };
+    expect(ask(counted)).toEqual({
+      name: 'restart',
+      result: 'failed',
+      before: 'up 90 d',
+      after: 'up 1 min',
+      evidence: ['the device counts 7 boots before, 7 after', 'sysUpTime was 90 d, is 1 min', 'the device was not seen silent in between'],
+      cause: 'restart-not-proven',
+    });
+    const nothing = ask({
+      before: { readAt: 0, agentUptime: null, bootCount: 3, engineBoots: null },
+      after: after({ agentUptime: null, bootCount: null }),
+    });
+    expect(nothing).toMatchObject({ before: 'not known', after: 'not known' });
+    expect(nothing.evidence).toEqual(['the device was silent in between', 'it runs another version than before']);
+  });
+});
+
+describe('the checks after an upgrade', () => {
+  const scheme = {
+    patterns: ['[Vv]?(?P<a>\\d+)\\.(?P<b>\\d+)'],
+    order: [
+      { part: 'a', absent: 'first' as const },
+      { part: 'b', absent: 'first' as const },
+    ],
+    write: '{a}.{b}',
+  };
+  it.each([
+    [checkSerial('S1', 'S1'), { name: 'serial', result: 'passed', before: 'S1', after: 'S1', evidence: [], cause: null }],
+    [checkSerial('S1', 'S2'), { name: 'serial', result: 'failed', before: 'S1', after: 'S2', evidence: [], cause: 'another-device' }],
+    [checkSerial('S1', null), { name: 'serial', result: 'failed', before: 'S1', after: 'not told', evidence: [], cause: 'another-device' }],
+    [
+      checkVersion(scheme, '1.0', '2.0', 'V2.0'),
+      { name: 'version', result: 'passed', before: '1.0', after: 'V2.0', evidence: [], cause: null },
+    ],
+    [
+      checkVersion(scheme, '1.0', '2.0', '1.0'),
+      { name: 'version', result: 'failed', before: '1.0', after: '1.0', evidence: ['the target is 2.0'], cause: 'old-version' },
+    ],
+    [
+      checkVersion(scheme, '1.0', '2.0', null),
+      { name: 'version', result: 'failed', before: '1.0', after: 'not told', evidence: ['the target is 2.0'], cause: 'old-version' },
+    ],
+    [
+      checkNextBoot(scheme, '1.0', '2.0', 'v2.0'),
+      { name: 'next boot', result: 'passed', before: '1.0', after: 'v2.0', evidence: [], cause: null },
+    ],
+    [
+      checkNextBoot(scheme, '1.0', '2.0', '1.0'),
+      { name: 'next boot', result: 'failed', before: '1.0', after: '1.0', evidence: [], cause: 'next-boot-not-saved' },
+    ],
+    [
+      checkNextBoot(scheme, '1.0', '2.0', null),
+      { name: 'next boot', result: 'failed', before: '1.0', after: 'not told', evidence: [], cause: 'next-boot-not-saved' },
+    ],
+  ])('%#: compares, tells both sides, and names the cause', (made, expected) => expect(made).toEqual(expected));
 });
 
 describe('configurations', () => {
@@ -63,7 +170,18 @@ describe('configurations', () => {
   });
   it('show what is gone and what is new', () => {
     const { check, difference } = checkConfiguration('name a\nport 1\nport 2\n', 'name factory\nport 1\nport 2\n', rules);
-    expect(check).toMatchObject({ result: 'failed', cause: 'settings-changed', after: '1 lines gone, 1 new' });
+    expect(check).toEqual({
+      name: 'configuration',
+      result: 'failed',
+      before: '3 lines',
+      after: '1 lines gone, 1 new',
+      evidence: difference.lines,
+      cause: 'settings-changed',
+    });
+    const same = checkConfiguration('name a\nport 1\n', 'name a\nport 1\n', rules).check;
+    expect(same).toEqual({ name: 'configuration', result: 'passed', before: '2 lines', after: 'the same', evidence: [], cause: null });
+    const long = checkConfiguration(Array.from({ length: 90 }, (_, i) => `a${i}\n`).join(''), '', rules).check;
+    expect(long.evidence.length).toBe(40);
     expect(difference.lines).toEqual(['-name a', '+name factory', ' port 1', ' port 2']);
   });
   it('are never different from themselves, and normalising twice is normalising once', () => {
@@ -122,6 +240,17 @@ describe('small words', () => {
     [125_000, '2 min 5 s'],
     [3_600_000, '1 h'],
     [90 * hour, '3 d 18 h'],
+    [0, '0 s'],
+    [-5, '0 s'],
+    [499, '499 ms'],
+    [500, '1 s'],
+    [999, '1 s'],
+    [59_400, '59 s'],
+    [60_000, '1 min'],
+    [3_661_000, '1 h 1 min'],
+    [86_400_000, '1 d'],
+    [86_340_000, '23 h 59 min'],
+    [2 * day + 59_000, '2 d'],
   ])('%d ms is %s', (ms, text) => expect(duration(ms)).toBe(text));
   it('every cause says what happened and what to look at next, once', () => {
     expect(new Set(causes.map((c) => c.code)).size).toBe(causes.length);

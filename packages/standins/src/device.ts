@@ -2,7 +2,7 @@ import type { Agent } from 'net-snmp';
 import { linkDelayMs, nowhere, otherThan } from './access.js';
 import { inspectImage, sha256 } from './image.js';
 import { startAgent } from './net/agent.js';
-import { startShellServer, type ShellServer, type Terminal } from './net/shell-server.js';
+import { makeHostKey, startShellServer, type ShellServer, type Terminal } from './net/shell-server.js';
 import { pull, pullQuirks } from './net/tftp-client.js';
 import type { Surroundings } from './surroundings.js';
 
@@ -15,6 +15,7 @@ export const faultNames = [
   'never-returns',
   'returns-on-old-version',
   'returns-with-settings-lost',
+  'returns-with-other-key',
   'reboots-during-write',
   'never-asks',
   'goes-dark',
@@ -366,6 +367,7 @@ export class StandIn {
     if (this.faults.has('returns-on-old-version')) this.persistent.nextBoot = this.running.name;
     this.running = this.#bootable();
     if (this.faults.has('returns-with-settings-lost')) this.persistent.keptSettings = this.options.shell.factorySettings(this);
+    if (this.faults.has('returns-with-other-key')) this.persistent.hostKey = makeHostKey();
     this.settings = [...this.persistent.keptSettings];
     this.#startedAt = Date.now();
     this.options.onChange();

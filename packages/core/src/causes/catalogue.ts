@@ -135,6 +135,18 @@ const list = [
     counts: 'not-begun',
   },
   {
+    code: 'pinned',
+    what: 'A person pinned the device after the rollout was planned.',
+    next: 'It stays as it is. Take the pin back with `barrow target unpin DEVICE`, and plan anew, if it is to go on.',
+    counts: 'not-begun',
+  },
+  {
+    code: 'target-moved',
+    what: 'The target of the device is another than when the rollout was planned.',
+    next: 'Nothing was done to it. Plan anew: `barrow standing` shows what it should run now.',
+    counts: 'not-begun',
+  },
+  {
     code: 'never-asked',
     what: 'The device was told to turn to the store, but no request from it arrived there.',
     next: 'Look for a firewall or a route between device and store, and at the address the store is offered at.',
@@ -258,6 +270,12 @@ const list = [
     code: 'never-returned',
     what: 'The device did not come back after its reboot within the time its family allows.',
     next: 'Look at it: lamps, console, power. Discover its network: it may be back at another address. Its backup is kept.',
+    counts: 'failed',
+  },
+  {
+    code: 'went-silent',
+    what: 'The device went silent while it took the image, and has not answered since.',
+    next: 'Look at it: lamps, power, the port it hangs on. It was not told to restart; what it runs was not touched. Discover its network when it answers.',
     counts: 'failed',
   },
   {

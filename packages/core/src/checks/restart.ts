@@ -21,6 +21,8 @@ export interface RestartInput {
   readonly rebootSentAt: Instant;
   /** Whether the device was seen to answer nothing after the reboot was sent. */
   readonly seenSilent: boolean;
+  /** Whether it runs another version than before. */
+  readonly versionMoved: boolean;
   /** How fast the device's clock runs against ours; 1 for real devices. */
   readonly timeScale: number;
 }
@@ -28,10 +30,10 @@ export interface RestartInput {
 /**
  * Decides whether the device, and not only its agent, has restarted since it was told to.
  * The device's own boot count decides when it has one; otherwise a restarted sysUpTime counts together with a
- * silence, unless sysUpTime would have wrapped by itself.
+ * silence, unless sysUpTime would have wrapped by itself; and where neither is told, another version after a silence.
  */
 export function checkRestart(input: RestartInput): Check {
-  const { before, after, rebootSentAt, seenSilent, timeScale } = input;
+  const { before, after, rebootSentAt, seenSilent, versionMoved, timeScale } = input;
   const evidence: string[] = [];
   let counted: boolean | null = null;
   if (before.bootCount !== null && after.bootCount !== null) {
@@ -43,7 +45,8 @@ export function checkRestart(input: RestartInput): Check {
     const elapsed = (after.readAt - before.readAt) * timeScale;
     const wrapped = before.agentUptime + elapsed >= sysUpTimeWrap;
     const sinceReboot = (after.readAt - rebootSentAt) * timeScale;
-    agent = after.agentUptime <= sinceReboot;
+    // Shorter than the time since the restart, or than before: it began after it.
+    agent = after.agentUptime <= sinceReboot || after.agentUptime < before.agentUptime;
     evidence.push(`sysUpTime was ${duration(before.agentUptime)}, is ${duration(after.agentUptime)}`);
     if (agent && wrapped) {
       agent = null;
@@ -53,7 +56,10 @@ export function checkRestart(input: RestartInput): Check {
   if (before.engineBoots !== null && after.engineBoots !== null && before.engineBoots !== after.engineBoots)
     evidence.push(`snmpEngineBoots went from ${before.engineBoots} to ${after.engineBoots}`);
   evidence.push(seenSilent ? 'the device was silent in between' : 'the device was not seen silent in between');
-  const restarted = counted ?? (agent === true && seenSilent);
+  // Where neither boots nor a running time are told, another version after a silence is the proof: it was loaded by a restart.
+  const untold = counted === null && (before.agentUptime === null || after.agentUptime === null);
+  if (untold) evidence.push(versionMoved ? 'it runs another version than before' : 'it tells neither boots nor a running time');
+  const restarted = counted ?? (untold ? seenSilent && versionMoved : agent === true && seenSilent);
   return {
     name: 'restart',
     result: restarted ? 'passed' : 'failed',

@@ -5,7 +5,8 @@ import type { Lift, PathDevice, PathGoal, Reached } from './solve.js';
 import { accepts, fits, loaderRankOf, type FamilyRanks, type PathImage, type RankedImage, type UnusableImage } from './path-image.js';
 
 /** What kind of link is missing. */
-export type GapKind = 'no-image' | 'hardware' | 'channel' | 'withdrawn' | 'version' | 'boot-loader' | 'partner' | 'unreadable';
+export type GapKind =
+  'no-image' | 'hardware' | 'channel' | 'withdrawn' | 'version' | 'boot-loader' | 'partner' | 'going-down' | 'unreadable';
 
 /** Why there is no path, and what would make one. */
 export interface Gap {
@@ -109,8 +110,24 @@ function leadingToGoal(search: Search): RankedImage[] {
   return found;
 }
 
+/** An older version whose image does not allow to be put over a newer one: no other image would mend that. */
+function wayDownForbidden({ goal, images, ends }: Search): Gap | null {
+  if (!goal.down) return null;
+  const there = images.filter((i) => i.image.component === 'system' && ends(i));
+  const [refusing] = there;
+  if (!refusing || there.some((i) => i.image.goingDown === 'allowed')) return null;
+  return {
+    kind: 'going-down',
+    text: `${refusing.image.file} may not be put over a newer version, as its note says`,
+    wanted: null,
+    near: null,
+  };
+}
+
 function missingLink(search: Search): Gap {
   const { device, goal, reached, lifts } = search;
+  const forbidden = wayDownForbidden(search);
+  if (forbidden) return forbidden;
   const leading = leadingToGoal(search);
   const inGoal = reached.filter((r) => r.family === goal.family);
   const furthest = (inGoal.length > 0 ? inGoal : reached).reduce((a, b) => (b.rank > a.rank ? b : a));

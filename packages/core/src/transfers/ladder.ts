@@ -200,7 +200,10 @@ function explainMove(e: Evidence, last: MoveSeen, add: Add): void {
       'reply-never-acknowledged',
       `${device.name} asked for ${last.file}; the store answered ${count(last.resent + 1, 'time')} from a new port, and nothing came back.`,
     );
-  const onlyOptions = e.moves.filter((m) => isTftp && m.acks >= 1 && m.block === 0 && m.blockSize > 512 && m.receiverError === null);
+  // Sent once, or still held back for a link that others use too, a block proves nothing.
+  const onlyOptions = e.moves.filter(
+    (m) => isTftp && m.acks >= 1 && m.block === 0 && m.blockSize > 512 && m.receiverError === null && m.resent > 0,
+  );
   if (onlyOptions.includes(last) && stands(last)) {
     const small = e.moves.find((m) => m.blockSize <= 512 && m.block > 0);
     add(

@@ -231,7 +231,7 @@ export class Search {
       reading.seen.push({
         probe: 'SIP OPTIONS',
         raw: { status, reason: shown(reason), userAgent: shown(userAgent), server: shown(server), allow: shown(allow) },
-        parsed: { says: shown(userAgent ?? server) },
+        parsed: { userAgent: shown(userAgent), server: shown(server) },
       });
     }
     this.#recognise(reading);

@@ -52,7 +52,8 @@ function whatAFamilyNeeds(observations: readonly { probe: string; parsed: Record
     ['recognise by ssh.identification', told('SSH', 'identification')],
     ['recognise by http.server', told('HTTP', 'server')],
     ['recognise by http.title', told('HTTP', 'title')],
-    ['recognise by sip.userAgent', told('SIP', 'says')],
+    ['recognise by sip.userAgent', told('SIP', 'userAgent')],
+    ['recognise by sip.server', told('SIP', 'server')],
   ];
   const lines = rules.flatMap(([what, value]) => (value === null ? [] : [`${what}: it answers "${value}"`]));
   const firmware = told('SNMP', 'firmware');

@@ -16,6 +16,7 @@ import { notFound } from '../errors.js';
 import { reportCsv } from '../report/csv.js';
 import { reportPage } from '../report/html.js';
 import { makeReport } from '../report/report.js';
+import { steadyNow } from '../steady.js';
 import { planRollout } from '../runner/planning.js';
 import type { ActiveRollout } from '../runner/runner.js';
 import { rolloutView, runView } from '../runner/view.js';
@@ -123,7 +124,7 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       run: async ({ params, body: given, who }) => view(await runner.say(params.id, event(given as z.output<B>, who))),
     });
   const nothing = z.strictObject({});
-  const now = (): number => Date.now();
+  const now = (): number => steadyNow();
   saying('start', 'Begin', nothing, (_, who) => ({ kind: 'rollout-started', at: now(), by: who.name }));
   saying('hold', 'Begin nothing more; runs past their point of no return go on', reason, ({ reason: why }, who) => ({
     kind: 'held',

@@ -68,7 +68,7 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
         backup: text(fact('backup', 'sha256')),
         begunAt: rfc3339OrNull(now.begunAt),
         endedAt: rfc3339OrNull(now.endedAt),
-        downMs: typeof sentAt === 'number' && typeof answeredAt === 'number' ? answeredAt - sentAt : null,
+        downMs: typeof sentAt === 'number' && typeof answeredAt === 'number' ? Math.max(0, answeredAt - sentAt) : null,
         steps: stepsOf.get(run.id) ?? [],
         checks: (fact('checks', 'checks') as Check[] | undefined)?.map((c) => ({ ...c, evidence: [...c.evidence] })) ?? [],
         attempts: now.attempt,

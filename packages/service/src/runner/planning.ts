@@ -58,7 +58,11 @@ export async function planRollout(context: Context, devices: Devices, asked: Pla
     if (!step || !target || row.family === null) {
       // Who asked for all that is behind does not want to read about all that is not.
       if (named || standing.standing === 'blocked' || standing.standing === 'unknown')
-        leave(standing.reason ?? (standing.standing === 'at-target' ? `runs its target ${target?.version} already` : standing.standing));
+        leave(
+          target?.pin
+            ? target.why
+            : (standing.reason ?? (standing.standing === 'at-target' ? `runs its target ${target?.version} already` : standing.standing)),
+        );
       continue;
     }
     const { image } = step;

@@ -1,8 +1,9 @@
-import { setTimeout as pause } from 'node:timers/promises';
 import { CauseError, sameVersion } from '@barrow/core';
+import { ownNow, ownPause } from '@barrow/wire';
+import { steadyNow } from '../steady.js';
+import { signOfLife } from './alive.js';
 import { DeviceSession } from './session.js';
-import { readSystem } from './running-time.js';
-import type { PreflightFacts } from './steps/preflight.js';
+import { preflightFacts } from './steps/preflight.js';
 import type { StepContext } from './steps/step.js';
 
 export interface Truth {
@@ -10,12 +11,13 @@ export interface Truth {
   readonly detail: string;
 }
 
-/** How long a device may be silent before it counts as gone rather than slow. */
+/** How long a device is asked, in our own time, before it counts as absent rather than slow. */
 const askingMs = 20_000;
 /** How long a device may take to choose an image that it was told to choose. */
 const activationSettleMs = 10_000;
 /** A restart that was sent just before the service died may take this long to begin. */
 const settleMs = 60_000;
+const betweenMs = 200;
 
 /**
  * Asks a device whether a step whose outcome was lost has been done. It only reads.
@@ -26,9 +28,9 @@ export async function reconcile(step: StepContext, lost: 'activate' | 'reboot'):
 }
 
 async function askActivated(step: StepContext): Promise<Truth> {
-  const until = Date.now() + askingMs;
+  const until = ownNow() + askingMs;
   // What was sent just before the service died may still be on its way into the device: a "no" is asked twice.
-  const settled = Date.now() + Math.max(1000, activationSettleMs / step.context.options.timeScale);
+  const settled = ownNow() + Math.max(1000, activationSettleMs / step.context.options.timeScale);
   for (;;)
     try {
       const session = await DeviceSession.open(step.context, step.device, step.family, { signal: step.signal });
@@ -36,27 +38,32 @@ async function askActivated(step: StepContext): Promise<Truth> {
         const found = (await session.run('next-boot')).gives['nextBoot'] ?? '';
         const detail = `the device says that it will boot ${found}`;
         if (sameVersion(step.family.versions, found, step.run.target)) return { truth: 'done', detail };
-        if (Date.now() >= settled) return { truth: 'not-done', detail };
+        if (ownNow() >= settled) return { truth: 'not-done', detail };
       } finally {
         session.close();
       }
-      await pause(200);
+      await ownPause(betweenMs, step.signal);
     } catch (error) {
-      if (!(error instanceof CauseError) || Date.now() > until || step.signal.aborted) throw error;
-      await pause(200);
+      if (!(error instanceof CauseError) || ownNow() > until || step.signal.aborted) throw error;
+      await ownPause(betweenMs, step.signal);
     }
 }
 
 async function askRestarted(step: StepContext): Promise<Truth> {
-  const before = step.trail.get('preflight')?.facts as unknown as PreflightFacts | undefined;
-  const counted = before?.running.bootCount ?? null;
+  const before = preflightFacts(step)?.running ?? null;
+  const counted = before?.bootCount ?? null;
   const { timeScale } = step.context.options;
-  const settled = Date.now() + Math.max(2000, settleMs / timeScale);
+  const settled = ownNow() + Math.max(2000, settleMs / timeScale);
   let words = '';
-  while (Date.now() < settled) {
-    const system = await readSystem(step.context, step.device, 1000, 1);
-    if (system === null)
-      return { truth: 'done', detail: 'the device does not answer, so it is taken to be restarting; the next step waits for it' };
+  while (ownNow() < settled) {
+    const { system, answers } = await signOfLife(step.context, step.device, 1000, 1);
+    if (!answers)
+      return { truth: 'done', detail: 'the device answers nothing, so it is taken to be restarting; the next step waits for it' };
+    const uptime = system?.agentUptime ?? null;
+    // Where boots are not counted, a running time that began anew tells (RFC 3418 sysUpTime, unless it wrapped by itself).
+    const anew =
+      uptime !== null && before?.agentUptime != null && uptime < Math.min(before.agentUptime, (steadyNow() - before.readAt) * timeScale);
+    if (counted === null && anew) return { truth: 'done', detail: 'its running time began anew since it was looked at before' };
     try {
       const session = await DeviceSession.open(step.context, step.device, step.family, { signal: step.signal });
       try {
@@ -71,7 +78,7 @@ async function askRestarted(step: StepContext): Promise<Truth> {
       if (!(error instanceof CauseError)) throw error;
       if (error.code === 'login-refused' || error.code === 'host-key-changed') throw error;
     }
-    await pause(200);
+    await ownPause(betweenMs, step.signal);
   }
   return { truth: 'not-done', detail: words };
 }

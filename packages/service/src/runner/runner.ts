@@ -18,7 +18,9 @@ import {
   type StepName,
 } from '@barrow/core';
 import { isUpgradable } from '@barrow/families';
+import { ownMissed } from '@barrow/wire';
 import type { Context } from '../context.js';
+import { resync, steadyNow } from '../steady.js';
 import { ConversationEntity, DeviceEntity, RolloutEntity } from '../data/entities.js';
 import { isNoRoom, type WriteTrouble } from '../data/database.js';
 import { notFound, Refusal } from '../errors.js';
@@ -31,12 +33,13 @@ import type { Watches } from '../staging/watch.js';
 import { toldValues } from '../staging/told.js';
 import type { Backups } from './backups.js';
 import type { Journal } from './journal.js';
+import { learnAfterFailure } from './learn.js';
 import { reconcile } from './reconcile.js';
 import { hideInDetail } from './secrets.js';
 import { DeviceSession } from './session.js';
 import { ChecksFailed } from './steps/checks.js';
 import { steps } from './steps/index.js';
-import type { StepContext, StepTrace } from './steps/step.js';
+import type { StepContext, StepResult, StepTrace } from './steps/step.js';
 import { summaryView } from './view.js';
 
 /** A rollout in memory: the fold of its journal, and what is being done about it. */
@@ -48,6 +51,8 @@ export interface ActiveRollout {
   readonly percent: Map<string, number>;
   /** Steps being carried out, by run. */
   readonly doing: Map<string, { readonly step: StepName; readonly abort: AbortController; readonly done: Promise<void> }>;
+  /** The moment of its last event. */
+  lastAt: number;
   /** Why its journal cannot be followed any further: nothing more is begun, and what it holds it keeps. */
   fault: string | null;
   /** Why nothing can be written now. */
@@ -81,8 +86,13 @@ const notKept = (why: string): Refusal =>
     'Make room on the disk of the data folder. What was under way goes on by itself then; say this again.',
   );
 
+/** A gap of our own during a step after which its failure says nothing of the device, in milliseconds. */
+const longAway = 3000;
+
 /** Percentages are told at most this often for one run. */
 const tellEvery = 250;
+
+const isUnderWay = ({ state }: ActiveRollout): boolean => state.phase !== 'planned' && state.phase !== 'ended';
 
 /** Drives rollouts: journals first, applies, then carries out what the scheduler decided. It decides nothing itself. */
 export class Runner {
@@ -113,7 +123,7 @@ export class Runner {
       if (active.state.phase === 'planned' || active.state.phase === 'ended' || active.fault !== null) continue;
       this.context.log.info({ rollout: id, phase: active.state.phase }, 'rollout taken up again');
       this.#serial(active, async () => {
-        await this.#happen(active, [{ kind: 'service-started', at: Date.now() }]);
+        await this.#happen(active, [{ kind: 'service-started', at: steadyNow() }]);
         await this.#tick(active);
       }).catch((error: unknown) => {
         if (!this.#stopping)
@@ -142,6 +152,7 @@ export class Runner {
       trails: new Map(),
       percent: new Map(),
       doing: new Map(),
+      lastAt: entries.at(-1)?.event.at ?? 0,
       fault: unreadable,
       unwritten: () => this.context.db.trouble,
       chain: Promise.resolve(),
@@ -214,6 +225,8 @@ export class Runner {
     const work = (): Promise<void> =>
       this.#serial(active, async () => {
         if (event.kind === 'rollout-started' || event.kind === 'run-retried') this.#refuseBusyDevices(active, id, event);
+        // A clock that was set while nothing ran is the one that counts from here on.
+        if (event.kind === 'rollout-started' && ![...this.#rollouts.values()].some((r) => isUnderWay(r))) resync();
         const why = checkWord(active.state, event);
         if (why !== null)
           throw new Refusal(
@@ -298,7 +311,7 @@ export class Runner {
         if (active.wake) clearTimeout(active.wake);
         await this.#serial(active, async () => {
           // What is not kept of this is known from the journal at the next start all the same.
-          await this.#happen(active, [{ kind: 'service-stopping', at: Date.now() }], false).catch((error: unknown) =>
+          await this.#happen(active, [{ kind: 'service-stopping', at: steadyNow() }], false).catch((error: unknown) =>
             this.context.log.error({ error, rollout: active.plan.id }, 'that the service stops could not be written down'),
           );
           active.state.draining = true;
@@ -328,6 +341,8 @@ export class Runner {
   /** Journal first, then believe it, then tell it. What cannot follow is never written: it stops this rollout. */
   async #happen(active: ActiveRollout, events: readonly RolloutEvent[], surely = true): Promise<void> {
     for (const event of events) {
+      // The journal's own times never go backwards, whatever a clock does between two starts.
+      event.at = active.lastAt = Math.max(event.at, active.lastAt);
       const why = check(active.state, event);
       if (why !== null) return this.#stopFor(active, `"${event.kind}" was to be written down, and that cannot be: ${why}`);
     }
@@ -353,7 +368,7 @@ export class Runner {
     if (active.wake) clearTimeout(active.wake);
     active.wake = null;
     while (active.fault === null) {
-      const commands = decide(active.state, Date.now());
+      const commands = decide(active.state, steadyNow());
       const events: RolloutEvent[] = [];
       for (const command of commands) {
         const event = eventOf(command);
@@ -371,7 +386,7 @@ export class Runner {
 
   /** Decides again at a moment, or as far towards it as a timer reaches. */
   #wakeAt(active: ActiveRollout, at: Instant): void {
-    const wait = Math.min(longestTimer, Math.max(1, at - Date.now()));
+    const wait = Math.min(longestTimer, Math.max(1, at - steadyNow()));
     active.wake = setTimeout(
       () =>
         void this.#serial(active, () => this.#tick(active)).catch((error: unknown) =>
@@ -393,7 +408,13 @@ export class Runner {
       const closers: (() => Promise<void>)[] = [];
       let event: RolloutEvent | null;
       try {
-        event = await work({ ...(await this.#stepContext(active, run, step, abort.signal, closers)), step });
+        const context = { ...(await this.#stepContext(active, run, step, abort.signal, closers)), step };
+        try {
+          event = await work(context);
+        } catch (error) {
+          if (!abort.signal.aborted && error instanceof CauseError) await this.#learnAfter(active, context, error);
+          throw error;
+        }
       } catch (error) {
         event = this.#failure(run, step, error);
       }
@@ -423,20 +444,46 @@ export class Runner {
     active.doing.set(runId, { step, abort, done });
   }
 
+  /** After a failure past the point of no return the record must not go on telling what was before. */
+  async #learnAfter(active: ActiveRollout, step: StepContext & { step: StepName }, error: CauseError): Promise<void> {
+    const { pastReturn } = active.state.runs[active.state.indexOf.get(step.run.id)!]!;
+    // The checks have written what they saw; who does not answer or lets nobody in cannot be asked.
+    if (!pastReturn || step.step === 'checks' || ['never-returned', 'host-key-changed', 'login-refused'].includes(error.code)) return;
+    await learnAfterFailure(step).catch((why: unknown) =>
+      this.context.log.warn({ device: step.run.name, why: (why as Error).message }, 'what it runs after the failure could not be asked'),
+    );
+  }
+
   async #carryOut(step: StepContext & { step: StepName }): Promise<RolloutEvent> {
-    const result = await steps[step.step](step);
-    const at = Date.now();
+    const missed = ownMissed();
+    let result: StepResult;
+    try {
+      result = await steps[step.step](step);
+    } catch (error) {
+      const away = ownMissed() - missed;
+      if (!(error instanceof CauseError) || away < longAway || step.signal.aborted) throw error;
+      // We were away in the middle of it: the device is asked before it is judged.
+      this.context.log.warn(
+        { device: step.run.name, step: step.step, awayMs: Math.round(away), cause: error.code },
+        'a step failed while we were away; it is asked again',
+      );
+      if (whenLost(step.step) === 'ask-device') {
+        const { truth } = await reconcile(step, step.step === 'reboot' ? 'reboot' : 'activate');
+        result = truth === 'done' ? { kind: 'done' } : await steps[step.step](step);
+      } else result = await steps[step.step](step);
+    }
+    const at = steadyNow();
     if (result.kind === 'skip') return { kind: 'run-skipped', at, run: step.run.id, by: 'Barrow', reason: result.reason };
     return { kind: 'step-done', at, run: step.run.id, step: step.step, facts: result.facts };
   }
 
   async #ask(step: StepContext & { step: StepName }): Promise<RolloutEvent> {
     const { truth, detail } = await reconcile(step, step.step === 'reboot' ? 'reboot' : 'activate');
-    return { kind: 'reconciled', at: Date.now(), run: step.run.id, step: step.step, truth, detail: safeText(detail, 400) };
+    return { kind: 'reconciled', at: steadyNow(), run: step.run.id, step: step.step, truth, detail: safeText(detail, 400) };
   }
 
   #failure(run: PlannedRun, step: StepName, error: unknown): RolloutEvent & { kind: 'step-failed' } {
-    const at = Date.now();
+    const at = steadyNow();
     if (error instanceof CauseError) {
       const detail = hideInDetail(error.detail, this.context.families.get(run.family) ?? null, []);
       this.context.log.warn({ device: run.name, step, cause: error.code, detail }, 'step failed');
@@ -477,7 +524,7 @@ export class Runner {
         signal,
         onProgress: (percent) => {
           active.percent.set(run.id, percent);
-          const now = Date.now();
+          const now = steadyNow();
           if (now - toldAt < tellEvery && percent < 100) return;
           toldAt = now;
           context.live.tell({ kind: 'progress', rollout: active.plan.id, run: run.id, percent });
@@ -487,13 +534,15 @@ export class Runner {
         session.close();
         const text = session.conversation();
         await context.db
-          .write(async (em) => em.insert(ConversationEntity, { rollout: active.plan.id, run: run.id, step, at: Date.now(), text } as never))
+          .write(async (em) =>
+            em.insert(ConversationEntity, { rollout: active.plan.id, run: run.id, step, at: steadyNow(), text } as never),
+          )
           .catch((error: unknown) => context.log.error({ error }, 'conversation not kept'));
       });
       return session;
     };
     const trail = active.trails.get(run.id) ?? new Map<StepName, StepTrace>();
-    return { context, plan: active.plan, run, family, device, image, ...parts, trail, begunAt: Date.now(), signal, login };
+    return { context, plan: active.plan, run, family, device, image, ...parts, trail, begunAt: steadyNow(), signal, login };
   }
 }
 
@@ -518,7 +567,7 @@ export function follow(trails: Map<string, Map<StepName, StepTrace>>, event: Rol
 }
 
 function eventOf(command: Command): RolloutEvent | null {
-  const at = Date.now();
+  const at = steadyNow();
   switch (command.kind) {
     case 'begin-step':
       return { kind: 'step-begun', at, run: command.run, step: command.step, attempt: command.attempt };

@@ -76,8 +76,10 @@ export class DeviceSession {
         return session;
       } catch (error) {
         const cause = asCause(error);
-        // Only a refused login is worth another credential; the next would meet the same silence.
-        if (!(cause instanceof CauseError) || cause.code !== 'login-refused') throw cause;
+        // Named at once, so that a person can accept it without another discovery.
+        if (cause instanceof CauseError && cause.code === 'host-key-changed') await noteShownKey(context, device.id, cause.detail);
+        // Only a refused login, or a key of ours that cannot be used, is worth another credential; the next would meet the same silence.
+        if (!(cause instanceof CauseError) || (cause.code !== 'login-refused' && cause.code !== 'key-unusable')) throw cause;
         refused = cause;
       }
     }
@@ -155,6 +157,14 @@ export class DeviceSession {
   close(): void {
     this.shell.close();
   }
+}
+
+/** The key that a device showed instead of the pinned one, from what was told of the refusal. */
+async function noteShownKey(context: Context, device: string, detail: string): Promise<void> {
+  const shown = /shows (SHA256:\S+?),/.exec(detail)?.[1];
+  if (shown === undefined) return;
+  await context.db.write(async (em) => em.nativeUpdate(DeviceEntity, { id: device }, { shownHostKey: shown }));
+  context.live.changed('devices');
 }
 
 function scrub(entries: readonly ShellEntry[], family: Family): string {

@@ -23,6 +23,8 @@ export function sshGreeting(host: string, port: number, timeoutMs: number): Prom
   return new Promise((resolve, reject) => {
     const socket = connect({ host, port });
     let said = '';
+    let connected = false;
+    socket.on('connect', () => (connected = true));
     const end = (result: SshGreeting | WireError): void => {
       timer.cancel();
       socket.destroy();
@@ -32,10 +34,12 @@ export function sshGreeting(host: string, port: number, timeoutMs: number): Prom
     const timer = ownTimeout(
       () =>
         end(
-          new WireError(
-            'timeout',
-            said === '' ? `${where} accepts the connection and says nothing` : `${where} does not finish its greeting`,
-          ),
+          connected
+            ? new WireError(
+                'timeout',
+                said === '' ? `${where} accepts the connection and says nothing` : `${where} does not finish its greeting`,
+              )
+            : new WireError('unreachable', `nothing at ${where} takes the connection`),
         ),
       timeoutMs,
     );

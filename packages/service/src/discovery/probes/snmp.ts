@@ -8,7 +8,8 @@ import {
   type Around,
   type SnmpRecord,
 } from '@barrow/core';
-import { WireError, type SnmpTarget } from '@barrow/wire';
+import { engineQuestion, sweep, WireError, type SnmpTarget } from '@barrow/wire';
+import type { CredentialRow } from '../../data/entities.js';
 import type { Context } from '../../context.js';
 import { snmpAccess, type Access } from '../access.js';
 import type { Reading, Swept } from '../reading.js';
@@ -78,13 +79,7 @@ export async function probeSnmp(context: Context, access: Access, reading: Readi
     } catch (error) {
       if (!(error instanceof WireError)) throw error;
       if (error.fault === 'login-refused') await access.refused(credential, 'snmp', address);
-      // RFC 3414 lets an agent drop what it cannot authenticate, so that silence may be a refusal.
-      const detail =
-        error.fault === 'timeout' && credential.kind === 'snmp-v3'
-          ? `user ${credential.user} gets no answer, though the engine answers: its keys or its rights are probably others`
-          : error.detail;
-      if (error.fault !== 'cancelled')
-        reading.troubles.push({ probe, cause: error.fault === 'timeout' ? 'login-refused' : causeOf(error), detail });
+      if (error.fault !== 'cancelled') reading.troubles.push({ probe, ...(await whyNotRead(error, credential, reading, signal)) });
       continue;
     }
     const { record, around } = read;
@@ -125,6 +120,35 @@ export async function probeSnmp(context: Context, access: Access, reading: Readi
     if (reading.troubles.length === 0) reading.troubles.push({ probe: 'SNMP', ...access.whyNone('snmp', reading, none) });
     reading.seen.push({ probe: 'SNMP v3 engine', raw: { engineId: swept.engineId }, parsed: { engineId: swept.engineId } });
   }
+}
+
+/** RFC 3414 lets an agent drop what it cannot authenticate, so that silence may be a refusal: only an engine that answers tells it from silence. */
+async function whyNotRead(
+  error: WireError,
+  credential: CredentialRow,
+  { address, network }: Reading,
+  signal: AbortSignal,
+): Promise<{ cause: string; detail: string }> {
+  if (error.fault !== 'timeout') return { cause: causeOf(error), detail: error.detail };
+  if (credential.kind === 'snmp-v3') {
+    let answers = false;
+    const questions = [engineQuestion(network.snmpPort)];
+    await sweep({
+      addresses: [address],
+      questions,
+      packetsPerSecond: 100,
+      tries: 3,
+      waitMs: 1000,
+      signal,
+      onAnswer: () => (answers = true),
+    });
+    if (answers)
+      return {
+        cause: 'login-refused',
+        detail: `user ${credential.user} gets no answer, though the engine answers: its keys or its rights are probably others`,
+      };
+  }
+  return { cause: 'unreachable', detail: `${error.detail}, though it answered when it was first asked` };
 }
 
 export function causeOf(error: WireError): string {

@@ -1,7 +1,18 @@
-import { CauseError, checkConfiguration, checkNextBoot, checkRestart, checkSerial, checkVersion, type Check } from '@barrow/core';
+import {
+  CauseError,
+  checkConfiguration,
+  checkNextBoot,
+  checkRestart,
+  checkSerial,
+  checkVersion,
+  sameVersion,
+  type Check,
+} from '@barrow/core';
 import { hideSecrets } from '../secrets.js';
 import { readSystem, runningTime } from '../running-time.js';
-import type { PreflightFacts } from './preflight.js';
+import { steadyNow } from '../../steady.js';
+import { learn } from '../learn.js';
+import { preflightFacts } from './preflight.js';
 import { rebootSentAt } from './return.js';
 import type { Step } from './step.js';
 
@@ -25,8 +36,8 @@ export const checks: Step = async (step) => {
   const { gives } = await session.run('record');
   const { gives: configuration } = await session.run('configuration');
   const system = await readSystem(context, device, 1000, 2);
-  const at = Date.now();
-  const before = step.trail.get('preflight')!.facts as unknown as PreflightFacts;
+  const at = steadyNow();
+  const before = preflightFacts(step)!;
   const kept = await step.backups.text(String(step.trail.get('backup')!.facts['backup']));
   const compared = checkConfiguration(kept.text, configuration['text'] ?? '', family.configuration);
   const made: Check[] = [
@@ -37,27 +48,17 @@ export const checks: Step = async (step) => {
       after: runningTime(system, gives['bootCount'], at),
       rebootSentAt: rebootSentAt(step),
       seenSilent: step.trail.get('return')?.facts['seenSilent'] === true,
+      versionMoved: gives['firmware'] !== undefined && !sameVersion(family.versions, gives['firmware'], before.firmware),
       timeScale: context.options.timeScale,
     }),
     checkNextBoot(family.versions, before.nextBoot, run.target, gives['nextBoot'] ?? null),
     { ...compared.check, evidence: compared.check.evidence.map((line) => hideSecrets(line, family)) },
   ];
-  await step.devices.observe(
-    {
-      id: run.device,
-      firmware: gives['firmware'] ?? null,
-      bootLoader: gives['bootLoader'] ?? null,
-      lastSeen: at,
-      upSince: system?.agentUptime == null ? null : at - system.agentUptime / context.options.timeScale,
-    },
-    {
-      probe: 'SSH, checks of a rollout',
-      address: device.address,
-      at,
-      raw: { conversation: session.conversation().slice(0, 8000) },
-      parsed: { ...gives },
-    },
-  );
+  await learn(step, gives, session, {
+    probe: 'SSH, checks of a rollout',
+    now: Date.now(),
+    upSince: system?.agentUptime == null ? null : Date.now() - system.agentUptime / context.options.timeScale,
+  });
   const facts = { checks: made, firmware: gives['firmware'] ?? null, nextBoot: gives['nextBoot'] ?? null };
   const failed = made.find((c) => c.result === 'failed');
   if (failed) throw new ChecksFailed(facts, failed);

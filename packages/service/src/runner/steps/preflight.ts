@@ -8,9 +8,12 @@ import {
   sameVersion,
   type RunningTime,
 } from '@barrow/core';
+import { z } from 'zod';
+import { steadyNow } from '../../steady.js';
+import { learn } from '../learn.js';
 import { hideSecrets } from '../secrets.js';
 import { readSystem, runningTime } from '../running-time.js';
-import type { Step } from './step.js';
+import type { Step, StepContext } from './step.js';
 
 /** What later steps compare with. */
 export interface PreflightFacts {
@@ -20,12 +23,47 @@ export interface PreflightFacts {
   readonly running: RunningTime;
 }
 
+/** What preflight found in this passage; null when it was not made. Read again as it was journalled. */
+export function preflightFacts(step: Pick<StepContext, 'trail'>): PreflightFacts | null {
+  const read = preflightShape.safeParse(step.trail.get('preflight')?.facts);
+  return read.success ? read.data : null;
+}
+
+const preflightShape = z.object({
+  firmware: z.string(),
+  nextBoot: z.string(),
+  settings: z.string(),
+  running: z.object({
+    readAt: z.number(),
+    agentUptime: z.number().nullable(),
+    bootCount: z.number().nullable(),
+    engineBoots: z.number().nullable(),
+  }),
+});
+
+/** The target as it stands now, and not as it was when the rollout was planned: a person may have thought better of it. */
+async function stillMeant(step: StepContext): Promise<void> {
+  const { run, family, devices } = step;
+  const known = await devices.get(run.device);
+  const { target, standing } = known;
+  if (target?.pin && !sameVersion(family.versions, target.pin.version, run.target))
+    throw new CauseError('pinned', `${known.row.name} is ${target.why}`);
+  if (target === null) throw new CauseError('target-moved', `planned was ${run.target}; no target is set for it any more`);
+  const step1 = standing.path?.steps.find((s) => s.on === null);
+  const isMeant = target.family === run.family && sameVersion(family.versions, target.version, run.target);
+  if (isMeant || step1?.image.sha256 === run.image) return;
+  // Further on the way than its record says, or beside it: only when the planned image still leads there is it meant.
+  const leadsThere = standing.path?.steps.some((s) => s.image.sha256 === run.image) ?? false;
+  if (!leadsThere) throw new CauseError('target-moved', `planned was ${run.target}; its target is ${target.version} now`);
+}
+
 /** Reachable, login works, same device, same version, right hardware, space, and nothing that the reboot would lose. */
 export const preflight: Step = async (step) => {
   const { context, run, plan, family, image, device } = step;
   const { withdrawn } = (await step.images.get(image.sha256)).note;
   if (withdrawn) throw new CauseError('image-withdrawn', `${image.file}: ${withdrawn.why}`);
   if (!(await step.images.isSound(image))) throw new CauseError('image-missing', `${image.file} (${image.sha256.slice(0, 12)}…)`);
+  await stillMeant(step);
   const bringing = step.deliveries.busyWith(device.id);
   if (bringing !== null) throw new CauseError('device-busy', `an image is being brought to it ahead (delivery ${bringing})`);
   const session = await step.login();
@@ -36,6 +74,7 @@ export const preflight: Step = async (step) => {
   const nextBoot = gives['nextBoot'] ?? '';
   if (sameVersion(family.versions, firmware, run.target) && sameVersion(family.versions, nextBoot, run.target)) {
     // Begun anew after an earlier passage had brought the version: its settings must still be the ones from before.
+    await learn(step, gives, session, { probe: 'SSH, preflight of a rollout', now: Date.now() });
     const kept = await step.backups.ofRollout(run.device, plan.id);
     if (kept === null) return { kind: 'skip', reason: `it runs ${firmware} already` };
     const { gives: now } = await session.run('configuration');
@@ -70,7 +109,7 @@ export const preflight: Step = async (step) => {
     settings: gives['settings'] ?? 'not told',
     freeBytes: gives['freeBytes'] ?? null,
     bootLoader: gives['bootLoader'] ?? null,
-    running: runningTime(system, gives['bootCount'], Date.now()),
+    running: runningTime(system, gives['bootCount'], steadyNow()),
     ...(saved === null ? {} : { savedSettings: saved }),
   };
   return { kind: 'done', facts };

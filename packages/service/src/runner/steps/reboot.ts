@@ -1,10 +1,11 @@
 import { CauseError } from '@barrow/core';
+import { steadyNow } from '../../steady.js';
 import type { Step } from './step.js';
 
 /** Restarts the device; that it ends the session is the first sign that it obeyed. */
 export const reboot: Step = async (step) => {
   const session = await step.login();
-  const sentAt = Date.now();
+  const sentAt = steadyNow();
   try {
     await session.run('reboot');
   } catch (error) {

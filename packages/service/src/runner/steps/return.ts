@@ -1,14 +1,17 @@
-import { setTimeout as pause } from 'node:timers/promises';
 import { CauseError, duration } from '@barrow/core';
+import { ownNow, ownPause } from '@barrow/wire';
 import { DeviceSession } from '../session.js';
 import { setArmed } from '../../staging/armed.js';
-import { readSystem } from '../running-time.js';
-import type { PreflightFacts } from './preflight.js';
+import { steadyNow } from '../../steady.js';
+import { signOfLife } from '../alive.js';
+import { preflightFacts } from './preflight.js';
 import type { Step, StepContext } from './step.js';
 
 /** However fast a demo device's time runs, the machine that waits for it has its own pace. */
 const shortestLimit = 15_000;
 const stayedUpLimit = 60_000;
+/** Between two looks at a device that is silent, and between two logins at one that is not back yet. */
+const [lookMs, loginMs] = [20, 100];
 
 /** When the restart was sent; when that is not known, when it was about to be sent. */
 export function rebootSentAt(step: StepContext): number {
@@ -17,55 +20,73 @@ export function rebootSentAt(step: StepContext): number {
   return typeof sent === 'number' ? sent : (trace?.begunAt ?? step.begunAt);
 }
 
-/** Waits until the device answers again after its restart, by SNMP and by a login. */
+/**
+ * Waits until the device answers again after its restart, by whatever answers first, and lets us in. It is waited for in our
+ * own time: what passes while we are away is not held against it.
+ */
 export const comeBack: Step = async (step) => {
-  const { context, family, device, plan } = step;
+  const { context, family, device, plan, signal } = step;
   const { timeScale } = context.options;
   const sentAt = rebootSentAt(step);
-  const limit = step.begunAt + Math.max(shortestLimit, family.durations.returnLimit / timeScale);
-  const stayed = step.begunAt + Math.max(shortestLimit / 2, stayedUpLimit / timeScale);
-  const before = step.trail.get('preflight')?.facts as unknown as PreflightFacts | undefined;
+  const began = ownNow();
+  const limit = began + Math.max(shortestLimit, family.durations.returnLimit / timeScale);
+  const stayed = began + Math.max(shortestLimit / 2, stayedUpLimit / timeScale);
+  const before = preflightFacts(step)?.running ?? null;
   let silentFrom: number | null = null;
-  let lastWords = 'nothing answered';
-  while (Date.now() < limit) {
-    if (step.signal.aborted) throw new CauseError('session-lost', 'the service is stopping');
-    const askedAt = Date.now();
-    const system = await readSystem(context, device, 500, 0);
-    if (system === null) {
+  let lastWords = 'neither SNMP nor SSH answered';
+  const stayedUp = (up: string): CauseError => new CauseError('reboot-not-begun', `it has answered all the time, ${up}`);
+  while (ownNow() < limit) {
+    if (signal.aborted) throw new CauseError('session-lost', 'the service is stopping');
+    const askedAt = steadyNow();
+    const { system, answers } = await signOfLife(context, device, 500, 0);
+    if (!answers) {
       silentFrom ??= askedAt;
-      await pause(20);
+      await ownPause(lookMs, signal);
       continue;
     }
-    const uptime = system.agentUptime;
-    const sinceReboot = (Date.now() - sentAt) * timeScale;
-    const agentRestarted = uptime !== null && uptime <= sinceReboot;
-    if (!agentRestarted && silentFrom === null) {
-      if (Date.now() > stayed)
-        throw new CauseError('reboot-not-begun', `it has answered all the time, up ${uptime === null ? 'not told' : duration(uptime)}`);
-      await pause(Math.max(20, 1000 / timeScale));
+    const uptime = system?.agentUptime ?? null;
+    // A sysUpTime (RFC 3418) that is shorter than the time since the restart, or than before, began after it.
+    const agentRestarted =
+      uptime !== null && (uptime <= (steadyNow() - sentAt) * timeScale || (before?.agentUptime != null && uptime < before.agentUptime));
+    if (!agentRestarted && silentFrom === null && uptime !== null) {
+      if (ownNow() > stayed) throw stayedUp(`up ${duration(uptime)}`);
+      await ownPause(Math.max(lookMs, 1000 / timeScale), signal);
       continue;
     }
     try {
-      const session = await DeviceSession.open(context, device, family, { signal: step.signal });
-      const { gives } = await session.run('record');
-      session.close();
-      const counted = before?.running.bootCount ?? null;
-      if (counted !== null && Number(gives['bootCount']) <= counted && !agentRestarted) {
-        lastWords = `it answers, and has not restarted`;
+      const session = await DeviceSession.open(context, device, family, { signal });
+      let gives: Readonly<Record<string, string>>;
+      try {
+        ({ gives } = await session.run('record'));
+      } finally {
+        session.close();
+      }
+      const counted = before?.bootCount ?? null;
+      const restarted = counted !== null && gives['bootCount'] !== undefined ? Number(gives['bootCount']) > counted : null;
+      if (restarted === false ? !agentRestarted : restarted === null && !agentRestarted && silentFrom === null) {
+        lastWords = 'it answers, and has not restarted';
+        if (ownNow() > stayed) throw stayedUp(counted === null ? 'and counts no boots' : `and still counts ${counted} boots`);
+        await ownPause(loginMs, signal);
         continue;
       }
       // It has restarted: whatever it was to take then, it has taken or not.
       await setArmed(context, device.id, null, plan.name);
       return {
         kind: 'done',
-        facts: { seenSilent: silentFrom !== null, silentFrom, answeredAt: Date.now(), firmware: gives['firmware'] ?? null },
+        facts: {
+          seenSilent: silentFrom !== null,
+          silentFrom,
+          answeredAt: Math.max(steadyNow(), sentAt),
+          firmware: gives['firmware'] ?? null,
+        },
       };
     } catch (error) {
       if (!(error instanceof CauseError)) throw error;
       // While a device comes up, its agent may answer before its shell does; a changed key or refused login will not mend.
-      if (error.code === 'host-key-changed' || error.code === 'login-refused') throw error;
+      if (['host-key-changed', 'login-refused', 'key-unusable', 'reboot-not-begun'].includes(error.code)) throw error;
       lastWords = error.detail;
+      await ownPause(loginMs, signal);
     }
   }
-  throw new CauseError('never-returned', `${duration(Date.now() - sentAt)} after the restart: ${lastWords}`);
+  throw new CauseError('never-returned', `${duration(Math.max(0, steadyNow() - sentAt))} after the restart: ${lastWords}`);
 };

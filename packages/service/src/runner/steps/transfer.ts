@@ -1,8 +1,8 @@
-import { setTimeout as pause } from 'node:timers/promises';
 import { CauseError } from '@barrow/core';
+import { ownNow, ownPause } from '@barrow/wire';
 import { DeviceSession } from '../session.js';
-import { readSystem } from '../running-time.js';
-import type { PreflightFacts } from './preflight.js';
+import { signOfLife } from '../alive.js';
+import { preflightFacts } from './preflight.js';
 import { toldFor } from '../../staging/told.js';
 import type { Watch } from '../../staging/watch.js';
 import type { Step, StepContext } from './step.js';
@@ -58,13 +58,12 @@ async function explainLost(step: StepContext, error: CauseError, watch: Watch | 
     last === undefined
       ? 'no request of this device reached the store'
       : `the store saw it ask for ${last.file}: ${last.detail ?? `${last.bytes} of ${last.totalBytes} octets moved`}`;
-  const before = step.trail.get('preflight')?.facts as unknown as PreflightFacts | undefined;
-  const counted = before?.running.bootCount ?? null;
-  const limit = Date.now() + Math.max(15_000, step.family.durations.returnLimit / step.context.options.timeScale);
-  while (Date.now() < limit && !step.signal.aborted) {
-    // The agent answers before a login is worth trying.
-    if ((await readSystem(step.context, step.device, 500, 0)) === null) {
-      await pause(20);
+  const counted = preflightFacts(step)?.running.bootCount ?? null;
+  const limit = ownNow() + Math.max(15_000, step.family.durations.returnLimit / step.context.options.timeScale);
+  while (ownNow() < limit && !step.signal.aborted) {
+    // Something answers before a login is worth trying.
+    if (!(await signOfLife(step.context, step.device, 500, 0)).answers) {
+      await ownPause(20, step.signal);
       continue;
     }
     try {
@@ -79,7 +78,8 @@ async function explainLost(step: StepContext, error: CauseError, watch: Watch | 
       return error;
     } catch (again) {
       if (!(again instanceof CauseError)) throw again;
+      await ownPause(100, step.signal);
     }
   }
-  return new CauseError('never-returned', `the session was lost during the transfer and the device has not answered since; ${store}`);
+  return new CauseError('went-silent', `the session was lost during the transfer; since then neither SNMP nor SSH answered; ${store}`);
 }

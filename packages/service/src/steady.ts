@@ -1,0 +1,29 @@
+import { uptime } from 'node:os';
+
+/** What passes between our two clocks before it is taken for a sleep of the machine, in milliseconds. */
+const noticeable = 2000;
+
+let wall = Date.now();
+let machine = uptime();
+let process = performance.now();
+
+/**
+ * The time of day as it was when we began, carried on by clocks that nobody sets: a step of the wall clock moves it not at all, and
+ * a machine that slept has slept in it too (`uptime` counts sleep, `performance` does not). Durations and waits are measured
+ * by it, and the journal's moments are told by it, so that none is negative and none ends early.
+ */
+export function steadyNow(): number {
+  const awake = performance.now() - process;
+  const slept = (uptime() - machine) * 1000 - awake;
+  return Math.round(wall + awake + (slept > noticeable ? slept : 0));
+}
+
+/** How far the wall clock is from it, in milliseconds. */
+export const wallIsOff = (): number => Date.now() - steadyNow();
+
+/** Begins anew with the time of day; only while nothing is measured. */
+export function resync(): void {
+  wall = Date.now();
+  machine = uptime();
+  process = performance.now();
+}

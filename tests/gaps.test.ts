@@ -1,0 +1,86 @@
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { barrow } from './support/service.js';
+import { isEnded, prepare, rolloutUntil, setScene, type Scene } from './support/scene.js';
+
+describe('what happens between the plan and the proof', () => {
+  let scene: Scene;
+  beforeAll(async () => {
+    scene = await setScene({ network: 106, only: ['quay-sw-1', 'quay-sw-2', 'quay-sw-3', 'quay-sw-4', 'eelgate-sw-1'] });
+    await prepare(scene);
+  });
+  afterAll(() => scene?.end());
+  const upgrade = async (name: string) => {
+    const { client } = scene.served;
+    const plan = await client.plan({ devices: [name], first: 0, soakSeconds: 0 });
+    await client.say(plan.id, 'start');
+    return (await rolloutUntil(client, plan.id, isEnded)).runs[0]!;
+  };
+
+  it('a service that was stopped for a while judges no device by it', async () => {
+    const { client, freeze, thaw } = scene.served;
+    const device = scene.fleet.device('quay-sw-1');
+    const plan = await client.plan({ devices: ['quay-sw-1'], first: 0, soakSeconds: 0 });
+    await client.say(plan.id, 'start');
+    await expect.poll(() => device.counters.reboots, { timeout: 60_000, interval: 5 }).toBe(1);
+    freeze();
+    try {
+      // Longer in the device's time than it may take to come back.
+      await expect.poll(() => device.state === 'up' && device.upSeconds > 500, { timeout: 60_000 }).toBe(true);
+    } finally {
+      thaw();
+    }
+    const ended = await rolloutUntil(client, plan.id, isEnded);
+    expect(ended.runs[0]).toMatchObject({ outcome: 'verified' });
+    expect(device.counters).toMatchObject({ activations: 1, reboots: 1 });
+    const [run] = (await client.report(plan.id)).runs;
+    expect(run!.downMs).toBeGreaterThanOrEqual(0);
+  });
+
+  it('a pin that was set meanwhile is obeyed, and told with its reason', async () => {
+    const { client } = scene.served;
+    const plan = await client.plan({ devices: ['quay-sw-2'], first: 0, soakSeconds: 0 });
+    await client.setPin({ device: 'quay-sw-2', reason: 'ticket printers', askAgain: '2031-01-31' });
+    await client.say(plan.id, 'start');
+    const [run] = (await rolloutUntil(client, plan.id, isEnded)).runs;
+    expect(run).toMatchObject({ outcome: 'not-begun', cause: { code: 'pinned' } });
+    expect(run!.detail).toContain('pinned at 4.2.1 until 2031-01-31: ticket printers');
+    expect(scene.fleet.device('quay-sw-2').counters).toMatchObject({ pulls: 0, activations: 0, reboots: 0 });
+    const refused = await barrow(['rollout', 'plan', 'quay-sw-2'], { data: scene.data });
+    expect(refused.err).toContain('quay-sw-2: pinned at 4.2.1 until 2031-01-31: ticket printers');
+  });
+
+  it('a target that was taken back meanwhile is obeyed', async () => {
+    const { client } = scene.served;
+    const plan = await client.plan({ devices: ['quay-sw-4'], first: 0, soakSeconds: 0 });
+    await client.setTarget({ family: 'tarnbrook-access', version: '4.2.1', device: 'quay-sw-4' });
+    await client.say(plan.id, 'start');
+    const [run] = (await rolloutUntil(client, plan.id, isEnded)).runs;
+    expect(run).toMatchObject({ outcome: 'not-begun', cause: { code: 'target-moved' } });
+    expect(run!.detail).toBe('planned was 4.3.0; its target is 4.2.1 now');
+    expect(scene.fleet.device('quay-sw-4').counters).toMatchObject({ pulls: 0, activations: 0 });
+  });
+
+  it('a device that came back with another host key is in the record as it is once the key was accepted', async () => {
+    const { client } = scene.served;
+    const device = scene.fleet.device('quay-sw-3');
+    device.faults.add('returns-with-other-key');
+    const run = await upgrade('quay-sw-3');
+    expect(run).toMatchObject({ outcome: 'failed', cause: { code: 'host-key-changed' } });
+    const shown = (await client.device('quay-sw-3')).shownHostKey!;
+    expect(shown).toMatch(/^SHA256:/);
+    await client.acceptHostKey('quay-sw-3', shown);
+    const [rollout] = await client.rollouts();
+    await client.sayRun(rollout!.id, 'quay-sw-3', 'retry');
+    const again = (await rolloutUntil(client, rollout!.id, isEnded)).runs[0]!;
+    expect(again).toMatchObject({ outcome: 'skipped' });
+    expect(await client.device('quay-sw-3')).toMatchObject({ firmware: '4.3.0', armed: null, standing: 'at-target' });
+    expect(device.counters).toMatchObject({ activations: 1, reboots: 1 });
+  });
+
+  it('a device that restarts on its old version is in the record on its old version, and not armed', async () => {
+    scene.fleet.fault('eelgate-sw-1', 'returns-on-old-version');
+    expect(await upgrade('eelgate-sw-1')).toMatchObject({ outcome: 'failed', cause: { code: 'old-version' } });
+    const { firmware, armed } = await scene.served.client.device('eelgate-sw-1');
+    expect({ firmware, armed }).toEqual({ firmware: '4.2.1', armed: null });
+  });
+});
