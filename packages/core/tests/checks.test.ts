@@ -9,9 +9,12 @@ import {
   checkSerial,
   checkVersion,
   compareConfigurations,
+  countAddresses,
   duration,
   normaliseConfiguration,
   RangeMalformed,
+  rangeOfNoDevices,
+  rangeTester,
   recordFromSnmp,
   safeText,
   sysUpTimeWrap,
@@ -211,6 +214,46 @@ describe('ranges', () => {
       expect(() => addressesOf([text])).toThrow(RangeMalformed);
     },
   );
+});
+
+describe('ranges by arithmetic', () => {
+  const octet = fc.integer({ min: 0, max: 255 });
+  const range = fc.tuple(octet, octet, octet).map(([c, a, b]) => `127.40.${c % 3}.${Math.min(a, b)}-${Math.max(a, b)}`);
+  it('are counted, listed and tested alike, whatever overlaps and is left out', () => {
+    fc.assert(
+      fc.property(fc.array(range, { minLength: 1, maxLength: 6 }), fc.array(range, { maxLength: 6 }), (ranges, exclude) => {
+        const last = (text: string): [string, number, number] => {
+          const match = /^(127\.40\.\d+)\.(\d+)-(\d+)$/.exec(text)!;
+          return [match[1]!, Number(match[2]), Number(match[3])];
+        };
+        // The plain way: one by one.
+        const all = new Set<string>();
+        const out = exclude.map(last);
+        for (const [net, a, b] of ranges.map(last))
+          for (let n = a; n <= b; n++) if (!out.some(([o, x, y]) => o === net && n >= x && n <= y)) all.add(`${net}.${n}`);
+        expect(new Set(addressesOf(ranges, exclude))).toEqual(all);
+        expect(countAddresses(ranges, exclude)).toBe(all.size);
+        const has = rangeTester(ranges, exclude);
+        for (let c = 0; c < 3; c++) for (let n = 0; n < 256; n += 5) expect(has(`127.40.${c}.${n}`)).toBe(all.has(`127.40.${c}.${n}`));
+      }),
+      { numRuns: 60 },
+    );
+  });
+  it('cost the same for large ones: two hundred of a million addresses, with two hundred left out', () => {
+    const large = Array.from({ length: 200 }, (_, i) => `${i + 1}.0.0.0/12`);
+    expect(
+      countAddresses(
+        large,
+        large.slice(1).map((l) => l.replace('/12', '/13')),
+      ),
+    ).toBe(2 ** 20 - 2 + 199 * (2 ** 19 + 1 - 1));
+    expect(() => addressesOf(large)).toThrow(/209714800 addresses together/);
+  });
+  it.each(['169.254.169.254', '169.254.0.0/16', '224.0.0.1-224.0.0.9', '0.0.0.0/8', '255.255.255.255'])(
+    '%s is where no device is',
+    (text) => expect(rangeOfNoDevices(['127.40.1.1', text])).toBe(text),
+  );
+  it('leaves all others alone', () => expect(rangeOfNoDevices(['127.40.1.0/24', '::1', '169.253.0.1-169.254.0.1'])).toBeNull());
 });
 
 describe('what a device says', () => {

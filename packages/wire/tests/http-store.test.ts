@@ -219,3 +219,37 @@ describe('a server of files', () => {
     appendFileSync(out, '');
   });
 });
+
+describe('a flood of connections that ask for nothing', () => {
+  it.skipIf(!has('curl'))('leaves room for those to whom something is offered', async () => {
+    const dir = mkdtempSync(join(tmpdir(), 'barrow-flood-'));
+    const path = join(dir, 'image');
+    writeFileSync(path, 'the image');
+    const device = '127.0.0.77';
+    const server = new FileServer<null>({
+      hosts: ['127.0.0.1'],
+      port: 0,
+      tls: null,
+      answer: () => ({ kind: 'send', path, bytes: 9, etag: 'x', tag: null, link: null, guard: null }),
+      onBegin: () => undefined,
+      onProgress: () => undefined,
+      onEnd: () => undefined,
+      onRefused: () => undefined,
+      isExpected: (address) => address === device,
+    });
+    const { port } = await server.start();
+    // Each address opens fewer than one may; together they open more than strangers may.
+    const sockets = Array.from({ length: 1200 }, (_, i) => connect({ host: '127.0.0.1', port, localAddress: `127.0.1.${1 + (i % 60)}` }));
+    const closed = new Promise<void>((resolve) => {
+      let count = 0;
+      for (const socket of sockets) socket.on('error', () => undefined).on('close', () => ++count === 900 && resolve());
+    });
+    await closed;
+    const { code, out } = await curl('--interface', device, `http://127.0.0.1:${port}/image`);
+    expect([code, out]).toEqual([0, 'the image']);
+    expect(sockets.filter((s) => !s.destroyed).length).toBeLessThanOrEqual(300);
+    for (const socket of sockets) socket.destroy();
+    await server.stop();
+    rmSync(dir, { recursive: true });
+  });
+});

@@ -8,7 +8,7 @@ export class RangeMalformed extends Error {
 /** More addresses than this are never looked at without being asked. */
 export const mostAddresses = 65_536;
 /** More than this are no networks but a mistake. */
-const mostInOneNetwork = 1 << 20;
+export const mostInOneNetwork = 1 << 20;
 
 /**
  * An IPv6 address in the form of RFC 5952; null for anything else. Only single ones: a prefix has more than can be asked.
@@ -58,49 +58,104 @@ function parseRange(text: string): [number, number] {
   return [first, last];
 }
 
+/** Ranges without what is left out, merged and in order; nothing is listed. */
+interface Spans {
+  readonly fours: readonly (readonly [first: number, last: number])[];
+  readonly sixes: readonly string[];
+}
+
+/** Merges intervals that touch or overlap. */
+function merged(spans: [number, number][]): [number, number][] {
+  const found: [number, number][] = [];
+  for (const [first, last] of spans.sort((a, b) => a[0] - b[0])) {
+    const before = found.at(-1);
+    if (before && first <= before[1] + 1) before[1] = Math.max(before[1], last);
+    else found.push([first, last]);
+  }
+  return found;
+}
+
+function readSpans(ranges: readonly string[], exclude: readonly string[]): Spans {
+  const read = (texts: readonly string[]): { sixes: Set<string>; fours: [number, number][] } => {
+    const sixes = new Set<string>();
+    const fours: [number, number][] = [];
+    for (const text of texts.map((t) => t.trim())) {
+      const six = ipv6(text);
+      if (six !== null) sixes.add(six);
+      else if (text.includes(':'))
+        throw new RangeMalformed(`"${text}" is not a single IPv6 address; prefixes of IPv6 are too large to be asked`);
+      else fours.push(parseRange(text));
+    }
+    return { sixes, fours: merged(fours) };
+  };
+  const [inside, outside] = [read(ranges), read(exclude)];
+  const fours: [number, number][] = [];
+  let out = 0;
+  for (const [first, last] of inside.fours) {
+    let from = first;
+    while (out < outside.fours.length && outside.fours[out]![1] < from) out++;
+    for (let o = out; o < outside.fours.length && outside.fours[o]![0] <= last; o++) {
+      const [gone, back] = outside.fours[o]!;
+      if (gone > from) fours.push([from, gone - 1]);
+      from = Math.max(from, back + 1);
+    }
+    if (from <= last) fours.push([from, last]);
+  }
+  return { fours, sixes: [...inside.sixes].filter((six) => !outside.sixes.has(six)).sort() };
+}
+
+const sizeOf = ({ fours, sixes }: Spans): number => fours.reduce((sum, [first, last]) => sum + last - first + 1, sixes.length);
+
+/** How many addresses ranges have, by arithmetic: a list of large ones costs no more than one of small ones. @throws RangeMalformed */
+export const countAddresses = (ranges: readonly string[], exclude: readonly string[] = []): number => sizeOf(readSpans(ranges, exclude));
+
 /**
  * Lists the addresses of ranges such as `127.40.1.0/24`, `127.40.1.1-127.40.1.40`, `127.40.1.1-40`, `127.40.1.7`, `::1`.
  * @throws RangeMalformed for a malformed range, or for more than a million addresses.
  */
 export function addressesOf(ranges: readonly string[], exclude: readonly string[] = []): string[] {
-  const out = exclude.filter((text) => ipv6(text.trim()) === null).map((text) => parseRange(text.trim()));
-  const found = new Set<number>();
-  const sixes = new Set<string>();
-  const outSixes = new Set(exclude.map((text) => ipv6(text.trim())));
-  for (const text of ranges) {
-    const six = ipv6(text.trim());
-    if (six !== null) {
-      if (!outSixes.has(six)) sixes.add(six);
-      continue;
-    }
-    if (text.includes(':')) throw new RangeMalformed(`"${text}" is not a single IPv6 address; prefixes of IPv6 are too large to be asked`);
-    const [first, last] = parseRange(text.trim());
-    if (last - first + 1 > mostInOneNetwork)
-      throw new RangeMalformed(`"${text}" has ${last - first + 1} addresses; ${mostInOneNetwork} is the most`);
-    for (let address = first; address <= last; address++)
-      if (!out.some(([from, to]) => address >= from && address <= to)) found.add(address);
-    if (found.size > mostInOneNetwork) throw new RangeMalformed(`the ranges have more than ${mostInOneNetwork} addresses together`);
-  }
-  return [...[...found].sort((a, b) => a - b).map(formatAddress), ...[...sixes].sort()];
+  const spans = readSpans(ranges, exclude);
+  const size = sizeOf(spans);
+  if (size > mostInOneNetwork)
+    throw new RangeMalformed(
+      ranges.length === 1
+        ? `"${ranges[0]}" has ${size} addresses; ${mostInOneNetwork} is the most`
+        : `the ranges have ${size} addresses together; ${mostInOneNetwork} is the most`,
+    );
+  const found: string[] = [];
+  for (const [first, last] of spans.fours) for (let address = first; address <= last; address++) found.push(formatAddress(address));
+  return [...found, ...spans.sixes];
 }
 
 /** A test whether an address lies in the ranges and not in the exclusions, without listing them. @throws RangeMalformed */
 export function rangeTester(ranges: readonly string[], exclude: readonly string[] = []): (address: string) => boolean {
-  const read = (texts: readonly string[]): { sixes: Set<string>; fours: [number, number][] } => ({
-    sixes: new Set(texts.flatMap((t) => ipv6(t.trim()) ?? [])),
-    fours: texts.filter((t) => ipv6(t.trim()) === null).map((t) => parseRange(t.trim())),
-  });
-  const [inside, outside] = [read(ranges), read(exclude)];
+  const { fours, sixes } = readSpans(ranges, exclude);
+  const known = new Set(sixes);
   return (address) => {
     const six = ipv6(address);
-    if (six !== null) return inside.sixes.has(six) && !outside.sixes.has(six);
+    if (six !== null) return known.has(six);
     let number: number;
     try {
       number = parseAddress(address);
     } catch {
       return false;
     }
-    const has = (fours: readonly [number, number][]): boolean => fours.some(([first, last]) => number >= first && number <= last);
-    return has(inside.fours) && !has(outside.fours);
+    let [low, high] = [0, fours.length - 1];
+    while (low <= high) {
+      const middle = (low + high) >> 1;
+      const [first, last] = fours[middle]!;
+      if (number < first) high = middle - 1;
+      else if (number > last) low = middle + 1;
+      else return true;
+    }
+    return false;
   };
+}
+
+/** Addresses at which no device of a network is: this host and network (RFC 1122 §3.2.1.3), link-local with the places where clouds tell secrets (RFC 3927), multicast and reserved (RFC 1112). */
+export const neverDevices = ['0.0.0.0-0.255.255.255', '169.254.0.0-169.254.255.255', '224.0.0.0-255.255.255.255'] as const;
+
+/** The first range that lies wholly where no device is; null when there is none. @throws RangeMalformed */
+export function rangeOfNoDevices(ranges: readonly string[]): string | null {
+  return ranges.find((range) => countAddresses([range], neverDevices) === 0) ?? null;
 }

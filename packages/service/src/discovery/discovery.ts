@@ -1,4 +1,4 @@
-import { addressesOf, mostAddresses, type Discovery } from '@barrow/core';
+import { countAddresses, mostAddresses, type Discovery } from '@barrow/core';
 import { rfc3339, type Context } from '../context.js';
 import { DiscoveryEntity, NetworkEntity, type NetworkRow } from '../data/entities.js';
 import { newId } from '../data/seal.js';
@@ -39,7 +39,7 @@ export class DiscoveryService {
         'No network is configured, and nothing else is ever scanned.',
         'Add one with `barrow network add`.',
       );
-    const addresses = networks.reduce((sum, n) => sum + addressesOf(n.ranges, n.exclude).length, 0);
+    const addresses = networks.reduce((sum, n) => sum + countAddresses(n.ranges, n.exclude), 0);
     if (addresses > mostAddresses && !sure)
       throw new Refusal(
         422,

@@ -1,5 +1,6 @@
 import { setMaxListeners } from 'node:events';
-import { addressesOf, believe, rangeTester, safeText, systemObjects, type Discovery } from '@barrow/core';
+import { networkInterfaces } from 'node:os';
+import { addressesOf, believe, neverDevices, rangeTester, safeText, systemObjects, type Discovery } from '@barrow/core';
 import { recognise } from '@barrow/families';
 import {
   engineQuestion,
@@ -33,6 +34,10 @@ const networksAtOnce = 8;
 const mostRounds = 8;
 const mostTroubles = 2000;
 
+/** The addresses of this machine. */
+const ownAddresses = (): string[] =>
+  Object.values(networkInterfaces()).flatMap((of) => (of ?? []).map((a) => a.address).filter((a) => !a.includes('%')));
+
 interface Plan {
   readonly network: NetworkRow;
   readonly addresses: readonly string[];
@@ -65,7 +70,12 @@ export class Search {
     // Every walk and request listens for the stop.
     setMaxListeners(0, signal);
     [this.#access, this.#placing] = await Promise.all([Access.load(this.context), Placing.load(this.context)]);
-    const plans = networks.map((network) => ({ network, addresses: addressesOf(network.ranges, network.exclude) }));
+    const own = ownAddresses();
+    const plans = networks.map((network) => {
+      // Ourselves we do not ask, unless somebody wrote just this address; nor where no device is.
+      const out = [...neverDevices, ...own.filter((address) => !network.ranges.includes(address))];
+      return { network, addresses: addressesOf(network.ranges, [...network.exclude, ...out]) };
+    });
     view.addresses = plans.reduce((sum, p) => sum + p.addresses.length, 0);
     for (const { network } of plans)
       if (network.credentials.length === 0)

@@ -1,7 +1,9 @@
 import { z, type OpenAPIHono } from '@hono/zod-openapi';
 import {
   aboutSchema,
-  addressesOf,
+  countAddresses,
+  mostInOneNetwork,
+  rangeOfNoDevices,
   credentialInput,
   credentialSchema,
   familySummarySchema,
@@ -31,7 +33,7 @@ function networkView(row: NetworkRow, nameOf: ReadonlyMap<string, string>): Netw
     ...row,
     probes: row.probes as Network['probes'],
     credentials: row.credentials.map((id) => nameOf.get(id) ?? id),
-    addresses: addressesOf(row.ranges, row.exclude).length,
+    addresses: countAddresses(row.ranges, row.exclude),
   };
 }
 
@@ -111,7 +113,16 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     status: 201,
     run: async ({ body }) => {
       try {
-        addressesOf(body.ranges, body.exclude);
+        const addresses = countAddresses(body.ranges, body.exclude);
+        if (addresses > mostInOneNetwork)
+          throw new RangeMalformed(
+            body.ranges.length === 1
+              ? `"${body.ranges[0]}" has ${addresses} addresses; ${mostInOneNetwork} is the most`
+              : `the ranges have ${addresses} addresses together; ${mostInOneNetwork} is the most`,
+          );
+        const nowhere = rangeOfNoDevices(body.ranges);
+        if (nowhere !== null) throw new RangeMalformed(`"${nowhere}" is where no device is: link-local, multicast, or reserved`);
+        if (addresses === 0) throw new RangeMalformed('the exclusions leave no address');
       } catch (error) {
         if (!(error instanceof RangeMalformed)) throw error;
         throw new Refusal(

@@ -1,6 +1,6 @@
 import { createHash, type Hash } from 'node:crypto';
 import { createWriteStream, mkdirSync, readdirSync, readFileSync, rmSync, statSync } from 'node:fs';
-import { rename, rm, stat, truncate, writeFile } from 'node:fs/promises';
+import { rename, rm, stat, statfs, truncate, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import type { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
@@ -93,6 +93,7 @@ export class Uploads {
       });
       if (seen) return seen;
     }
+    await this.#needRoom(file, bytes);
     const session: Session = { id: newId('u'), file, bytes, key, by };
     const note = join(this.#folder, `${session.id}.json`);
     await guarded(async () => {
@@ -102,6 +103,21 @@ export class Uploads {
     });
     this.#sessions.set(session.id, session);
     return this.view(session.id);
+  }
+
+  /** What is promised to everybody together must have room, and the service needs some itself. @throws Refusal */
+  async #needRoom(file: string, bytes: number): Promise<void> {
+    let promised = 0;
+    for (const session of this.#sessions.values()) promised += Math.max(0, session.bytes - (await this.#size(session.id).catch(() => 0)));
+    const { free, reserve } = await roomAt(this.#folder);
+    if (bytes + promised + reserve <= free) return;
+    throw new Refusal(
+      413,
+      'store-full',
+      'There is no room for it',
+      `${file} has ${bytes} octets, ${promised} more are on their way, and ${reserve} are kept free for the service; the disk has ${free} left.`,
+      'Make room on the disk of the data folder: `barrow image remove` takes away what nothing needs.',
+    );
   }
 
   #gone(id: string): Refusal {
@@ -271,4 +287,13 @@ function readJson(path: string): unknown {
   } catch {
     return null;
   }
+}
+
+/** At the most this much of a disk is kept free, or a twentieth of a small one. */
+const mostReserve = 256 << 20;
+
+/** Octets that are free on the disk of a folder, and those of them that nobody may take. */
+async function roomAt(folder: string): Promise<{ free: number; reserve: number }> {
+  const { bavail, blocks, bsize } = await statfs(folder);
+  return { free: bavail * bsize, reserve: Math.min(mostReserve, Math.floor((blocks * bsize) / 20)) };
 }

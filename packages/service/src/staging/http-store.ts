@@ -55,6 +55,7 @@ export class HttpStore {
       hosts: this.hosts,
       port: this.#port,
       tls: httpStoreTls && readTls(httpStoreTls),
+      isExpected: (address) => offers.deviceAt(address) !== null,
       answer: (request, peer) => {
         if (check.is(peer.address, request.path.slice(1)))
           return { kind: 'send', path: check.path, bytes: check.content.length, etag: check.name, guard: null, link: null, tag: null };

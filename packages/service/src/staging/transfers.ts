@@ -52,6 +52,9 @@ export interface TransferStart {
   readonly askedOptions: Readonly<Record<string, string>>;
 }
 
+/** Strangers and names that are told apart; the oldest is forgotten first. */
+const mostStrangers = 500;
+
 /** Every transfer: those awaited, moving, and lately ended, whatever way they go; and the record of all. */
 export class Transfers {
   /** Awaited and moving, by id. */
@@ -59,6 +62,8 @@ export class Transfers {
   /** The newest, oldest first, those that ended among them. */
   readonly #recent: LiveTransfer[] = [];
   #refusals = { second: 0, count: 0 };
+  /** What strangers asked for lately, and how often. */
+  readonly #strangers = new Map<string, { readonly one: LiveTransfer; times: number }>();
 
   constructor(private readonly context: Context) {}
 
@@ -164,7 +169,22 @@ export class Transfers {
     const second = Math.floor(Date.now() / 1000);
     if (this.#refusals.second !== second) this.#refusals = { second, count: 0 };
     if (++this.#refusals.count > mostRefusalsPerSecond) return;
+    // What strangers ask for is counted, not kept request by request.
+    const stranger = start.device === null ? `${start.peer.replace(/:\d+$/, '')} ${start.file}`.slice(0, 300) : null;
+    const before = stranger === null ? undefined : this.#strangers.get(stranger);
+    if (before) {
+      before.times++;
+      before.one.row.endedAt = Date.now();
+      before.one.row.detail = safeText(`${why} (asked ${before.times} times)`, 300);
+      // Written at the first, tenth, hundredth…: a flood writes as good as nothing.
+      if (Number.isInteger(Math.log10(before.times))) this.save(before.one);
+      return;
+    }
     const one = this.#make(start, 'refused');
+    if (stranger !== null) {
+      if (this.#strangers.size >= mostStrangers) this.#strangers.delete(this.#strangers.keys().next().value!);
+      this.#strangers.set(stranger, { one, times: 1 });
+    }
     one.row.endedAt = one.row.askedAt;
     one.row.detail = safeText(why, 300);
     this.context.log.warn({ peer: one.row.peer, file: one.row.file, why: one.row.detail }, 'request refused');

@@ -57,9 +57,14 @@ export interface FileServerOptions<Tag> {
   readonly onEnd: (tag: Tag, end: FileEnd, sent: number) => void;
   readonly onRefused: (peer: TftpPeer, request: FileRequest | null, why: string) => void;
   readonly mostFromOne?: number;
+  /** Whether something is offered to an address: it finds room whatever others have taken. */
+  readonly isExpected?: (address: string) => boolean;
 }
 
 const progressEveryMs = 200;
+/** Connections that those together may hold to whom nothing is offered; the rest is for devices. */
+const mostStrangers = 300;
+const mostPeers = 20_000;
 
 /**
  * Serves files by HTTP (RFC 9110): GET and HEAD, one range at a time with If-Range, strong ETags, Basic or Digest where
@@ -69,6 +74,8 @@ export class FileServer<Tag> {
   readonly #servers: Server[] = [];
   readonly #open = new Map<string, number>();
   #active = 0;
+  /** Connections from addresses to which nothing is offered. */
+  #strangers = 0;
 
   constructor(private readonly options: FileServerOptions<Tag>) {}
 
@@ -84,7 +91,6 @@ export class FileServer<Tag> {
       const limits = { maxHeaderSize: 16 * 1024, headersTimeout: 20_000, requestTimeout: 30_000, keepAliveTimeout: 10_000 };
       const { tls } = this.options;
       const server = tls ? createSecureServer({ ...limits, ...tls }, hear) : createServer(limits, hear);
-      server.maxConnections = 1000;
       server.on('connection', (socket: Socket) => this.#count(socket));
       server.on('clientError', (_error, socket) => socket.destroy());
       try {
@@ -121,12 +127,16 @@ export class FileServer<Tag> {
     const address = socket.remoteAddress ?? '';
     const open = (this.#open.get(address) ?? 0) + 1;
     this.#open.set(address, open);
+    const expected = this.options.isExpected?.(address) ?? false;
+    if (!expected) this.#strangers++;
     socket.once('close', () => {
+      if (!expected) this.#strangers--;
       const left = this.#open.get(address)! - 1;
       if (left === 0) this.#open.delete(address);
       else this.#open.set(address, left);
     });
-    if (open > (this.options.mostFromOne ?? 32)) socket.destroy();
+    if (open > (this.options.mostFromOne ?? 32) || (!expected && this.#strangers > mostStrangers) || this.#open.size > mostPeers)
+      socket.destroy();
   }
 
   async #serve(request: IncomingMessage, response: ServerResponse): Promise<void> {
