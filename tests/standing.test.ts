@@ -181,7 +181,7 @@ describe('the standing of the demo fleet', () => {
     expect((await device('quay-sw-3')).standing).toBe('ahead');
     const plan = (args: string[]) => run(['rollout', 'plan', 'quay-sw-3', ...args, '--json']);
     expect((await plan([])).err).toContain('going down is a decision of its own');
-    expect((await plan(['--down'])).err).toContain('the store has no image of 4.1.0');
+    expect((await plan(['--older'])).err).toContain('the store has no image of 4.1.0');
     await client.removeTarget(rule.id);
   });
 

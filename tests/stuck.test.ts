@@ -14,7 +14,8 @@ async function until(scene: Scene, so: () => Promise<boolean>): Promise<void> {
   const stop = new AbortController();
   try {
     if (await so()) return;
-    for await (const _ of scene.served.client.events({ signal: stop.signal }) as AsyncIterable<LiveEvent>) if (await so()) return;
+    for await (const event of scene.served.client.events({ signal: stop.signal }) as AsyncIterable<LiveEvent>)
+      if (event.kind !== 'progress' && (await so())) return;
   } finally {
     stop.abort();
   }

@@ -1,6 +1,7 @@
 import type { BarrowClient } from '@barrow/client';
 import type { Command } from 'commander';
 import { connect, type Where } from './connect.js';
+import { CommandError, exit } from './errors.js';
 import type { Io, Say } from './output.js';
 
 /** What every command is given: how to say things, and the way to the service. */
@@ -18,6 +19,15 @@ export type Act = <A extends unknown[]>(work: (context: CommandContext, ...given
 export function makeAct(program: Command, io: Io): Act {
   return (work) =>
     async (...given) => {
+      // An empty word is a variable that was not set; nothing is meant by it.
+      if (given.some((word) => word === '' || (Array.isArray(word) && word.includes(''))))
+        throw new CommandError(
+          exit.wrongUse,
+          'word-empty',
+          'The command was not understood',
+          'One of its words is empty.',
+          'Look whether a variable of your shell is set, and write the word.',
+        );
       const options = program.opts<{ json?: boolean } & Where>();
       await work({ say: { json: options.json === true, io }, client: () => connect(options), where: options }, ...given);
     };

@@ -32,6 +32,42 @@ export class Mark {
 
 type Cell = string | number | Mark | null;
 
+/** Between two columns. */
+const gap = 2;
+/** No column is made narrower; what is in it would not be read any more. */
+const narrowest = 10;
+// eslint-disable-next-line no-control-regex -- the colours of ours, which take no room
+const seen = (text: string): number => text.replace(/\u001b\[\d+m/g, '').length;
+
+/**
+ * How wide each column may be, so that a table fits the terminal; null when it fits as it is. The widest give first, and their
+ * text wraps; the first column, by which one names a thing, and numbers keep their width.
+ */
+export function fitWidths(
+  head: readonly string[],
+  rows: readonly (readonly string[])[],
+  right: readonly number[],
+  width: number,
+): number[] | null {
+  const natural = head.map((h, i) => Math.max(h.length, ...rows.map((row) => Math.max(0, ...(row[i] ?? '').split('\n').map(seen)))));
+  const total = (of: readonly number[]): number => of.reduce((sum, w) => sum + w, 0) + gap * (of.length - 1);
+  if (total(natural) <= width) return null;
+  const fitted = [...natural];
+  for (;;) {
+    const over = total(fitted) - width;
+    if (over <= 0) break;
+    const [widest, next] = fitted
+      .map((w, i) => ({ w, i }))
+      .filter(({ w, i }) => i > 0 && !right.includes(i) && w > Math.max(narrowest, head[i]!.length))
+      .sort((a, b) => b.w - a.w);
+    if (!widest) break;
+    // Down to the next widest at most, so that all give alike.
+    const floor = Math.max(narrowest, head[widest.i]!.length, next ? Math.min(next.w, widest.w - 1) : 0);
+    fitted[widest.i] = Math.max(floor, widest.w - over);
+  }
+  return fitted;
+}
+
 /** Rows under a heading line, without frame; long tables stay readable and can be cut by other tools. */
 export function table(io: Io, head: readonly string[], rows: readonly (readonly Cell[])[], right: readonly number[] = []): string {
   const c = makeColours(io);
@@ -52,14 +88,18 @@ export function table(io: Io, head: readonly string[], rows: readonly (readonly 
     'right-mid': '',
     middle: '  ',
   };
+  const cells = rows.map((row) =>
+    row.map((cell) => (cell === null ? '–' : cell instanceof Mark ? cell.text : safeText(String(cell), 300))),
+  );
+  const widths = io.terminal ? fitWidths(head, cells, right, io.width) : null;
   const made = new Table({
     head: head.map((h) => c.bold(h)),
+    ...(widths ? { colWidths: widths, wordWrap: true } : {}),
     chars: none,
     style: { 'padding-left': 0, 'padding-right': 0, head: [], border: [] },
     colAligns: head.map((_, i) => (right.includes(i) ? 'right' : 'left')),
   });
-  for (const row of rows)
-    made.push(row.map((cell) => (cell === null ? '–' : cell instanceof Mark ? cell.text : safeText(String(cell), 300))));
+  for (const row of cells) made.push(row);
   return made
     .toString()
     .split('\n')

@@ -4,21 +4,46 @@ import { exit, type ExitCode } from './errors.js';
 import type { Io } from './output.js';
 import { safeIo } from './safe-output.js';
 
-const groups: Record<string, () => Promise<{ register: (program: Command, act: ReturnType<typeof makeAct>) => void }>> = {
-  serve: async () => ({ register: (await import('./commands/serve.js')).registerServe }),
-  demo: async () => ({ register: (await import('./commands/demo.js')).registerDemo }),
-  setup: async () => ({ register: (await import('./commands/setup.js')).registerSetup }),
-  discover: async () => ({ register: (await import('./commands/discover.js')).registerDiscover }),
-  devices: async () => ({ register: (await import('./commands/devices.js')).registerDevices }),
-  standing: async () => ({ register: (await import('./commands/standing.js')).registerStanding }),
-  families: async () => ({ register: (await import('./commands/families.js')).registerFamilies }),
-  images: async () => ({ register: (await import('./commands/images.js')).registerImages }),
-  staging: async () => ({ register: (await import('./commands/staging.js')).registerStaging }),
-  transfers: async () => ({ register: (await import('./commands/transfers.js')).registerTransfers }),
-  backups: async () => ({ register: (await import('./commands/backups.js')).registerBackups }),
-  advisories: async () => ({ register: (await import('./commands/advisories.js')).registerAdvisories }),
-  rollouts: async () => ({ register: (await import('./commands/rollouts.js')).registerRollouts }),
-};
+type Load = () => Promise<(program: Command, act: ReturnType<typeof makeAct>) => void>;
+
+/** The commands, grouped as the technician's day goes. */
+const groups: readonly (readonly [heading: string, loads: readonly Load[]])[] = [
+  [
+    'Begin:',
+    [async () => (await import('./commands/serve.js')).registerServe, async () => (await import('./commands/demo.js')).registerDemo],
+  ],
+  [
+    'What is out there, and what it runs:',
+    [
+      async () => (await import('./commands/setup.js')).registerSetup,
+      async () => (await import('./commands/discover.js')).registerDiscover,
+      async () => (await import('./commands/devices.js')).registerDevices,
+      async () => (await import('./commands/families.js')).registerFamilies,
+    ],
+  ],
+  [
+    'What it should run:',
+    [
+      async () => (await import('./commands/images.js')).registerImages,
+      async () => (await import('./commands/standing.js')).registerStanding,
+      async () => (await import('./commands/advisories.js')).registerAdvisories,
+    ],
+  ],
+  [
+    'Bring it there:',
+    [
+      async () => (await import('./commands/staging.js')).registerStaging,
+      async () => (await import('./commands/transfers.js')).registerTransfers,
+    ],
+  ],
+  [
+    'Change it, and prove it:',
+    [
+      async () => (await import('./commands/rollouts.js')).registerRollouts,
+      async () => (await import('./commands/backups.js')).registerBackups,
+    ],
+  ],
+];
 
 /** Runs one command line. Nothing is thrown: what went wrong is said, and told by the exit code. */
 export async function runCli(argv: readonly string[], plain: Io): Promise<ExitCode> {
@@ -37,7 +62,10 @@ export async function runCli(argv: readonly string[], plain: Io): Promise<ExitCo
     .configureOutput({ writeOut: io.out, writeErr: io.err })
     .addHelpText('after', '\nExit codes: 0 done; 1 the work failed; 2 wrong use; 3 the service cannot be reached; 4 refused.');
   const act = makeAct(program, io);
-  for (const load of Object.values(groups)) (await load()).register(program, act);
+  for (const [heading, loads] of groups) {
+    program.commandsGroup(heading);
+    for (const load of loads) (await load())(program, act);
+  }
   for (const command of all(program))
     command.exitOverride().configureOutput({ writeOut: io.out, writeErr: io.err }).showHelpAfterError('See --help.');
   try {

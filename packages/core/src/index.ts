@@ -1,5 +1,6 @@
 export * from './units.js';
 export * from './text/safe.js';
+export { describeIssue } from './text/issues.js';
 export { depthOf, jsonFault } from './text/json.js';
 export * from './versions/version.js';
 export * from './causes/catalogue.js';

@@ -84,6 +84,7 @@ describe('a report', () => {
     rollout: {
       id: 'r',
       name: '<script>x</script>',
+      trouble: null,
       phase: 'ended',
       heldBecause: null,
       heldBy: null,

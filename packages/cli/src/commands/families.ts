@@ -62,7 +62,7 @@ export const registerFamilies: Register = (program, act) => {
     .description('check a family file, here, without the service; faults are told with their line')
     .action(
       act(async ({ say }, file: string) => {
-        const { FamilyFileError, parseFamily } = await import('@barrow/families');
+        const { FamilyFileError, parseFamily, remarksOfSense } = await import('@barrow/families');
         const { readFile } = await import('node:fs/promises');
         const text = await readFile(file, 'utf8').catch((error: NodeJS.ErrnoException) => {
           throw new CommandError(
@@ -75,10 +75,12 @@ export const registerFamilies: Register = (program, act) => {
         });
         try {
           const parsed = parseFamily(text, file);
-          print(
-            say,
-            { file, family: parsed.family, faults: [] },
-            () => `${file}: family ${parsed.family}, ${parsed.models.length} models, no faults.`,
+          const remarks = remarksOfSense(parsed).map((r) => ({ where: r.path.join('.'), message: r.message }));
+          print(say, { file, family: parsed.family, faults: [], remarks }, () =>
+            [
+              `${file}: family ${parsed.family}, ${parsed.models.length} models, no faults.`,
+              ...remarks.map((r) => `  ${r.where}: ${r.message}.`),
+            ].join('\n'),
           );
         } catch (error) {
           if (!(error instanceof FamilyFileError)) throw error;

@@ -25,6 +25,7 @@ export function rolloutText(io: Io, r: Rollout): string {
     `${r.name}   ${r.id}   ${r.phase}${r.startedAt ? `, started ${clock(r.startedAt)} by ${r.startedBy}` : `, planned by ${r.createdBy}`}`,
   ];
   if (r.trouble) parts.push(c.red(`✕ ${r.trouble.what}: ${r.trouble.why} ${r.trouble.next}`));
+  parts.push(...r.remarks.map((remark) => c.yellow(remark)));
   if (r.heldBecause) parts.push(`HELD by ${r.heldBy}: ${r.heldBecause}`);
   const down = Math.max(...r.runs.map((x) => x.downMs));
   const point = r.steps.find((s) => s.pastReturn)?.step;
@@ -176,9 +177,9 @@ async function follow(say: Say, barrow: BarrowClient, id: string, from?: number)
   return barrow.rollout(id);
 }
 
-/** What a followed rollout means for the exit code: everything that was begun verified, or not. */
+/** What a followed rollout means for the exit code: every device of it was verified, or not. */
 function judge(r: Rollout): void {
-  if (r.phase === 'held' || (r.totals.failed ?? 0) > 0 || (r.totals['not-begun'] ?? 0) > 0) throw new Quiet(exit.workFailed);
+  if (r.phase === 'held' || (r.totals.verified ?? 0) < r.devices) throw new Quiet(exit.workFailed);
 }
 
 /** `from`: the journal entry to begin after, so that nothing of the start is missed. */
@@ -221,11 +222,12 @@ function soak(text: string): number {
   return Number(match[1]) * { s: 1, min: 60, h: 3600 }[(match[2] ?? 's') as 's' | 'min' | 'h'];
 }
 
-/** The newest rollout, when "latest" is asked for. */
+/** The one that runs when "latest" is asked for, or else the newest. */
 async function resolve(barrow: BarrowClient, id: string): Promise<string> {
   if (id !== 'latest') return id;
-  const [newest] = await barrow.rollouts();
-  if (!newest)
+  const all = await barrow.rollouts();
+  const found = all.find((r) => r.phase === 'running' || r.phase === 'held' || r.phase === 'stopping') ?? all[0];
+  if (!found)
     throw new CommandError(
       exit.wrongUse,
       'rollout-unknown',
@@ -233,7 +235,23 @@ async function resolve(barrow: BarrowClient, id: string): Promise<string> {
       'None was planned yet.',
       'Plan one with `barrow rollout plan`.',
     );
-  return newest.id;
+  return found.id;
+}
+
+/** What follows from a word: what still goes on, and what to say next. */
+function followsOf(word: 'hold' | 'continue' | 'stop', r: Rollout): string[] {
+  const past = r.runs.filter((x) => x.outcome === null && x.pastReturn).map((x) => x.name);
+  const busy = r.runs.filter((x) => x.phase === 'busy' && !x.pastReturn).map((x) => x.name);
+  const goOn = past.length > 0 ? [`Past their point of no return, and taken to their end: ${someOf(past)}.`] : [];
+  const step = busy.length > 0 ? [`Finishing the step in hand: ${someOf(busy)}.`] : [];
+  if (word === 'hold') return [...goOn, ...step, `Nothing more begins until \`barrow rollout continue ${r.id}\`.`];
+  if (word === 'stop')
+    return [
+      ...goOn,
+      ...step,
+      r.phase === 'ended' ? `Report: \`barrow report ${r.id}\`` : 'All others are withdrawn, and stay as they are.',
+    ];
+  return [`Failures until now are forgiven; the next one counts anew. Watch it with \`barrow rollout follow ${r.id}\`.`];
 }
 
 interface PlanOptions {
@@ -243,11 +261,11 @@ interface PlanOptions {
   first: string;
   atOnce: string;
   perSite: string;
-  soak: string;
+  soak?: string;
   failureLimit: string;
   approval?: boolean;
   unsaved: string;
-  down?: boolean;
+  older?: boolean;
 }
 
 export const registerRollouts: Register = (program, act) => {
@@ -261,11 +279,11 @@ export const registerRollouts: Register = (program, act) => {
     .option('--first <n>', 'devices in the first wave', '1')
     .option('--at-once <n>', 'most devices at once', '4')
     .option('--per-site <n>', 'most devices at once in one site (0: no limit)', '0')
-    .option('--soak <span>', 'wait after the first wave: 30s, 10min, 2h', '10min')
+    .option('--soak <span>', 'wait after the first wave: 30s, 10min, 2h (10min when not said)')
     .option('--failure-limit <n>', 'failures in a wave that hold the rollout', '1')
     .option('--approval', "wait for a person's word after the first wave")
     .option('--unsaved <what>', 'settings that nobody saved: hold (leave the device out) or save', 'hold')
-    .option('--down', 'also take the named devices down to an older target, where an image allows it')
+    .option('--older', 'also take the named devices back to an older target, where an image allows it')
     .action(
       act(async ({ say, client }, devices: string[], o: PlanOptions) => {
         const input: PlanInput = {
@@ -276,11 +294,11 @@ export const registerRollouts: Register = (program, act) => {
           first: whole('--first', o.first),
           atOnce: whole('--at-once', o.atOnce),
           perSite: whole('--per-site', o.perSite),
-          soakSeconds: soak(o.soak),
+          ...(o.soak === undefined ? {} : { soakSeconds: soak(o.soak) }),
           failureLimit: whole('--failure-limit', o.failureLimit),
           approval: o.approval ?? false,
           unsaved: o.unsaved as 'hold',
-          down: o.down === true,
+          down: o.older === true,
         };
         const made = await client().plan(input);
         print(
@@ -390,7 +408,7 @@ export const registerRollouts: Register = (program, act) => {
       act(async ({ say, client }, id: string, o: { reason?: string }) => {
         const barrow = client();
         const r = await barrow.say(await resolve(barrow, id), word, word === 'hold' ? { reason: o.reason } : {});
-        print(say, r, () => `${told}: ${r.name}. ${totalsOf(r)}.`);
+        print(say, r, () => [`${told}: ${r.name}. ${totalsOf(r)}.`, ...followsOf(word, r)].join('\n'));
       }),
     );
   }
@@ -448,7 +466,11 @@ export const registerRollouts: Register = (program, act) => {
       act(async (context, device: string, o: { unsaved: string }) => {
         const barrow = context.client();
         const plan = await barrow.plan({ devices: [device], first: 0, atOnce: 1, soakSeconds: 0, unsaved: o.unsaved as 'hold' });
-        await barrow.say(plan.id, 'start');
+        await barrow.say(plan.id, 'start').catch(async (error: unknown) => {
+          // Refused, it leaves nothing behind that somebody would take for a plan.
+          await barrow.discardRollout(plan.id).catch(() => undefined);
+          throw error;
+        });
         await followAndTell(context, barrow, plan.id, plan.journal);
       }),
     );
@@ -502,7 +524,15 @@ export const registerRollouts: Register = (program, act) => {
           ].join('\n');
         if (o.output) {
           const { writeFile } = await import('node:fs/promises');
-          await writeFile(o.output, text);
+          await writeFile(o.output, text).catch((error: NodeJS.ErrnoException) => {
+            throw new CommandError(
+              exit.wrongUse,
+              'file-unwritable',
+              'The report was not written',
+              `${o.output}: ${error.code === 'ENOENT' ? 'its folder is not there' : (error.code ?? error.message)}.`,
+              'Check the path, and that you may write there.',
+            );
+          });
           say.io.err(`Written to ${o.output}.\n`);
         } else say.io.out(text);
       }),

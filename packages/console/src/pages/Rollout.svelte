@@ -169,6 +169,7 @@
     {#if rollout.startedAt}<button class="btn preset-outlined-surface-300-700" onclick={report}>Report</button>{/if}
   </div>
   {#if refused}<Trouble failure={refused} />{/if}
+  {#each rollout.remarks as remark (remark)}<p class="note">{remark}</p>{/each}
   {#if rollout.trouble}<Trouble failure={rollout.trouble} />{/if}
   {#if rollout.heldBecause}
     <p class="held" role="alert">

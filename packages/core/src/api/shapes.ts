@@ -400,7 +400,7 @@ export const planInput = z.strictObject({
     .int()
     .min(0)
     .max(30 * 86_400)
-    .default(600),
+    .optional(),
   failureLimit: z.number().int().min(1).max(10_000).default(1),
   approval: z.boolean().default(false),
   unsaved: z.enum(['hold', 'save']).default('hold'),
@@ -491,6 +491,8 @@ export const rolloutSchema = rolloutSummarySchema.extend({
   ),
   steps: z.array(z.object({ step: z.enum(stepNames), meaning: z.string(), pastReturn: z.boolean() })),
   runs: z.array(runViewSchema),
+  /** What a person has to be told of what they asked for. */
+  remarks: z.array(z.string()),
   leftOut: z.array(z.object({ device: z.string(), name: z.string(), reason: z.string() })),
   /** The journal entry that this view includes. */
   journal: z.number().int(),

@@ -58,6 +58,8 @@ export interface Plan {
   readonly runs: readonly PlannedRun[];
   /** The most runs at once for each limit key; a key without an entry is not limited. */
   readonly limits: Readonly<Record<string, number>>;
+  /** What a person has to be told of what they asked for, in sentences. */
+  readonly remarks?: readonly string[];
   /** Devices that were asked for and left out, with the reason. */
   readonly leftOut: readonly { readonly device: DeviceId; readonly name: string; readonly reason: string }[];
 }

@@ -44,5 +44,7 @@ export function meantName(asked: string, known: Iterable<string>): string | null
     const letters = name.toLowerCase() === asked.toLowerCase() ? 0 : editDistance(asked.toLowerCase(), name.toLowerCase());
     if (best === null || letters < best.letters) best = { name, letters };
   }
-  return best !== null && best.letters <= Math.max(1, Math.floor(asked.length / 3)) ? best.name : null;
+  // Two letters may be wrong in a short name (most often they were exchanged), a third of them in a longer one; never half.
+  const most = Math.min(Math.floor(asked.length / 2), Math.max(2, Math.floor(asked.length / 3)));
+  return best !== null && best.letters <= most ? best.name : null;
 }

@@ -1,3 +1,4 @@
+import { meantName } from '@barrow/core';
 import type { DeviceRow } from '../data/entities.js';
 import { notFound, Refusal } from '../errors.js';
 
@@ -44,10 +45,18 @@ export class DeviceBook {
         409,
         'device-ambiguous',
         'More than one device is meant',
-        `"${asked}" fits ${found.map((f) => f.id).join(', ')}.`,
-        'Give the id, which `barrow device list` shows.',
+        `"${asked}" fits ${found.map((f) => `${f.id} (${f.name}${f.address === '' ? '' : `, ${f.address}`})`).join(' and ')}.`,
+        'Give the id.',
       );
-    throw notFound(as ?? 'device', asked, '`barrow device list` shows what is known; `barrow discover` looks for more.');
+    const meant = meantName(
+      asked,
+      [...this.byId.values()].map((d) => d.name),
+    );
+    throw notFound(
+      as ?? 'device',
+      asked,
+      `${meant === null ? '' : `Is ${meant} meant? `}\`barrow device list\` shows what is known; \`barrow discover\` looks for more.`,
+    );
   }
 
   all(asked: string): DeviceRow[] {

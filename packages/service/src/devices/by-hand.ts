@@ -102,6 +102,7 @@ export function nextOf(row: DeviceRow, change: Change, book: DeviceBook): Partia
     if (value === undefined) continue;
     if (value === null) byHand.delete(field);
     else {
+      if (field === 'name') refuseTakenName(row, String(value), book);
       byHand.add(field);
       next[field] = value;
     }
@@ -121,6 +122,19 @@ export function nextOf(row: DeviceRow, change: Change, book: DeviceBook): Partia
   if (change.uplink !== undefined) next.uplinkByHand = endOf(row, change.uplink, 'uplink', book);
   next.byHand = [...byHand].sort();
   return next;
+}
+
+/** A name is how people mean a device: no two that people named have the same. @throws Refusal */
+function refuseTakenName(row: Pick<DeviceRow, 'id' | 'name'>, name: string, book: DeviceBook): void {
+  const [other] = book.with('name', name).filter((d) => d.id !== row.id);
+  if (!other || name === row.name) return;
+  throw new Refusal(
+    409,
+    'device-name-taken',
+    'The name was not set',
+    `"${name}" is the name of the device ${other.id}${other.address === '' ? '' : ` at ${other.address}`} already.`,
+    'Choose another name; `barrow device show ID` tells who that is.',
+  );
 }
 
 /** @throws Refusal when a device could hang on itself. */

@@ -1,6 +1,7 @@
 import {
   fits,
   knownHardware,
+  meantName,
   PathBook,
   sameVersion,
   standingOf,
@@ -19,9 +20,20 @@ import {
 } from '@barrow/core';
 import { isUpgradable } from '@barrow/families';
 import { rfc3339, rfc3339OrNull, type Context } from '../context.js';
-import { DeviceEntity, HistoryEntity, ImageEntity, ObservationEntity, PinEntity, TargetEntity, type DeviceRow } from '../data/entities.js';
+import {
+  DeviceEntity,
+  HistoryEntity,
+  ImageEntity,
+  NetworkEntity,
+  ObservationEntity,
+  PinEntity,
+  SiteEntity,
+  TargetEntity,
+  type DeviceRow,
+} from '../data/entities.js';
 import { schemeOf } from '../images/examine.js';
 import { pathImageOf } from '../images/rows.js';
+import { notFound } from '../errors.js';
 import { DeviceBook } from './book.js';
 
 /** What a list may be narrowed by; every part that is given must hold. */
@@ -63,6 +75,10 @@ const pathTargetOf = ({ family, version, acceptUnreleased }: Targeting): PathTar
 export const isDue = (pin: Pin, now = Date.now()): boolean => new Date(now).toISOString().slice(0, 10) > pin.askAgain;
 
 const collate = new Intl.Collator('en', { numeric: true });
+
+/** The order of lists: by site and name, as people count. */
+export const inOrder = (a: { site: string; name: string }, b: { site: string; name: string }): number =>
+  collate.compare(a.site, b.site) || collate.compare(a.name, b.name);
 
 /** The records of devices, each with its standing; read once and again only after something changed. */
 export class Devices {
@@ -162,7 +178,7 @@ export class Devices {
       return { row, state, target, standing, searched, parentName: row.parent === null ? null : (byId.get(row.parent)?.name ?? null) };
     });
     this.#pathBook = book;
-    return known.sort((a, b) => collate.compare(a.row.site, b.row.site) || collate.compare(a.row.name, b.row.name));
+    return known.sort((a, b) => inOrder(a.row, b.row));
   }
 
   /** The standing of a device with the way down to its target, should it run something newer. */
@@ -182,6 +198,27 @@ export class Devices {
     if (row.family !== image.family || !fits(image, state.hardware)) return false;
     const is = image.component === 'system' ? row.firmware : row.bootLoader;
     return is !== null && sameVersion(schemeOf(this.context.families.get(image.family)!, image.component), image.version, is);
+  }
+
+  /** A site or family that nothing is of is a slip, not an empty list. @throws Refusal */
+  async knownFilter({ site, family }: { site?: string | null | undefined; family?: string | null | undefined }): Promise<void> {
+    const { db, families } = this.context;
+    const refuse = (what: string, asked: string, known: readonly string[]): never => {
+      const meant = meantName(asked, known);
+      throw notFound(
+        what,
+        asked,
+        `${meant === null ? '' : `Is ${meant} meant? `}${known.length > 0 ? `There are ${[...known].sort().join(', ')}.` : 'None is known yet.'}`,
+      );
+    };
+    if (family && !families.has(family)) refuse('family', family, [...families.keys()]);
+    if (!site) return;
+    const sites = new Set([
+      ...(await this.all()).map((d) => d.row.site),
+      ...(await db.find(NetworkEntity, {}, { fields: ['site'] })).map((n) => n.site),
+      ...(await db.find(SiteEntity, {}, { fields: ['name'] })).map((s) => s.name),
+    ]);
+    if (!sites.has(site)) refuse('site', site, [...sites]);
   }
 
   async list(filter: DeviceFilter): Promise<KnownDevice[]> {

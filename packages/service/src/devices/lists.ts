@@ -1,5 +1,5 @@
 import Papa from 'papaparse';
-import { deviceEntry, kinds, safeText, type Device, type ImportResult, type Kind } from '@barrow/core';
+import { describeIssue, deviceEntry, kinds, safeText, type Device, type ImportResult, type Kind } from '@barrow/core';
 import type { ByHandEnd, DeviceRow } from '../data/entities.js';
 import { Refusal } from '../errors.js';
 import type { DeviceBook } from './book.js';
@@ -113,8 +113,9 @@ function takeRow(number: number, cells: Cells, book: DeviceBook): { told: Import
       ...(cells.tags ? { tags: tagsOf(cells.tags) } : {}),
     });
     if (!parsed.success) {
-      const issue = parsed.error.issues[0]!;
-      return refuse(`it fits no known device, and cannot be entered: ${issue.path.join('.')}: ${issue.message}`);
+      return refuse(
+        `it fits no known device, and cannot be entered: ${describeIssue(parsed.error.issues[0]!, cells).replace(/ \(--[a-z-]+\)/, '')}`,
+      );
     }
     const row = enterInto(book, parsed.data);
     const rest = Object.entries(cells).filter(([c, v]) => v && !['name', 'kind', 'site'].includes(c));

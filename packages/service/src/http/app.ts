@@ -4,7 +4,7 @@ import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { secureHeaders } from 'hono/secure-headers';
 import type { ContentfulStatusCode } from 'hono/utils/http-status';
-import { cause, CauseError, type Problem } from '@barrow/core';
+import { cause, CauseError, describeIssue, type Problem } from '@barrow/core';
 import { Refusal } from '../errors.js';
 import type { Parts } from '../service.js';
 import { authenticate, type Env } from './auth.js';
@@ -38,13 +38,14 @@ export function makeApp(parts: Parts, closing: AbortSignal): OpenAPIHono<Env> {
   const app = new OpenAPIHono<Env>({
     defaultHook: (result) => {
       if (result.success) return;
-      const first = result.error.issues[0];
-      const where = first && first.path.length > 0 ? `${first.path.join('.')}: ` : '';
+      const told = [...new Set(result.error.issues.map((issue) => describeIssue(issue, (result as { data?: unknown }).data)))]
+        .slice(0, 3)
+        .join('; ');
       throw new Refusal(
         400,
         'request-malformed',
         'The request was not understood',
-        `${where}${first?.message ?? 'it has the wrong shape'}.`,
+        `${told[0]!.toUpperCase()}${told.slice(1)}.`,
         'See /api/docs for what is expected.',
       );
     },

@@ -1,5 +1,6 @@
 import { z, type OpenAPIHono } from '@hono/zod-openapi';
 import {
+  kinds,
   deviceChange,
   deviceDetailSchema,
   deviceEntry,
@@ -13,6 +14,7 @@ import {
 } from '@barrow/core';
 import { rfc3339 } from '../context.js';
 import { hasShell } from '@barrow/families';
+import { inOrder, type KnownDevice } from '../devices/devices.js';
 import { CredentialEntity, DeviceEntity, HistoryEntity, ObservationEntity } from '../data/entities.js';
 import { Refusal } from '../errors.js';
 import { DeviceSession } from '../runner/session.js';
@@ -23,7 +25,7 @@ import { addOperation, idParam } from './operation.js';
 const listQuery = z.object({
   text: z.string().max(200).optional(),
   site: z.string().optional(),
-  kind: z.string().optional(),
+  kind: z.enum(kinds).optional(),
   family: z.string().optional(),
   standing: z.enum(standings).optional(),
   maker: z.string().optional(),
@@ -39,6 +41,34 @@ const listQuery = z.object({
   limit: z.coerce.number().int().min(1).max(10_000).default(200),
   cursor: z.string().optional(),
 });
+
+/** Where a page ended, so that the next begins after it even when that device is gone meanwhile. */
+const cursorOf = ({ row }: KnownDevice): string => Buffer.from(JSON.stringify([row.site, row.name, row.id])).toString('base64url');
+
+function startAfter(all: readonly KnownDevice[], cursor: string): number {
+  const read = z.tuple([z.string(), z.string(), z.string()]).safeParse(jsonOrNull(Buffer.from(cursor, 'base64url').toString('utf8')));
+  if (!read.success)
+    throw new Refusal(
+      400,
+      'request-malformed',
+      'The request was not understood',
+      'The cursor is none that a page gave.',
+      'Begin at the first page.',
+    );
+  const [site, name, id] = read.data;
+  const at = all.findIndex((d) => d.row.id === id);
+  if (at >= 0) return at + 1;
+  const after = all.findIndex((d) => inOrder({ site, name }, d.row) < 0);
+  return after < 0 ? all.length : after;
+}
+
+function jsonOrNull(text: string): unknown {
+  try {
+    return JSON.parse(text);
+  } catch {
+    return null;
+  }
+}
 
 /** What somebody who writes a family file for a device would begin with, from what it answered. */
 function whatAFamilyNeeds(observations: readonly { probe: string; parsed: Record<string, unknown> }[]): string[] {
@@ -80,12 +110,13 @@ export function deviceRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     query: listQuery,
     answer: pageOf(deviceSchema).extend({ total: z.number().int() }),
     run: async ({ query }) => {
+      await devices.knownFilter(query);
       const all = await devices.list(query);
-      const start = query.cursor ? all.findIndex((d) => d.row.id === query.cursor) + 1 : 0;
+      const start = query.cursor ? startAfter(all, query.cursor) : 0;
       const page = all.slice(start, start + query.limit);
       return {
         items: page.map((d) => devices.view(d)),
-        next: start + page.length < all.length ? page[page.length - 1]!.row.id : null,
+        next: start + page.length < all.length ? cursorOf(page[page.length - 1]!) : null,
         total: all.length,
       };
     },

@@ -1,4 +1,5 @@
 import {
+  duration,
   makePlan,
   planInput,
   stepNames,
@@ -15,6 +16,9 @@ import { ImageEntity } from '../data/entities.js';
 import { newId } from '../data/seal.js';
 import type { Devices, KnownDevice } from '../devices/devices.js';
 import { Refusal } from '../errors.js';
+
+/** How long is waited after the first wave, when nobody says. */
+const usualSoakSeconds = 600;
 
 const mebibyte = 1024 * 1024;
 
@@ -41,6 +45,7 @@ function noticesOf(step: PathStep, steps: number, target: string): string[] {
 /** Makes a plan for the devices that are meant and are behind their target. @throws Refusal when none is. */
 export async function planRollout(context: Context, devices: Devices, asked: PlanInput, by: string): Promise<Plan> {
   const input = planInput.parse(asked);
+  await devices.knownFilter(input);
   const named = input.devices.length > 0;
   const chosen: KnownDevice[] = named ? await Promise.all(input.devices.map((d) => devices.get(d))) : await devices.list({});
   const meant = [...new Map(chosen.map((d) => [d.row.id, d])).values()].filter(
@@ -123,7 +128,7 @@ export async function planRollout(context: Context, devices: Devices, asked: Pla
       '`barrow standing` shows every device against its target; `barrow target set` sets one.',
     );
   const versions = [...new Set(candidates.map((c) => c.target))];
-  return makePlan({
+  const plan = makePlan({
     id: newId('r'),
     name: input.name ?? `${candidates.length === 1 ? candidates[0]!.name : `${candidates.length} devices`} to ${versions.join(', ')}`,
     createdAt: Date.now(),
@@ -132,8 +137,15 @@ export async function planRollout(context: Context, devices: Devices, asked: Pla
     first: input.first,
     atOnce: input.atOnce,
     perSite: input.perSite,
-    gate: { soakMs: input.soakSeconds * 1000, failureLimit: input.failureLimit, approval: input.approval },
+    gate: { soakMs: (input.soakSeconds ?? usualSoakSeconds) * 1000, failureLimit: input.failureLimit, approval: input.approval },
     candidates,
     leftOut,
-  });
+  }); // A choice that has no effect is said, never dropped.
+  const idle = [
+    ...((input.soakSeconds ?? 0) > 0 ? [`the soak of ${duration(input.soakSeconds! * 1000)}`] : []),
+    ...(input.approval ? ['the approval'] : []),
+  ];
+  if (plan.waves.length > 1 || idle.length === 0) return plan;
+  const remark = `${idle.join(' and ')} ${idle.length === 1 ? 'has' : 'have'} no effect: there is one wave, and nothing waits for it`;
+  return { ...plan, remarks: [`${remark[0]!.toUpperCase()}${remark.slice(1)}.`] };
 }

@@ -211,7 +211,9 @@ export class Runner {
   /** Why an image must stay, or null. */
   neededBy(sha256: string): string | null {
     for (const { plan, state } of this.#rollouts.values())
-      if (state.phase !== 'ended' && plan.runs.some((r) => r.image === sha256)) return `the rollout "${plan.name}" needs it`;
+      // A plan that was never started holds nothing: its preflight names what is missing.
+      if (state.phase !== 'planned' && state.phase !== 'ended' && plan.runs.some((r) => r.image === sha256))
+        return `the rollout "${plan.name}" needs it`;
     return null;
   }
 
@@ -234,7 +236,9 @@ export class Runner {
             'rollout-not-so',
             'That cannot be done now',
             `${why[0]!.toUpperCase()}${why.slice(1)}.`,
-            `\`barrow rollout show ${id}\` shows how it stands.`,
+            event.kind === 'stop-asked' && active.state.phase === 'planned'
+              ? `\`barrow rollout discard ${id}\` forgets a plan that was not started.`
+              : `\`barrow rollout show ${id}\` shows how it stands.`,
           );
         try {
           await this.#happen(active, [event], false);

@@ -135,6 +135,7 @@ export function rolloutView(active: ActiveRollout, fileOf: ReadonlyMap<string, s
     })),
     steps: (plan.runs[0]?.steps ?? []).map(({ step, pastReturn }) => ({ step, meaning: stepMeaning[step], pastReturn })),
     runs: plan.runs.map((_, index) => runView(active, index, fileOf)),
+    remarks: [...(plan.remarks ?? [])],
     leftOut: [...plan.leftOut],
     journal,
   };

@@ -1,6 +1,5 @@
 import { CauseError } from '@barrow/core';
 import {
-  asCause,
   hasShell,
   runProcedure,
   usesShell,

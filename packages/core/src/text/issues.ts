@@ -1,0 +1,67 @@
+import type { z } from 'zod';
+import { meantName } from '../transfers/names.js';
+
+type Issue = z.core.$ZodIssue;
+
+/** `atOnce` as it is typed on the command line: `--at-once`. */
+const optionOf = (key: string): string => `--${key.replace(/[A-Z]/g, (c) => `-${c.toLowerCase()}`)}`;
+
+/** What a field is called: as the interface has it, and as it is typed on the command line. */
+function nameOf(path: readonly PropertyKey[]): string {
+  if (path.length === 0) return 'the request';
+  const text = path.map(String).join('.');
+  return path.length === 1 && typeof path[0] === 'string' ? `${text} (${optionOf(path[0])})` : text;
+}
+
+const kindWords: Record<string, string> = {
+  string: 'text',
+  number: 'a number',
+  int: 'a whole number',
+  boolean: 'true or false',
+  array: 'a list',
+  object: 'an object',
+};
+
+/** What stands at a place of what was given. */
+const at = (given: unknown, path: readonly PropertyKey[]): unknown =>
+  path.reduce<unknown>(
+    (value, key) => (value !== null && typeof value === 'object' ? (value as Record<PropertyKey, unknown>)[key] : undefined),
+    given,
+  );
+
+/**
+ * One fault of what a person gave, in their words: which field, and what it may be. No text of a schema reaches anybody but by this.
+ * @param given what was checked, so that it can be repeated
+ */
+export function describeIssue(issue: Issue, given: unknown): string {
+  const name = nameOf(issue.path);
+  const input = at(given, issue.path);
+  switch (issue.code) {
+    case 'too_big':
+      return issue.origin === 'string'
+        ? `${name} has at most ${issue.maximum} characters`
+        : issue.origin === 'array'
+          ? `${name} has at most ${issue.maximum} entries`
+          : `${name} is at most ${issue.maximum}`;
+    case 'too_small':
+      if (issue.origin === 'string') return issue.minimum === 1 ? `${name} is empty` : `${name} has at least ${issue.minimum} characters`;
+      if (issue.origin === 'array') return issue.minimum === 1 ? `${name} has no entry` : `${name} has at least ${issue.minimum} entries`;
+      return `${name} is at least ${issue.minimum}`;
+    case 'invalid_type':
+      return input === undefined ? `${name} is missing` : `${name} is ${kindWords[issue.expected] ?? issue.expected}`;
+    case 'unrecognized_keys':
+      return `${issue.keys.map((k) => `"${k}"`).join(', ')} ${issue.keys.length === 1 ? 'is' : 'are'} not known ${issue.path.length === 0 ? 'here' : `in ${name}`}`;
+    case 'invalid_value': {
+      const values = issue.values.map(String);
+      const word = typeof input === 'string' ? input : null;
+      const meant = word === null ? null : meantName(word, values);
+      return `${name} is one of ${values.join(', ')}${word === null ? '' : `, not "${word}"`}${meant === null ? '' : `; is ${meant} meant?`}`;
+    }
+    case 'invalid_union':
+      return `${name} is in none of the forms that it may have`;
+    default:
+      return /^(Invalid|Too|Expected|Unrecognized)\b/.test(issue.message)
+        ? `${name} is not in the form that is expected`
+        : `${name}: ${issue.message}`;
+  }
+}
