@@ -52,18 +52,18 @@ describe('bad input, with a service', () => {
     ['a target for an unknown family', ['target', 'set', 'toasters', '1.0.0'], 2, 'The families are fennwave-ap, '],
     ['a soak that is no span', ['rollout', 'plan', '--soak', 'long'], 2, '"long" is no span of time'],
     ['a limit that is no number', ['rollout', 'plan', '--at-once', 'many'], 2, '--at-once takes a whole number'],
-    ['a limit of nothing', ['rollout', 'plan', '--at-once', '0'], 2, 'AtOnce (--at-once) is at least 1'],
+    ['a limit of nothing', ['rollout', 'plan', '--at-once', '0'], 2, 'atOnce (--at-once) is at least 1'],
     ['a limit beyond all', ['rollout', 'plan', '--at-once', '999999999999999'], 2, '(--at-once) is at most 1000'],
     ['a site that nothing is at', ['rollout', 'plan', '--site', 'eelgat'], 2, '"eelgat" is not known'],
     ['a list of a kind that there is not', ['device', 'list', '--kind', 'swich'], 2, 'not "swich"; is switch meant?'],
-    ['a list of a site that there is not', ['device', 'list', '--site', 'eelgat'], 2, 'Is eelgate meant?'],
+    ['a list of a site that there is not', ['device', 'list', '--site', 'curlow'], 2, 'Is curlew meant?'],
     ['an empty word', ['device', 'show', ''], 2, 'One of its words is empty'],
-    ['a device with a slip of the pen', ['device', 'show', 'quay-sw1'], 2, 'Is quay-sw-1 meant?'],
+    ['a device with a slip of the pen', ['device', 'show', 'curlew-sw1'], 2, 'Is curlew-sw-1 meant?'],
     [
       'a name that another device has',
-      ['device', 'set', 'quay-sw-3', '--name', 'quay-sw-1'],
+      ['device', 'set', 'sandpiper-sw-1', '--name', 'curlew-sw-1'],
       4,
-      '"quay-sw-1" is the name of the device d-',
+      '"curlew-sw-1" is the name of the device d-',
     ],
     ['a range where no device is', ['network', 'add', 'x', '--site', 'x', '--range', '169.254.169.254'], 2, 'where no device is'],
     [
@@ -111,7 +111,7 @@ describe('bad input, with a service', () => {
     const start = (id: string) => barrow(['rollout', 'start', id], { data: scene.data });
     expect((await start(first.id)).code).toBe(0);
     const again = await start(first.id);
-    expect([again.code, again.err]).toEqual([4, expect.stringContaining('the rollout is running') as string]);
+    expect([again.code, again.err]).toEqual([4, expect.stringContaining('The rollout is running') as string]);
     const other = await start(second.id);
     expect([other.code, other.err]).toEqual([4, expect.stringContaining(`curlew-sw-1 (${first.id})`) as string]);
     const followed = await barrow(['rollout', 'follow', first.id], { data: scene.data });

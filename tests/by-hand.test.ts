@@ -78,7 +78,7 @@ describe('what people enter, through the command line', () => {
       2,
       'asks for at least 8',
     ],
-    ['a probe that is none', ['network', 'add', 'x', '--site', 'y', '--range', '127.73.9.1', '--probe', 'telepathy'], 2, 'probes'],
+    ['a probe that is none', ['network', 'add', 'x', '--site', 'y', '--range', '127.73.9.1', '--probe', 'telepathy'], 2, 'not "telepathy"'],
     ['an IPv6 prefix', ['network', 'add', 'x', '--site', 'y', '--range', 'fd00::/64'], 2, 'prefixes of IPv6 are too large'],
   ])('refuses %s', async (_, args, code, why) => {
     const ran = await run(args, 'short\n');

@@ -94,7 +94,7 @@ describe.skipIf(!hasChromium)('the console, in a browser', () => {
   it('survives a restart of the service, and goes on showing what happens', async () => {
     const { port } = new URL(scene.served.url);
     await scene.served.stop();
-    await page.getByText('connection lost, trying again').waitFor();
+    await page.getByText(/is lost since .*: what is shown is\s+\d+ (s|min).* old/).waitFor();
     scene.served = await serve(scene.data, { scale: scene.scale, args: ['--listen', `127.0.0.1:${port}`] });
     await page.getByText('live', { exact: true }).waitFor();
     scene.fleet.fault('quay-sw-1', 'damaged-in-transit', false);

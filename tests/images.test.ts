@@ -403,7 +403,7 @@ describe.skipIf(process.getuid?.() !== 0)('a full disk', () => {
       const big = put(at, 'tb24-4.2.2.simg', sound('4.2.2', { payloadBytes: 14 * 1024 * 1024 }));
       const full = await barrow(['image', 'add', big], { data: own });
       expect(full.code).toBe(4);
-      expect(full.err).toContain('The disk of the store is full');
+      expect(full.err).toContain('There is no room for it');
       await tidy(one, own);
       expect(readdirSync(join(own, 'incoming'))).toEqual([]);
       const direct = await fetch(`${one.url}/api/v1/images?file=tb24-4.2.2.simg`, {

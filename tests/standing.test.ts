@@ -180,8 +180,8 @@ describe('the standing of the demo fleet', () => {
     const rule = await client.setTarget({ family: 'tarnbrook-access', version: '4.1.0', device: sw });
     expect((await device('quay-sw-3')).standing).toBe('ahead');
     const plan = (args: string[]) => run(['rollout', 'plan', 'quay-sw-3', ...args, '--json']);
-    expect((await plan([])).err).toContain('going down is a decision of its own');
-    expect((await plan(['--older'])).err).toContain('the store has no image of 4.1.0');
+    expect((await plan([])).out).toContain('going down is a decision of its own');
+    expect((await plan(['--older'])).out).toContain('the store has no image of 4.1.0');
     await client.removeTarget(rule.id);
   });
 

@@ -169,10 +169,14 @@ describe('the stores', () => {
     await client.putOffer('tb24b-4.3.0.simg', ['dunmoor-sw-1']);
     await expect(client.removeImage('tb24b-4.3.0.simg')).rejects.toMatchObject({ problem: { code: 'image-needed' } });
     await client.dropOffer('tb24b-4.3.0.simg');
+    // A plan that nobody started holds nothing; a rollout that runs does.
     const plan = await client.plan({ devices: ['dunmoor-sw-1'], first: 0 });
+    await client.say(plan.id, 'start');
     await expect(client.removeImage('tb24b-4.3.0.simg')).rejects.toMatchObject({
       problem: { detail: expect.stringContaining(plan.name) as string },
     });
     expect((await client.removeImage('wr110-R7.04.simg')).removed).toBe('wr110-R7.04.simg');
+    await rolloutUntil(client, plan.id, isEnded);
+    expect((await client.removeImage('tb24b-4.3.0.simg')).removed).toBe('tb24b-4.3.0.simg');
   });
 });

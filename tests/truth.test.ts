@@ -1,6 +1,10 @@
+import { execFileSync } from 'node:child_process';
+import { writeFileSync } from 'node:fs';
+import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Rollout } from '@barrow/core';
-import { barrow } from './support/service.js';
+import { fitImage } from '@barrow/standins';
+import { barrow, folder } from './support/service.js';
 import { isEnded, prepare, rolloutUntil, setScene, type FamilyChanges, type Scene } from './support/scene.js';
 
 const compared = `      - check: { value: '\${octets}', is: '\${imageBytes}' }
@@ -79,5 +83,54 @@ describe('a device that stops in the middle of its settings', () => {
       const all = [JSON.stringify(rollout()), JSON.stringify(detail), JSON.stringify(await client.report(rollout().id)), log()].join('\n');
       expect(all).not.toMatch(/tide-quay|watchword \w|port 5 note/);
     });
+  });
+});
+
+describe('files that tell what they are', () => {
+  let scene: Scene;
+  const dir = folder();
+  beforeAll(async () => {
+    scene = await setScene({
+      network: 107,
+      only: ['quay-sw-1'],
+      families: {
+        'tollard-desk': [
+          [
+            '  header: simg\n  names:\n',
+            "  header: none\n  names:\n    - { pattern: '^d40-(?P<version>[0-9.]+)\\.tar\\.gz$', models: [D40] }\n",
+          ],
+        ],
+      },
+    });
+  });
+  afterAll(async () => {
+    await scene?.end();
+    dir.remove();
+  });
+  const add = (file: string, ...more: string[]) => barrow(['image', 'add', join(dir.path, file), '--json', ...more], { data: scene.data });
+
+  it('a tree whose part is not what its own hash node tells is refused', async () => {
+    const made = (version: string) => fitImage(`SC-16 rev 2 firmware ${version}`, Buffer.from('the firmware of a console server'));
+    writeFileSync(join(dir.path, 'sc16-4.0.3.itb'), made('4.0.3'));
+    const whole = made('4.0.4');
+    whole[whole.length - 3]! ^= 1;
+    writeFileSync(join(dir.path, 'sc16-4.0.4.itb'), whole);
+    expect((await add('sc16-4.0.3.itb')).code).toBe(0);
+    const refused = await add('sc16-4.0.4.itb');
+    expect(refused.code).toBe(4);
+    expect(refused.json<{ error: { why: string } }>().error.why).toMatch(
+      /of its part firmware-1 it tells the sha256 [0-9a-f]{64}, the part has/,
+    );
+  });
+
+  it('an archive that the device takes whole is taken whole: by the name that its family knows, or on a word', async () => {
+    writeFileSync(join(dir.path, 'inside'), 'what only the phone unpacks');
+    for (const file of ['d40-3.0.9.tar.gz', 'd40-unnamed.tar.gz']) execFileSync('tar', ['-czf', file, 'inside'], { cwd: dir.path });
+    const named = (await add('d40-3.0.9.tar.gz')).json<{ file: string; version: string }[]>();
+    expect(named[0]).toMatchObject({ file: 'd40-3.0.9.tar.gz', version: '3.0.9' });
+    const unpacked = await add('d40-unnamed.tar.gz');
+    expect(unpacked.json<{ error: { why: string } }>().error.why).toContain('there is no image in it');
+    const word = ['--as-is', '--family', 'tollard-desk', '--model', 'D40', '--revision', 'B', '--version', '3.1.0'];
+    expect((await add('d40-unnamed.tar.gz', ...word)).json<{ version: string }[]>()[0]).toMatchObject({ version: '3.1.0' });
   });
 });

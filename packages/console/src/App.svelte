@@ -27,11 +27,7 @@
     { href: '/transfers', word: 'Transfers', here: (path: string) => path.startsWith('/transfers') },
   ];
   let now = $state(Date.now());
-  const told = $derived(
-    live.state === 'lost' && live.lostSince !== null
-      ? `lost since ${localTime(new Date(live.lostSince).toISOString())}: what is shown is ${duration(Math.max(1000, now - live.lostSince))} old`
-      : { connecting: 'connecting…', live: 'live', lost: 'connection lost' }[live.state],
-  );
+  const told = $derived({ connecting: 'connecting…', live: 'live', lost: 'lost' }[live.state]);
   let troubles = $state.raw<ServiceTrouble[]>([]);
   const look = () =>
     client()
@@ -93,6 +89,13 @@
       <button class="icon" onclick={signOut} aria-label="Sign out" title="Sign out"><LogOut size={16} /></button>
     </header>
     <main id="main" tabindex="-1">
+      {#if live.state === 'lost' && live.lostSince !== null}
+        <p class="stale" role="status">
+          The connection is lost since {localTime(new Date(live.lostSince).toISOString())}: what is shown is {duration(
+            Math.max(1000, now - live.lostSince),
+          )} old. It is tried again by itself.
+        </p>
+      {/if}
       {#each troubles as failure (failure.code)}<Trouble {failure} />{/each}
       <Router />
     </main>
@@ -172,6 +175,15 @@
   }
   .live[data-state='lost'] {
     color: var(--bad);
+    font-weight: 600;
+  }
+  .stale {
+    margin-bottom: 0.75rem;
+    padding: 0.4rem 0.75rem;
+    border: 1px solid var(--bad);
+    border-radius: var(--radius-base);
+    color: var(--bad);
+    background: var(--sheet);
     font-weight: 600;
   }
   .icon {

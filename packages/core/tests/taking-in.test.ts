@@ -1,3 +1,4 @@
+import { createHash } from 'node:crypto';
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import {
@@ -42,6 +43,20 @@ describe('headers of open formats', () => {
       format: 'fit',
       title: 'SC-16 rev 2 firmware 4.0.3',
     });
+  });
+
+  it('of a tree tell where each part lies, and the hash that the tree has of it', () => {
+    const whole = fitImage('a tree', data);
+    const { parts, totalBytes } = readFileHeader(whole)!;
+    expect(parts).toEqual([
+      {
+        name: 'firmware-1',
+        offset: whole.length - data.length,
+        bytes: data.length,
+        hashes: [{ algorithm: 'sha256', value: createHash('sha256').update(data).digest('hex') }],
+      },
+    ]);
+    expect(totalBytes).toBe(whole.length);
   });
 
   it('are never misread: one changed octet of a U-Boot header is always seen', () => {

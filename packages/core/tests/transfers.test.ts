@@ -82,7 +82,11 @@ describe('what is said of a transfer', () => {
     ['another name', { refusals: refused({ file: 'SW.simg' }) }, 'asked-other-name'],
     ['a stranger asks for the very file', { refusals: refused({ address: '127.9.9.9' }) }, 'asked-from-elsewhere'],
     ['no answer heard', { moves: [move({ acks: 0, block: 0, bytes: 0, tries: 4, silentMs: 9000 })] }, 'reply-never-acknowledged'],
-    ['large blocks', { moves: [move({ acks: 1, block: 0, bytes: 0, tries: 4, silentMs: 9000, blockSize: 8192 })] }, 'large-blocks-lost'],
+    [
+      'large blocks',
+      { moves: [move({ acks: 1, block: 0, bytes: 0, tries: 4, silentMs: 9000, blockSize: 8192, resent: 3 })] },
+      'large-blocks-lost',
+    ],
     ['a window not kept', { moves: [move({ acks: 35, singleSteps: 34, resent: 100 })] }, 'options-not-kept'],
     ['error 8', { moves: [move({ receiverError: { code: 8, message: 'not wanted' } })] }, 'options-not-kept'],
     ['error 3', { moves: [move({ receiverError: { code: 3, message: 'full' } })] }, 'no-space'],

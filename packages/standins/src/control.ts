@@ -4,7 +4,8 @@ import type { Fleet } from './fleet.js';
 
 /**
  * A small HTTP door to a running fleet, for people and tests in other processes: `GET /` tells what truly happened
- * to every device; `PUT` and `DELETE /DEVICE/FAULT` switch a fault on and off; `POST /DEVICE/power-loss` cuts its power.
+ * to every device; `PUT` and `DELETE /DEVICE/FAULT` switch a fault on and off; `POST /DEVICE/power-loss`
+ * cuts its power for a moment; `POST /DEVICE/power-on` switches one on that stayed dark.
  */
 export async function openControl(fleet: Fleet, port = 0): Promise<{ url: string; server: Server }> {
   const server = createServer((request, response) => void serve(request, response));
@@ -41,7 +42,11 @@ export async function openControl(fleet: Fleet, port = 0): Promise<{ url: string
         fleet.device(device).losePower();
         return answer(200, { device, powerLosses: fleet.device(device).counters.powerLosses });
       }
-      return answer(404, { error: 'GET /, PUT or DELETE /DEVICE/FAULT, POST /DEVICE/power-loss' });
+      if (request.method === 'POST' && device && what === 'power-on') {
+        fleet.device(device).powerOn();
+        return answer(200, { device, state: fleet.device(device).state });
+      }
+      return answer(404, { error: 'GET /, PUT or DELETE /DEVICE/FAULT, POST /DEVICE/power-loss or power-on' });
     } catch (error) {
       return answer(400, { error: (error as Error).message });
     }

@@ -346,6 +346,14 @@ export class StandIn {
     void this.#goDown();
   }
 
+  /** Somebody went there and switched it off and on again. */
+  powerOn(): void {
+    if (this.state !== 'dead') return;
+    this.faults.delete('never-returns');
+    this.state = 'booting';
+    this.#bootTimer = setTimeout(() => void this.#boot(), (bootSeconds * 1000) / this.options.timeScale);
+  }
+
   async #goDown(): Promise<void> {
     if (this.writing) this.counters.restartsInWrite++;
     this.writing = false;

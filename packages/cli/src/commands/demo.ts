@@ -5,7 +5,7 @@ import { collect, type Register } from '../context.js';
 import { connect } from '../connect.js';
 import { CommandError, exit } from '../errors.js';
 import { makeColours, print } from '../output.js';
-import { defaultHttpStore, defaultTftp, hostPort, startHere, untilStopped } from './serve.js';
+import { defaultHttpStore, defaultTftp, startHere, untilStopped } from './serve.js';
 
 interface DemoOptions {
   folder: string;
@@ -67,24 +67,37 @@ export const registerDemo: Register = (program, act) => {
         });
         const dataFolder = join(folder, 'data');
         try {
-          const service = await startHere({
-            dataFolder,
-            listen: o.walkthrough ? { host: '127.0.0.1', port: 0 } : hostPort('--listen', o.listen),
-            tftpListen: o.walkthrough ? { host: '127.0.0.1', port: 0 } : hostPort('--tftp-listen', o.tftpListen),
-            httpStoreListen: o.walkthrough ? { host: '127.0.0.1', port: 0 } : hostPort('--http-store-listen', o.httpStoreListen),
-            httpStoreTls: null,
-            storeAddress: null,
-            familyFolder: null,
-            timeScale: scale,
-            consoleFolder: consoleFolder(),
-            logLevel: o.log,
-          });
-          try {
-            if (o.walkthrough) {
-              const { walkthrough } = await import('../demo/walkthrough.js');
+          if (o.walkthrough) {
+            const { walkthrough } = await import('../demo/walkthrough.js');
+            const nowhere = { host: '127.0.0.1', port: 0 };
+            const service = await startHere({
+              dataFolder,
+              listen: nowhere,
+              tftpListen: nowhere,
+              httpStoreListen: nowhere,
+              httpStoreTls: null,
+              storeAddress: null,
+              familyFolder: null,
+              timeScale: scale,
+              consoleFolder: consoleFolder(),
+              logLevel: o.log,
+            });
+            try {
               await walkthrough(io, dataFolder, images, fleet.control);
-              return;
+            } finally {
+              await service.stop();
             }
+            return;
+          }
+          const { startServiceChild } = await import('../demo/service-child.js');
+          const service = await startServiceChild(
+            [
+              ...['--data', dataFolder, '--listen', o.listen, '--tftp-listen', o.tftpListen, '--http-store-listen', o.httpStoreListen],
+              ...['--device-time-scale', String(scale), '--log', o.log],
+            ],
+            io.err,
+          );
+          try {
             const barrow = connect({ data: dataFolder, url: service.url });
             await data.loadNetworks(barrow);
             const good = images.filter((i) => !/\/(damaged|other)\//.test(i));
@@ -102,6 +115,7 @@ export const registerDemo: Register = (program, act) => {
                 '',
                 `${fleet.devices} simulated devices, their time ${scale} times ours. What truly happened to them: ${fleet.control}`,
                 `Images to add by hand: ${relative(process.cwd(), join(folder, 'images'))}. End with Ctrl-C.`,
+                `To kill the service alone, which comes back by itself: kill -9 $(cat ${join(here, 'pid')})`,
                 '',
               ].join('\n'),
             );

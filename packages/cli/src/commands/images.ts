@@ -31,6 +31,7 @@ interface AddOptions {
   digest?: string;
   checksums?: string;
   writeNote?: boolean;
+  asIs?: boolean;
 }
 
 /** The channel of an image by word and shape; a withdrawn one says so instead. */
@@ -97,6 +98,7 @@ export const registerImages: Register = (program, act) => {
     .option('--sha256 <digest>', 'the digest that its source published')
     .option('--digest <digest>', 'the same as SHA-512; or as SHA-1 or MD5, which only compare')
     .option('--checksums <file>', 'a checksum file of the source, with lines of digest and name')
+    .option('--as-is', 'an archive is what the device takes: do not unpack it')
     .option('--write-note', 'write what is known of it to a note beside the file')
     .action(
       act(async ({ say, client }, paths: string[], o: AddOptions) => {
@@ -117,6 +119,7 @@ export const registerImages: Register = (program, act) => {
             channel: o.channel ?? null,
             digest: o.sha256 ?? o.digest ?? null,
             checksums: given,
+            asIs: o.asIs === true,
           };
           try {
             const taken = await takeBatch(barrow, batch, wishes, progressOf(say));

@@ -28,11 +28,14 @@ export async function startHere(options: ServiceOptions): Promise<RunningService
   const service = await startService(options);
   const file = join(options.dataFolder, 'address');
   writeFileSync(file, `${service.url}\n`);
+  const pid = join(options.dataFolder, 'pid');
+  writeFileSync(pid, `${process.pid}\n`);
   return {
     ...service,
     stop: async () => {
       await service.stop();
       rmSync(file, { force: true });
+      rmSync(pid, { force: true });
     },
   };
 }

@@ -68,6 +68,8 @@ export const takeInput = z.strictObject({
   digest: z.string().nullable().default(null),
   /** The text of a checksum file. */
   checksums: z.string().max(1_000_000).nullable().default(null),
+  /** An archive is what the device takes, and is not unpacked. */
+  asIs: z.boolean().default(false),
 });
 export type TakeInput = z.input<typeof takeInput>;
 export const takenSchema = z.object({

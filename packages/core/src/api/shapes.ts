@@ -628,6 +628,8 @@ export const liveEventSchema = z.discriminatedUnion('kind', [
       'backups',
       'health',
     ]),
+    /** What of it has changed, where it is only a few. */
+    ids: z.array(z.string()).optional(),
   }),
 ]);
 export type LiveEvent = z.infer<typeof liveEventSchema>;

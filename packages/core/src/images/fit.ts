@@ -1,5 +1,5 @@
 import { ImageHeaderError } from './header.js';
-import type { FileHeader } from './uboot.js';
+import type { FileHeader, HeaderPart } from './uboot.js';
 
 const magic = 0xd00dfeed;
 /** No structure block may be larger than what is read of a file's start. */
@@ -34,6 +34,15 @@ export function readFit(start: Uint8Array): FileHeader {
     return new TextDecoder().decode(start.subarray(at, end));
   };
   const path: string[] = [];
+  const parts = new Map<string, Part>();
+  /** The part that the present node is of, and the hash node in it. */
+  const partAt = (): Part | null => {
+    if (path[1] !== 'images' || path.length < 3) return null;
+    const name = path[2]!;
+    const known = parts.get(name) ?? { inline: null, offset: null, position: null, size: null, hashes: new Map() };
+    parts.set(name, known);
+    return known;
+  };
   let description: string | null = null;
   let hasImages = false;
   // Devicetree Specification §5.4: tokens are aligned to four octets.
@@ -54,6 +63,7 @@ export function readFit(start: Uint8Array): FileHeader {
       if (at + 8 + length > structAt + structSize) throw wrong('a property is longer than the tree');
       if (path.length === 1 && name === 'description')
         description = new TextDecoder().decode(start.subarray(at + 8, at + 8 + Math.max(0, length - 1)));
+      takeProperty(partAt(), path, name, { at: at + 8, length, bytes: start.subarray(at + 8, at + 8 + length) });
       at += 8 + ((length + 3) & ~3);
     } else if (token === 9) break;
     else if (token !== 4) throw wrong(`the tree holds the unknown token ${token}`);
@@ -69,6 +79,52 @@ export function readFit(start: Uint8Array): FileHeader {
     version: null,
     component: null,
     content: null,
-    totalBytes: totalSize,
+    parts: [...parts].flatMap(([name, part]) => placed(name, part, totalSize)),
+    totalBytes: Math.max(totalSize, ...[...parts].flatMap(([name, part]) => placed(name, part, totalSize).map((p) => p.offset + p.bytes))),
   };
+}
+
+interface Part {
+  /** Data inside of the tree. */
+  inline: { readonly at: number; readonly length: number } | null;
+  /** From the end of the tree, or from the beginning of the file. */
+  offset: number | null;
+  position: number | null;
+  size: number | null;
+  readonly hashes: Map<string, { algorithm: string | null; value: string | null }>;
+}
+
+/** Takes what a property of a part, or of a hash node in it, says. Source: flattened image tree binding, nodes `image-1` and `hash-1`. */
+function takeProperty(
+  part: Part | null,
+  path: readonly string[],
+  name: string,
+  value: { readonly at: number; readonly length: number; readonly bytes: Uint8Array },
+): void {
+  if (part === null) return;
+  const { at, length, bytes } = value;
+  const number = (): number | null => (length === 4 ? new DataView(bytes.buffer, bytes.byteOffset, 4).getUint32(0) : null);
+  if (path.length === 3) {
+    if (name === 'data') part.inline = { at, length };
+    else if (name === 'data-offset') part.offset = number();
+    else if (name === 'data-position') part.position = number();
+    else if (name === 'data-size') part.size = number();
+  } else if (path.length === 4 && /^(hash|checksum)\b/.test(path[3]!)) {
+    const hash = part.hashes.get(path[3]!) ?? { algorithm: null, value: null };
+    part.hashes.set(path[3]!, hash);
+    if (name === 'algo') hash.algorithm = new TextDecoder().decode(bytes.subarray(0, Math.max(0, length - 1)));
+    if (name === 'value') hash.value = [...bytes].map((b) => b.toString(16).padStart(2, '0')).join('');
+  }
+}
+
+/** Where a part lies in the file; nothing for one that says no place, and so can be compared with nothing. */
+function placed(name: string, part: Part, totalSize: number): HeaderPart[] {
+  const hashes = [...part.hashes.values()].flatMap(({ algorithm, value }) =>
+    algorithm === null || value === null ? [] : [{ algorithm, value }],
+  );
+  if (part.inline) return [{ name, offset: part.inline.at, bytes: part.inline.length, hashes }];
+  if (part.size === null) return [];
+  if (part.position !== null) return [{ name, offset: part.position, bytes: part.size, hashes }];
+  // External data begins at the next four octets after the tree.
+  return part.offset === null ? [] : [{ name, offset: ((totalSize + 3) & ~3) + part.offset, bytes: part.size, hashes }];
 }

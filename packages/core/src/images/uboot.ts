@@ -1,6 +1,15 @@
 import CRC32 from 'crc-32';
 import { ImageHeaderError } from './header.js';
 
+/** One part of a file, and what the file itself says that it is. */
+export interface HeaderPart {
+  readonly name: string;
+  readonly offset: number;
+  readonly bytes: number;
+  /** Lower-case hexadecimal; `algorithm` as the file names it. */
+  readonly hashes: readonly { readonly algorithm: string; readonly value: string }[];
+}
+
 /** What a file tells of itself, whatever its format. */
 export interface FileHeader {
   readonly format: 'simg' | 'uboot' | 'fit';
@@ -19,6 +28,8 @@ export interface FileHeader {
     readonly sha256: string | null;
     readonly crc32: number | null;
   } | null;
+  /** Parts of the content with the check values that the file tells of each; absent where the format has none. */
+  readonly parts?: readonly HeaderPart[];
   /** The least length of the whole file. */
   readonly totalBytes: number;
 }

@@ -211,6 +211,8 @@ export class Database {
     this.#closing.abort();
     await this.write(async (em) => em.nativeDelete(MarkEntity, { name: 'holder' })).catch(() => undefined);
     if (this.#busy) await new Promise<void>((resolve) => this.#idle.push(resolve));
+    // All of it stands in the one file then, as who copies it expects.
+    await this.select('pragma wal_checkpoint(truncate)').catch(() => undefined);
     await this.orm.close(true);
     this.lock.close();
   }

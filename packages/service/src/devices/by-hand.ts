@@ -79,7 +79,7 @@ export class ByHand {
       for (let at = 0; at < history.length; at += manyAtOnce)
         await em.insertMany(HistoryEntity, history.slice(at, at + manyAtOnce) as never);
     });
-    this.context.live.changed('devices');
+    this.context.live.changed('devices', all.some((w) => w.isNew) ? undefined : all.map((w) => w.row.id));
   }
 
   async remove(row: DeviceRow): Promise<void> {

@@ -80,10 +80,102 @@ const collate = new Intl.Collator('en', { numeric: true });
 export const inOrder = (a: { site: string; name: string }, b: { site: string; name: string }): number =>
   collate.compare(a.site, b.site) || collate.compare(a.name, b.name);
 
+/** Makes known devices of rows: by which target, from which state, along which path. */
+class Assembly {
+  readonly #byId: Map<string, DeviceRow>;
+  readonly #children = new Map<string, Set<string>>();
+  readonly #partners = new Map<string, PathPartner>();
+  /** Solved once for each distinct state, not once for each device. */
+  readonly #solved = new Map<string, StandingResult>();
+
+  constructor(
+    private readonly families: Context['families'],
+    private readonly book: PathBook,
+    private readonly finder: TargetFinder,
+    private readonly hardwareOf: (row: DeviceRow) => DeviceHardware,
+    rows: readonly DeviceRow[],
+  ) {
+    this.#byId = new Map(rows.map((r) => [r.id, r]));
+    for (const row of rows) this.#hang(row);
+  }
+
+  #hang(row: DeviceRow): void {
+    if (row.parent === null) return;
+    const under = this.#children.get(row.parent) ?? new Set();
+    under.add(row.id);
+    this.#children.set(row.parent, under);
+  }
+
+  /** The rows anew, and what hangs on them; null when one of them was not known. */
+  replace(rows: readonly DeviceRow[]): Map<string, KnownDevice> | null {
+    if (rows.some((row) => !this.#byId.has(row.id))) return null;
+    const touched = new Set<string>();
+    const touch = (id: string, above: number): void => {
+      if (touched.has(id) || above > 5) return;
+      touched.add(id);
+      for (const child of this.#children.get(id) ?? []) touch(child, above + 1);
+    };
+    for (const row of rows) {
+      const before = this.#byId.get(row.id)!;
+      if (before.parent !== null) this.#children.get(before.parent)?.delete(row.id);
+      this.#byId.set(row.id, row);
+      this.#hang(row);
+      touch(row.id, 0);
+    }
+    this.#partners.clear();
+    return new Map([...touched].map((id) => [id, this.make(this.#byId.get(id)!)]));
+  }
+
+  make(row: DeviceRow): KnownDevice {
+    const target = this.finder.for(row);
+    const state = this.#stateOf(row, 0);
+    const key = JSON.stringify([state, target?.family, target?.version, target?.acceptUnreleased, target?.conflict]);
+    let standing = this.#solved.get(key);
+    if (!standing) {
+      standing = standingOf({ ...state, targeting: target, schemes: this.families, book: this.book });
+      this.#solved.set(key, standing);
+    }
+    const { name, address, serial, mac, maker, model, firmware, id, note, tags, addresses } = row;
+    const searched = [name, address, serial, mac, maker, model, firmware, id, note, ...tags, ...addresses]
+      .filter(Boolean)
+      .join('\n')
+      .toLowerCase();
+    return { row, state, target, standing, searched, parentName: row.parent === null ? null : (this.#byId.get(row.parent)?.name ?? null) };
+  }
+
+  #stateOf(row: DeviceRow, above: number): PathDevice {
+    return {
+      hardware: this.hardwareOf(row),
+      firmware: row.firmware,
+      bootLoader: row.bootLoader || null,
+      partner: row.parent === null || above > 4 ? null : this.#partnerOf(row.parent, above + 1),
+    };
+  }
+
+  #partnerOf(id: string, above: number): PathPartner | null {
+    const row = this.#byId.get(id);
+    if (!row) return null;
+    const known = this.#partners.get(id);
+    if (known) return known;
+    const targeting = this.finder.for(row);
+    const { conflict = null, pin = null } = targeting ?? {};
+    const found: PathPartner = {
+      ...this.#stateOf(row, above),
+      id,
+      name: row.name,
+      target: targeting && conflict === null && pin === null ? pathTargetOf(targeting) : null,
+      pinned: pin?.reason ?? null,
+    };
+    this.#partners.set(id, found);
+    return found;
+  }
+}
+
 /** The records of devices, each with its standing; read once and again only after something changed. */
 export class Devices {
   #known: Promise<KnownDevice[]> | null = null;
   #pathBook: PathBook | null = null;
+  #assembly: Assembly | null = null;
   #book: { readonly of: KnownDevice[]; readonly book: DeviceBook; readonly byId: ReadonlyMap<string, KnownDevice> } | null = null;
 
   constructor(
@@ -96,7 +188,8 @@ export class Devices {
         event.kind === 'changed' &&
         (event.what === 'devices' || event.what === 'images' || event.what === 'targets' || event.what === 'families')
       )
-        this.#known = null;
+        if (event.what === 'devices' && event.ids) this.#patch(event.ids);
+        else this.#known = null;
     });
   }
 
@@ -121,64 +214,35 @@ export class Devices {
       db.find(PinEntity),
     ]);
     const book = new PathBook(families, images.map(pathImageOf));
-    const finder = new TargetFinder(rules, pins);
-    const byId = new Map(rows.map((r) => [r.id, r]));
-    const partners = new Map<string, PathPartner>();
-    const stateOf = (row: DeviceRow, above: number): PathDevice => ({
-      hardware: this.hardwareOf(row),
-      firmware: row.firmware,
-      bootLoader: row.bootLoader || null,
-      partner: row.parent === null || above > 4 ? null : partnerOf(row.parent, above + 1),
-    });
-    const partnerOf = (id: string, above: number): PathPartner | null => {
-      const row = byId.get(id);
-      if (!row) return null;
-      let found = partners.get(id);
-      if (!found) {
-        const targeting = finder.for(row);
-        const { conflict = null, pin = null } = targeting ?? {};
-        found = {
-          ...stateOf(row, above),
-          id,
-          name: row.name,
-          target: targeting && conflict === null && pin === null ? pathTargetOf(targeting) : null,
-          pinned: pin?.reason ?? null,
-        };
-        partners.set(id, found);
-      }
-      return found;
-    };
-    // Solved once for each distinct state, not once for each device.
-    const solved = new Map<string, StandingResult>();
-    const known = rows.map((row): KnownDevice => {
-      const target = finder.for(row);
-      const state = stateOf(row, 0);
-      const key = JSON.stringify([state, target?.family, target?.version, target?.acceptUnreleased, target?.conflict]);
-      let standing = solved.get(key);
-      if (!standing) {
-        standing = standingOf({ ...state, targeting: target, schemes: families, book });
-        solved.set(key, standing);
-      }
-      const searched = [
-        row.name,
-        row.address,
-        row.serial,
-        row.mac,
-        row.maker,
-        row.model,
-        row.firmware,
-        row.id,
-        row.note,
-        ...row.tags,
-        ...row.addresses,
-      ]
-        .filter(Boolean)
-        .join('\n')
-        .toLowerCase();
-      return { row, state, target, standing, searched, parentName: row.parent === null ? null : (byId.get(row.parent)?.name ?? null) };
-    });
+    const assembly = new Assembly(families, book, new TargetFinder(rules, pins), (row) => this.hardwareOf(row), rows);
     this.#pathBook = book;
-    return known.sort((a, b) => inOrder(a.row, b.row));
+    this.#assembly = assembly;
+    return rows.map((row) => assembly.make(row)).sort((a, b) => inOrder(a.row, b.row));
+  }
+
+  /** Takes a few rows anew into what was read: a note that is written must not make everybody wait for ten thousand others. */
+  #patch(ids: readonly string[]): void {
+    const before = this.#known;
+    if (before === null) return;
+    const patched = (async (): Promise<KnownDevice[]> => {
+      const all = await before;
+      const assembly = this.#assembly!;
+      const rows = await this.context.db.find(DeviceEntity, { id: { $in: [...ids] } });
+      const fresh = assembly.replace(rows);
+      // Somebody came or went: the list itself is another.
+      if (fresh === null || rows.length < new Set(ids).size) return this.#read();
+      const moved = all.some((known) => {
+        const row = fresh.get(known.row.id)?.row;
+        return row !== undefined && (row.name !== known.row.name || row.site !== known.row.site);
+      });
+      const next = all.map((known) => fresh.get(known.row.id) ?? known);
+      return moved ? next.sort((a, b) => inOrder(a.row, b.row)) : next;
+    })();
+    this.#known = patched;
+    patched.catch(() => {
+      // What could not be patched is read whole when it is next asked for.
+      if (this.#known === patched) this.#known = null;
+    });
   }
 
   /** The standing of a device with the way down to its target, should it run something newer. */
@@ -353,7 +417,6 @@ export class Devices {
       await em.insert(ObservationEntity, { device: device.id, ...observation, lastAt: at, times: 1, digest: '' } as never);
       if (history.length > 0) await em.insertMany(HistoryEntity, history as never);
     });
-    this.#known = null;
-    this.context.live.changed('devices');
+    this.context.live.changed('devices', [device.id]);
   }
 }

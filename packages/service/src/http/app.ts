@@ -41,13 +41,7 @@ export function makeApp(parts: Parts, closing: AbortSignal): OpenAPIHono<Env> {
       const told = [...new Set(result.error.issues.map((issue) => describeIssue(issue, (result as { data?: unknown }).data)))]
         .slice(0, 3)
         .join('; ');
-      throw new Refusal(
-        400,
-        'request-malformed',
-        'The request was not understood',
-        `${told[0]!.toUpperCase()}${told.slice(1)}.`,
-        'See /api/docs for what is expected.',
-      );
+      throw new Refusal(400, 'request-malformed', 'The request was not understood', `${told}.`, 'See /api/docs for what is expected.');
     },
   });
   const answer = (error: Refusal): Response => {

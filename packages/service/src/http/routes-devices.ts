@@ -329,7 +329,7 @@ export function deviceRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
           probe: `accepted by ${who.name}`,
         } as never);
       });
-      context.live.changed('devices');
+      context.live.changed('devices', [row.id]);
       return devices.view(await devices.get(row.id));
     },
   });

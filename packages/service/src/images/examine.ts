@@ -14,7 +14,9 @@ import {
   VersionUnreadable,
   whatItRatherIs,
   type Channel,
+  type DigestName,
   type FileHeader,
+  type HeaderPart,
   type ImageNote,
   type Saying,
   type VersionScheme,
@@ -75,7 +77,8 @@ export async function readStart(member: Member): Promise<Start> {
       'Check that this is the image itself and not an archive or a page that holds it.',
     );
   }
-  return { header, ratherIs: header ? null : whatItRatherIs(start) };
+  // An archive that the device takes whole is an archive.
+  return { header, ratherIs: header || member.asIs ? null : whatItRatherIs(start) };
 }
 
 async function checkContent({ file, path, bytes, content: taken }: Member, header: FileHeader): Promise<void> {
@@ -89,6 +92,7 @@ async function checkContent({ file, path, bytes, content: taken }: Member, heade
         : `${file}: its header tells of ${totalBytes} octets, it has ${bytes}.`,
       damaged,
     );
+  for (const part of header.parts ?? []) await checkPart({ file, path }, part);
   if (!content) return;
   if (content.sha256 !== null) {
     const digest = taken?.offset === content.offset ? taken.sha256 : await digestOfFile(path, { from: content.offset });
@@ -103,6 +107,28 @@ async function checkContent({ file, path, bytes, content: taken }: Member, heade
         `${file}: its header tells CRC-32 ${content.crc32.toString(16)}, the content has ${crc.toString(16)}.`,
         damaged,
       );
+  }
+}
+
+const hashWords: Readonly<Record<string, DigestName | 'crc32'>> = {
+  crc32: 'crc32',
+  md5: 'md5',
+  sha1: 'sha1',
+  sha256: 'sha256',
+  sha512: 'sha512',
+};
+
+/** Compares a part of the file with every hash that the file tells of it, and that can be computed. @throws Refusal */
+async function checkPart({ file, path }: Pick<Member, 'file' | 'path'>, { name, offset, bytes, hashes }: HeaderPart): Promise<void> {
+  for (const { algorithm, value } of hashes) {
+    const kind = hashWords[algorithm];
+    if (!kind) continue;
+    const is =
+      kind === 'crc32'
+        ? (await crcOfFile(path, offset, bytes)).toString(16).padStart(8, '0')
+        : await digestOfFile(path, { from: offset, bytes, kind });
+    if (is !== value)
+      throw refuseImage('image-damaged', `${file}: of its part ${name} it tells the ${algorithm} ${value}, the part has ${is}.`, damaged);
   }
 }
 

@@ -32,8 +32,10 @@ export interface TakeWishes extends Claims {
   readonly digest: string | null;
   /** The text of a checksum file. */
   readonly checksums: string | null;
+  /** An archive is what the device takes, and is not unpacked. */
+  readonly asIs: boolean;
 }
-export const noWishes: TakeWishes = { ...noClaims, oneRelease: false, digest: null, checksums: null };
+export const noWishes: TakeWishes = { ...noClaims, oneRelease: false, digest: null, checksums: null, asIs: false };
 
 export interface TakenImages {
   readonly images: readonly { readonly row: ImageRow; readonly isNew: boolean }[];
@@ -79,7 +81,7 @@ export class Intake {
     const folder = this.uploads.scratch();
     try {
       const remarks: string[] = [];
-      const { images, notes, checksums, loose, unpacked } = await this.#sort(sources, folder, remarks);
+      const { images, notes, checksums, loose, unpacked } = await this.#sort(sources, folder, remarks, wishes.asIs);
       await this.#compareDigests(sources, [...sources, ...unpacked], wishes, checksums, remarks);
       const releases = await this.#releases(images, notes, wishes, remarks);
       if (releases.length === 0)
@@ -96,7 +98,7 @@ export class Intake {
   }
 
   /** Unpacks archives and parts images, notes, checksum files and the rest. */
-  async #sort(sources: readonly Member[], folder: string, remarks: string[]) {
+  async #sort(sources: readonly Member[], folder: string, remarks: string[], asIs: boolean) {
     const images: Member[] = [];
     const notes: { member: Member; note: ImageNote }[] = [];
     const checksums: Checksum[] = [];
@@ -133,8 +135,11 @@ export class Intake {
     };
     for (const source of sources) {
       const kind = source.bytes === 0 ? null : await archiveKind(source.path);
-      if (!kind) {
-        await sortOne(source, false);
+      // Some devices take an archive whole: their family knows its name, or a person says so.
+      const isRelease = kind !== null && (asIs || sayingsOfName(this.context.families.values(), source.file).length > 0);
+      if (isRelease) remarks.push(`${source.file} was taken as it is, and not unpacked`);
+      if (!kind || isRelease) {
+        await sortOne(isRelease ? { ...source, asIs: true } : source, false);
         continue;
       }
       const members = await unpack(kind, source, folder);

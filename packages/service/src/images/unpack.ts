@@ -18,6 +18,8 @@ export interface Member {
   readonly bytes: number;
   readonly sha256: string;
   /** The digest of what follows its header, where that was taken on the way in. */
+  /** An archive that the device takes whole. */
+  readonly asIs?: boolean;
   readonly content?: { readonly offset: number; readonly sha256: string } | null;
 }
 

@@ -164,7 +164,7 @@ async function noteShownKey(context: Context, device: string, detail: string): P
   const shown = /shows (SHA256:\S+?),/.exec(detail)?.[1];
   if (shown === undefined) return;
   await context.db.write(async (em) => em.nativeUpdate(DeviceEntity, { id: device }, { shownHostKey: shown }));
-  context.live.changed('devices');
+  context.live.changed('devices', [device]);
 }
 
 function scrub(entries: readonly ShellEntry[], family: Family): string {

@@ -5,5 +5,5 @@ import { DeviceEntity } from '../data/entities.js';
 export async function setArmed(context: Context, device: string, version: string | null, by: string): Promise<void> {
   const armed = version === null ? null : { version, at: Date.now(), by };
   await context.db.writeSurely(async (em) => em.nativeUpdate(DeviceEntity, { id: device }, { armed }));
-  context.live.changed('devices');
+  context.live.changed('devices', [device]);
 }

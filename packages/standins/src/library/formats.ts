@@ -1,3 +1,4 @@
+import { createHash } from 'node:crypto';
 import { crc32 } from 'node:zlib';
 
 /**
@@ -54,6 +55,7 @@ export function fitImage(description: string, data: Buffer): Buffer {
           property('type', text('firmware')),
           property('data-offset', words(0)),
           property('data-size', words(data.length)),
+          node('hash-1', property('algo', text('sha256')), property('value', createHash('sha256').update(data).digest())),
         ),
       ),
     ),
@@ -64,5 +66,6 @@ export function fitImage(description: string, data: Buffer): Buffer {
   const structAt = 40 + reservations.length;
   const stringsAt = structAt + tree.length;
   const header = words(0xd00dfeed, stringsAt + names.length, structAt, stringsAt, 40, 17, 16, 0, names.length, tree.length);
+  // External data begins at a place that four divides; the blocks before it are all of such lengths.
   return Buffer.concat([header, reservations, tree, names, data]);
 }
