@@ -97,7 +97,7 @@ describe('files that tell what they are', () => {
         'tollard-desk': [
           [
             '  header: simg\n  names:\n',
-            "  header: none\n  names:\n    - { pattern: '^d40-(?P<version>[0-9.]+)\\.tar\\.gz$', models: [D40] }\n",
+            "  header: none\n  names:\n    - { pattern: '^d40-(?P<version>[0-9.]+)\\.tar\\.gz$', models: [D40], hardwareRevisions: [A, B] }\n",
           ],
         ],
       },
@@ -124,13 +124,17 @@ describe('files that tell what they are', () => {
   });
 
   it('an archive that the device takes whole is taken whole: by the name that its family knows, or on a word', async () => {
-    writeFileSync(join(dir.path, 'inside'), 'what only the phone unpacks');
-    for (const file of ['d40-3.0.9.tar.gz', 'd40-unnamed.tar.gz']) execFileSync('tar', ['-czf', file, 'inside'], { cwd: dir.path });
-    const named = (await add('d40-3.0.9.tar.gz')).json<{ file: string; version: string }[]>();
-    expect(named[0]).toMatchObject({ file: 'd40-3.0.9.tar.gz', version: '3.0.9' });
+    for (const file of ['d40-3.0.9.tar.gz', 'd40-unnamed.tar.gz']) {
+      writeFileSync(join(dir.path, 'inside'), `what only the phone unpacks of ${file}`);
+      execFileSync('tar', ['-czf', file, 'inside'], { cwd: dir.path });
+    }
+    const named = (await add('d40-3.0.9.tar.gz')).json<{ images: { file: string; version: string }[] }>();
+    expect(named.images[0]).toMatchObject({ file: 'd40-3.0.9.tar.gz', version: '3.0.9' });
     const unpacked = await add('d40-unnamed.tar.gz');
     expect(unpacked.json<{ error: { why: string } }>().error.why).toContain('there is no image in it');
     const word = ['--as-is', '--family', 'tollard-desk', '--model', 'D40', '--revision', 'B', '--version', '3.1.0'];
-    expect((await add('d40-unnamed.tar.gz', ...word)).json<{ version: string }[]>()[0]).toMatchObject({ version: '3.1.0' });
+    expect((await add('d40-unnamed.tar.gz', ...word)).json<{ images: { version: string }[] }>().images[0]).toMatchObject({
+      version: '3.1.0',
+    });
   });
 });

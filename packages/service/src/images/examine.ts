@@ -188,7 +188,8 @@ export async function examine(
         `${member.file} is for ${header.maker} ${header.models.join(', ')}; no family here has such a model.`,
         'Check that it is the right file; `barrow family list` shows the models that Barrow knows.',
       );
-    if (!header && byName.every((s) => families.get(s.family!)!.images!.header !== 'none') && (given === null || ratherIs !== null))
+    const named = [...byName.map((s) => s.family), claims.family].filter((f): f is string => f !== null);
+    if (!header && named.every((f) => families.get(f)?.images?.header !== 'none') && (given === null || ratherIs !== null))
       throw refuseImage(
         'image-foreign',
         `${member.file}: ${ratherIs === null ? 'the file does not begin with a header that Barrow can read' : `the file is ${ratherIs}, and no image`}.`,
