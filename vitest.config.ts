@@ -5,7 +5,7 @@ export default defineConfig({
     include: ['packages/*/tests/**/*.test.ts', 'tests/**/*.test.ts'],
     // Real services, sockets and simulated devices: a test ends by an event, and this is only how long it may take at worst.
     testTimeout: 120_000,
-    hookTimeout: 60_000,
+    hookTimeout: 300_000,
     maxWorkers: 2,
     pool: 'forks',
   },

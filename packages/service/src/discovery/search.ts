@@ -1,9 +1,10 @@
 import { setMaxListeners } from 'node:events';
-import { networkInterfaces } from 'node:os';
+import { availableParallelism, loadavg, networkInterfaces } from 'node:os';
 import { addressesOf, believe, neverDevices, rangeTester, safeText, systemObjects, type Discovery } from '@barrow/core';
 import { recognise } from '@barrow/families';
 import {
   engineQuestion,
+  ownMissed,
   optionsQuestion,
   probeQuestion,
   snmpQuestion,
@@ -12,6 +13,7 @@ import {
   type ProbeMatch,
   type Question,
   type SipAnswer,
+  type SweepAnswer,
 } from '@barrow/wire';
 import type { Context } from '../context.js';
 import type { CredentialRow, NetworkRow } from '../data/entities.js';
@@ -37,6 +39,11 @@ const mostTroubles = 2000;
 /** The addresses of this machine. */
 const ownAddresses = (): string[] =>
   Object.values(networkInterfaces()).flatMap((of) => (of ?? []).map((a) => a.address).filter((a) => !a.includes('%')));
+
+/** What we missed ourselves while we asked, after which silence is asked again. */
+const muchMissedMs = 200;
+/** Whether more wants to run on this machine than it has processors for, by half. */
+const isMachineBusy = (): boolean => loadavg()[0]! > 1.5 * availableParallelism();
 
 interface Plan {
   readonly network: NetworkRow;
@@ -151,6 +158,11 @@ export class Search {
       counted = Math.max(counted, asked);
       this.tell();
     };
+    const missed = ownMissed();
+    const hearSnmp = ({ address, question, answer }: SweepAnswer): void => {
+      if (communities.has(question)) at(address).community = communities.get(question)!;
+      else if (question.group === 'snmp-v3') at(address).engineId = (answer as { engineId: string }).engineId;
+    };
     if (questions.length > 0) {
       view.stage = 'asking';
       const result = await sweep({
@@ -160,12 +172,11 @@ export class Search {
         tries: sweepTries,
         waitMs: sweepWaitMs,
         signal,
-        onAnswer: ({ address, question, answer }) => {
-          const swept = at(address);
-          if (communities.has(question)) swept.community = communities.get(question)!;
-          else if (question.group === 'snmp-v3') swept.engineId = (answer as { engineId: string }).engineId;
-          else if (question.group === 'ws-discovery') swept.onvif = answer as ProbeMatch;
-          else swept.sip = answer as SipAnswer;
+        onAnswer: (told) => {
+          const { address, question, answer } = told;
+          hearSnmp(told);
+          if (question.group === 'ws-discovery') at(address).onvif = answer as ProbeMatch;
+          else if (question.group === 'sip') at(address).sip = answer as SipAnswer;
         },
         onProgress: (sent, of) => count(Math.floor((sent / of) * addresses.length)),
       });
@@ -184,6 +195,14 @@ export class Search {
         onOpen: (address, port) => at(address).openPorts.add(port),
         onProgress: () => this.tell(),
       });
+    }
+    if (!signal.aborted && has('snmp') && (ownMissed() - missed > muchMissedMs || isMachineBusy())) {
+      // On a machine that has too much to do, silence is asked again of all that answered something else.
+      const silent = [...heard].flatMap(([address, s]) => (s.community === null && s.engineId === null ? [address] : []));
+      const again = questions.filter((q) => communities.has(q) || q.group === 'snmp-v3');
+      const { packetsPerSecond } = network;
+      if (silent.length > 0)
+        await sweep({ addresses: silent, questions: again, packetsPerSecond, tries: 4, waitMs: 1500, signal, onAnswer: hearSnmp });
     }
     if (!signal.aborted) count(addresses.length);
     return heard;
