@@ -154,7 +154,7 @@ class Staging extends Migration {
   }
 }
 
-/** What a held image was compared by, a check value of the key, and hosts that a person let passwords go to. */
+/** What a held image was compared by, and single values of the service: a check value of the key, who has the database open. */
 class Mending extends Migration {
   override up(): void {
     this.addSql('alter table transfer add column compared_by text;');

@@ -1,4 +1,3 @@
-import { setTimeout as pause } from 'node:timers/promises';
 import { streamSSE } from 'hono/streaming';
 import type { Context as HonoContext } from 'hono';
 import type { LiveEvent } from '@barrow/core';
@@ -29,10 +28,15 @@ export function liveEvents(c: HonoContext<Env>, live: Live, journal: Journal, en
   const last = c.req.header('last-event-id') ?? c.req.query('after');
   return streamSSE(c, async (stream) => {
     const over = new AbortController();
-    const end = (): void => over.abort();
-    const ended = new Promise<void>((resolve) => over.signal.addEventListener('abort', () => resolve(), { once: true }));
     const queue: LiveEvent[] = [];
+    /** Lets go what waits now: for an event, or for the listener to take one. One promise each, so that nothing gathers while it listens. */
     let wake: (() => void) | null = null;
+    let release: (() => void) | null = null;
+    const end = (): void => {
+      over.abort();
+      wake?.();
+      release?.();
+    };
     const leave = live.listen((event) => {
       queue.push(event);
       if (queue.length > longestQueue) end();
@@ -44,12 +48,18 @@ export function liveEvents(c: HonoContext<Env>, live: Live, journal: Journal, en
       if (signal.aborted) end();
       else signal.addEventListener('abort', end, { once: true });
     /** Writes, and waits no longer for a listener that takes nothing. */
-    const put = async (write: () => Promise<unknown>): Promise<void> => {
-      const stalled = new AbortController();
-      const late = pause(longestStallMs, null, { signal: stalled.signal }).then(end, () => undefined);
-      await Promise.race([write().catch(end), ended, late]);
-      stalled.abort();
-    };
+    const put = (write: () => Promise<unknown>): Promise<void> =>
+      new Promise((resolve) => {
+        const late = setTimeout(end, longestStallMs);
+        release = (): void => {
+          clearTimeout(late);
+          release = null;
+          resolve();
+        };
+        write()
+          .catch(end)
+          .finally(() => release?.());
+      });
     const alive = setInterval(() => void stream.write(': still here\n\n').catch(end), heartbeatMs);
     const send = (event: LiveEvent): Promise<void> =>
       put(() => stream.writeSSE({ data: JSON.stringify(event), ...(event.kind === 'journal' ? { id: String(event.entry.seq) } : {}) }));
@@ -65,7 +75,7 @@ export function liveEvents(c: HonoContext<Env>, live: Live, journal: Journal, en
       while (!over.signal.aborted) {
         const event = queue.shift();
         if (!event) {
-          await Promise.race([new Promise<void>((resolve) => (wake = resolve)), ended]);
+          await new Promise<void>((resolve) => (wake = resolve));
           wake = null;
           continue;
         }
