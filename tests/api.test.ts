@@ -1,3 +1,5 @@
+import Sqlite from 'libsql';
+import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { LiveEvent, Role } from '@barrow/core';
 import { BarrowClient, ProblemError } from '@barrow/client';
@@ -86,6 +88,29 @@ describe('the HTTP interface', () => {
       expect(((await answer.json()) as { detail: string }).detail).toContain(where);
     }
     expect((await get('/api/v1/nothing')).status).toBe(404);
+  });
+
+  it('ends the events of a token as soon as it is removed, and keeps who removed it', async () => {
+    const { client, url } = scene.served;
+    const made = await client.addToken({ name: 'for a while', role: 'viewer' });
+    const asIt = (path: string, method = 'GET') =>
+      fetch(`${url}/api/v1${path}`, { method, headers: { authorization: `Bearer ${made.token}` } });
+    const events = await asIt('/events');
+    const reader = events.body!.getReader();
+    expect(new TextDecoder().decode((await reader.read()).value)).toContain('event: hello');
+    for (let i = 0; i < 3; i++) await asIt('/devices', 'HEAD');
+    expect((await asIt('/networks/none', 'DELETE')).status).toBe(403);
+    await client.removeToken(made.id);
+    const ended = async (): Promise<boolean> => {
+      for (;;) if ((await reader.read()).done) return true;
+    };
+    // Cut off in the middle or ended: nothing more is told.
+    expect(await ended().catch(() => true)).toBe(true);
+    const db = new Sqlite(join(scene.data, 'barrow.db'), { readonly: true });
+    const deeds = db.prepare('select who, method, path from deed').all() as { who: string; method: string; path: string }[];
+    db.close();
+    expect(deeds.filter((d) => d.who === 'for a while')).toEqual([]);
+    expect(deeds).toContainEqual({ who: 'first admin', method: 'DELETE', path: `/api/v1/tokens/${made.id}` });
   });
 
   it('tells the journal live, and misses nothing across a lost connection and a restart of the service', async () => {
