@@ -87,6 +87,7 @@ export async function addNetworks(client: BarrowClient, fleet: Fleet): Promise<v
         snmpPort,
         sshPort,
         packetsPerSecond: 2000,
+        trustNow: true,
       });
   }
 }

@@ -3,7 +3,12 @@ import { demoCredentials, demoPorts } from '../../packages/cli/dist/demo/data.js
 import { sites, type Fleet } from '@barrow/standins';
 
 /** Everything that opens the whole scenario, and one network for each site, of all its addresses. */
-export async function addWholeNetworks(client: BarrowClient, network: number, only: readonly string[] = sites): Promise<void> {
+export async function addWholeNetworks(
+  client: BarrowClient,
+  network: number,
+  only: readonly string[] = sites,
+  trustNow = true,
+): Promise<void> {
   for (const one of demoCredentials) await client.addCredential(one);
   for (const [index, site] of sites.entries())
     if (only.includes(site))
@@ -14,6 +19,7 @@ export async function addWholeNetworks(client: BarrowClient, network: number, on
         credentials: demoCredentials.map((c) => c.name),
         ...demoPorts,
         packetsPerSecond: 4000,
+        trustNow,
       });
 }
 

@@ -1,6 +1,8 @@
 import { createParser } from 'eventsource-parser';
 import {
   aboutSchema,
+  approvalResult,
+  waitingHostSchema,
   advisoryDetailSchema,
   advisorySchema,
   carriedSchema,
@@ -53,7 +55,9 @@ import {
   type DeviceChange,
   type DeviceEntry,
   type DeviceOnly,
+  type HostToApprove,
   type LiveEvent,
+  type NetworkChange,
   type NetworkInput,
   type PlanInput,
   type Problem,
@@ -198,6 +202,7 @@ export class BarrowClient {
 
   networks = async () => (await this.#json(listOf(networkSchema), 'GET', '/networks')).items;
   addNetwork = (json: NetworkInput) => this.#json(networkSchema, 'POST', '/networks', { json });
+  changeNetwork = (id: string, json: NetworkChange) => this.#json(networkSchema, 'PUT', `/networks/${encodeURIComponent(id)}`, { json });
   removeNetwork = (id: string) => this.#json(removed, 'DELETE', `/networks/${encodeURIComponent(id)}`);
   credentials = async () => (await this.#json(listOf(credentialSchema), 'GET', '/credentials')).items;
   addCredential = (json: CredentialInput) => this.#json(credentialSchema, 'POST', '/credentials', { json });
@@ -239,6 +244,9 @@ export class BarrowClient {
     });
   acceptHostKey = (id: string, accept: string) =>
     this.#json(deviceSchema, 'POST', `/devices/${encodeURIComponent(id)}/host-key`, { json: { accept } });
+  /** Hosts that get no password until they are approved. */
+  waitingHosts = async () => (await this.#json(listOf(waitingHostSchema), 'GET', '/approvals')).items;
+  approveHosts = (hosts: HostToApprove[]) => this.#json(approvalResult, 'POST', '/approvals', { json: { hosts } });
   exportDevices = async (form: 'csv' | 'json', query: DeviceQuery = {}) =>
     (await this.raw('GET', `/devices/export.${form}`, { query: { ...query } })).text();
   importDevices = (form: 'csv' | 'json', text: string, dryRun: boolean) =>

@@ -36,6 +36,7 @@ export * from './rehearsal/rehearse.js';
 export * from './standing/targets.js';
 export * from './records/from-snmp.js';
 export * from './records/ranges.js';
+export * from './records/approval.js';
 export * from './api/shapes.js';
 export * from './api/images.js';
 export * from './api/targets.js';

@@ -9,6 +9,7 @@ import { SnmpClient } from '@barrow/wire';
 import { rfc3339, type Context, type ServiceOptions } from './context.js';
 import { Database } from './data/database.js';
 import { Sealer } from './data/seal.js';
+import { Approvals } from './devices/approvals.js';
 import { ByHand } from './devices/by-hand.js';
 import { Devices } from './devices/devices.js';
 import { DeviceLists } from './devices/lists.js';
@@ -47,6 +48,7 @@ export interface Parts {
   readonly devices: Devices;
   readonly map: MapService;
   readonly byHand: ByHand;
+  readonly approvals: Approvals;
   readonly lists: DeviceLists;
   readonly discovery: DiscoveryService;
   readonly images: ImageStore;
@@ -188,6 +190,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     const map = new MapService(context);
     const byHand = new ByHand(context, devices);
     const lists = new DeviceLists(devices, byHand);
+    const approvals = new Approvals(context);
     const parts: Parts = {
       context,
       version,
@@ -196,6 +199,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
       devices,
       map,
       byHand,
+      approvals,
       lists,
       discovery,
       images,

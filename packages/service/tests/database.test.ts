@@ -45,6 +45,7 @@ const network = (id: string) => ({
   wsDiscoveryPort: 3702,
   sipPort: 5060,
   probes: ['snmp'],
+  trustNow: false,
 });
 const entry = (seq: number) => ({ seq, rollout: 'r', at: seq, event: { kind: 'noted' as const, at: seq, by: 'a', text: 'x' } });
 

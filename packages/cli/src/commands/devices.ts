@@ -1,7 +1,7 @@
 import { readFile, writeFile } from 'node:fs/promises';
-import type { Device, DeviceChange, DeviceDetail, ImportResult, Kind } from '@barrow/core';
+import type { Device, DeviceChange, DeviceDetail, ImportResult, Kind, WaitingHost } from '@barrow/core';
 import { duration } from '@barrow/core';
-import type { DeviceQuery } from '@barrow/client';
+import type { BarrowClient, DeviceQuery } from '@barrow/client';
 import { collect, type Register } from '../context.js';
 import { CommandError, exit, Quiet } from '../errors.js';
 import { clock, count, firmwareOf, octets, print, standingMark, table, type Io } from '../output.js';
@@ -66,6 +66,10 @@ function detailText(io: Io, d: DeviceDetail): string {
         .join(', ') || null,
     ],
     ['SSH host key', d.hostKey ?? 'not seen yet'],
+    [
+      'approved',
+      d.approved === null ? 'not yet: no password is sent to it' : `by ${d.approved.by}, ${clock(d.approved.at)}, at ${d.approved.address}`,
+    ],
     ['tags', d.tags.join(' ') || null],
     ['note', d.note || null],
     [
@@ -132,7 +136,7 @@ function detailText(io: Io, d: DeviceDetail): string {
   parts.push(
     d.dark.length === 0
       ? 'If it reboots, nothing else that is known goes dark.'
-      : `If it reboots, ${count(d.dark.length, 'device')} go dark:\n${table(
+      : `If it reboots, ${count(d.dark.length, 'device')} ${d.dark.length === 1 ? 'goes' : 'go'} dark:\n${table(
           io,
           ['DEVICE', 'KIND', 'SITE', 'BECAUSE IT', 'THROUGH'],
           d.dark.map((x) => [x.name, x.kind, x.site, kindWords[x.why]!, x.through]),
@@ -164,6 +168,44 @@ function importText(io: Io, r: ImportResult): string {
       )}\n\n${sum}`;
 }
 
+const waitingIn = (all: readonly WaitingHost[], o: { network?: string }): WaitingHost[] =>
+  all.filter((h) => o.network === undefined || h.network === o.network);
+
+const waitingTable = (io: Io, hosts: readonly WaitingHost[]): string =>
+  table(
+    io,
+    ['NAME', 'ADDRESS', 'NETWORK', 'LOOKS LIKE', 'SSH HOST KEY'],
+    hosts.map((h) => [h.name, h.address, h.network, h.family, h.hostKey]),
+  );
+
+/** The hosts that a person means, of those that wait. @throws CommandError */
+async function toApprove(client: BarrowClient, names: readonly string[], o: { network?: string; all?: boolean }): Promise<WaitingHost[]> {
+  const waiting = await client.waitingHosts();
+  const slip = (code: string, why: string, next: string): CommandError =>
+    new CommandError(exit.wrongUse, code, 'No host was approved', why, next);
+  if (names.length === 0 && o.network === undefined && !o.all)
+    throw slip(
+      'nobody-named',
+      'No host was named.',
+      'Name devices, or give --network NAME or --all; `barrow device waiting` shows who waits.',
+    );
+  if (names.length === 0) {
+    const chosen = waitingIn(waiting, o);
+    if (chosen.length === 0)
+      throw slip(
+        'nobody-waits',
+        `No host${o.network === undefined ? '' : ` of network ${o.network}`} waits for approval.`,
+        'Discover first.',
+      );
+    return chosen;
+  }
+  return names.map((name) => {
+    const found = waiting.find((h) => h.name === name || h.device === name || h.address === name);
+    if (!found) throw slip('not-waiting', `${name} does not wait for approval.`, '`barrow device waiting` shows who waits.');
+    return found;
+  });
+}
+
 const formOf = (file: string, said: string | undefined): 'csv' | 'json' => {
   const form = said ?? (file.endsWith('.json') ? 'json' : 'csv');
   if (form !== 'csv' && form !== 'json')
@@ -192,7 +234,7 @@ export const registerDevices: Register = (program, act) => {
       .option('--network <network>', 'found in one network')
       .option('--tag <tag>', 'with this tag')
       .option('--parent <device>', 'managed through this device')
-      .option('--only <what>', 'flagged, unrecognised, firmware-unknown or by-hand');
+      .option('--only <what>', 'flagged, awaiting-approval, unrecognised, firmware-unknown or by-hand');
   narrow(device.command('list').description('devices with their firmware')).action(
     act(async ({ say, client }, o: Narrow) => {
       const all = await client().devices({ ...o });
@@ -320,6 +362,50 @@ export const registerDevices: Register = (program, act) => {
       act(async ({ say, client }, id: string, o: { seconds: string }) => {
         const done = await client().locate(id, Number(o.seconds));
         print(say, done, () => `${done.device} blinks for ${done.seconds} s.`);
+      }),
+    );
+  device
+    .command('waiting')
+    .description('hosts that get no password until somebody has approved them, with the key and the family that they show')
+    .option('--network <network>', 'of one network')
+    .action(
+      act(async ({ say, client }, o: { network?: string }) => {
+        const all = waitingIn(await client().waitingHosts(), o);
+        print(say, all, () =>
+          all.length === 0
+            ? 'No host waits for approval.'
+            : `${waitingTable(say.io, all)}\n\n${count(all.length, 'host')} of which no password was sent yet. Approve with \`barrow device approve NAME …\`, \`--network NAME\` or \`--all\`.`,
+        );
+      }),
+    );
+  device
+    .command('approve [devices...]')
+    .description('let passwords go to hosts, as they show themselves now; what shows itself otherwise at the login gets none')
+    .option('--network <network>', 'all that wait in one network')
+    .option('--all', 'all that wait')
+    .action(
+      act(async ({ say, client }, names: string[], o: { network?: string; all?: boolean }) => {
+        const chosen = await toApprove(client(), names, o);
+        const done = await client().approveHosts(
+          chosen.map(({ device, address, hostKey, family }) => ({ device, address, hostKey, family })),
+        );
+        const networks = [...new Set(chosen.map((h) => h.network))].join(' ');
+        print(say, done, () =>
+          [
+            ...(done.approved.length > 0
+              ? [
+                  waitingTable(
+                    say.io,
+                    chosen.filter((h) => done.approved.includes(h.name)),
+                  ),
+                  '',
+                  `${count(done.approved.length, 'host')} approved. Read them now with \`barrow discover ${networks}\`.`,
+                ]
+              : []),
+            ...done.left.map((l) => `! ${l.device} was not approved: ${l.why}.`),
+          ].join('\n'),
+        );
+        if (done.left.length > 0) throw new Quiet(exit.workFailed);
       }),
     );
   device

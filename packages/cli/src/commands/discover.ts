@@ -5,7 +5,10 @@ import { clock, count, print, table, type Io } from '../output.js';
 
 export function discoveryText(io: Io, d: Discovery): string {
   const { counts } = d;
+  const isWaiting = (flag: string): boolean => flag.startsWith('awaiting-approval');
+  const waiting = d.found.filter((f) => f.flags.some(isWaiting)).length;
   const told = d.found
+    .map((f) => ({ ...f, flags: f.flags.filter((x) => !isWaiting(x)) }))
     .filter((f) => f.what !== 'same' || f.flags.length > 0)
     .sort((a, b) => a.name.localeCompare(b.name, 'en', { numeric: true }));
   const unrecognised = d.found.filter((f) => !f.recognised);
@@ -44,6 +47,11 @@ export function discoveryText(io: Io, d: Discovery): string {
         ['TROUBLE', 'ADDRESS', 'PROBE', 'DETAIL'],
         d.troubles.map((t) => [t.cause, t.address, t.probe, t.detail]),
       ),
+    );
+  if (waiting > 0)
+    parts.push(
+      '',
+      `${count(waiting, 'host')} ${waiting === 1 ? 'gets' : 'get'} no password before you approve ${waiting === 1 ? 'it' : 'them'}: \`barrow device waiting\` shows who, \`barrow device approve\` lets them in.`,
     );
   if (d.seen.length > 0)
     parts.push(

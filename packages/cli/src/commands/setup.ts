@@ -73,6 +73,7 @@ export const registerSetup: Register = (program, act) => {
     .option('--sip-port <port>', 'UDP port of SIP', '5060')
     .option('--rate <packets>', 'most packets in a second', '500')
     .option('--store-address <address>', 'the address at which its devices see this service')
+    .option('--trust-now', 'approve what its first discovery finds: passwords go to whatever answers there then')
     .action(
       act(
         async (
@@ -92,6 +93,7 @@ export const registerSetup: Register = (program, act) => {
             sipPort: string;
             rate: string;
             storeAddress?: string;
+            trustNow?: boolean;
           },
         ) => {
           const made = await client().addNetwork({
@@ -109,8 +111,14 @@ export const registerSetup: Register = (program, act) => {
             ...(o.probe.length > 0 ? { probes: o.probe as ProbeName[] } : {}),
             packetsPerSecond: Number(o.rate),
             storeAddress: o.storeAddress ?? null,
+            trustNow: o.trustNow === true,
           });
-          print(say, made, () => `Network ${made.name}: ${made.addresses} addresses at ${made.site}.`);
+          print(
+            say,
+            made,
+            () =>
+              `Network ${made.name}: ${made.addresses} addresses at ${made.site}.${made.trustNow ? ' What its first discovery finds is trusted as it is.' : made.credentials.length > 0 ? ' Hosts get no password before you approve them.' : ''}`,
+          );
         },
       ),
     );
@@ -133,10 +141,24 @@ export const registerSetup: Register = (program, act) => {
                   n.addresses,
                   n.probes.map((p) => `${p} ${portsOf(n, p)}`).join(', '),
                   `${n.packetsPerSecond}/s`,
-                  n.credentials.join(', ') || 'none',
+                  `${n.credentials.join(', ') || 'none'}${n.trustNow ? '; trusts what it finds next' : ''}`,
                 ]),
                 [3, 5],
               ),
+        );
+      }),
+    );
+  network
+    .command('trust <name>')
+    .description('approve what the next discovery of it finds, as it is: passwords go to whatever answers there then')
+    .option('--not', 'take that back')
+    .action(
+      act(async ({ say, client }, name: string, o: { not?: boolean }) => {
+        const made = await client().changeNetwork(name, { trustNow: o.not !== true });
+        print(say, made, () =>
+          made.trustNow
+            ? `What the next discovery of ${made.name} finds is trusted as it is; what is found later waits for approval.`
+            : `What is found in ${made.name} waits for approval: \`barrow device waiting\`.`,
         );
       }),
     );

@@ -44,6 +44,7 @@ export async function loadNetworks(barrow: BarrowClient): Promise<void> {
         credentials: demoCredentials.map((c) => c.name),
         ...demoPorts,
         packetsPerSecond: 1000,
+        trustNow: true,
       });
 }
 

@@ -51,6 +51,12 @@
     }
   }
   const locate = () => act(async () => `It blinks for ${(await client().locate(id, 30)).seconds} s.`);
+  const approve = () =>
+    act(async () => {
+      const { address, hostKey, family } = device!;
+      const { left } = await client().approveHosts([{ device: id, address: address ?? '', hostKey, family }]);
+      return left[0] ? `Not approved: ${left[0].why}.` : 'Passwords may go to it from now on. Discover its network to read it.';
+    });
   const acceptKey = (key: string) => act(async () => (await client().acceptHostKey(id, key), 'The key is pinned from now on.'));
 
   let form = $state({ name: '', site: '', kind: 'other' as Kind, tags: '', note: '', parent: '', feed: '', uplink: '' });
@@ -138,6 +144,7 @@
           .join(', '),
       },
       { word: 'SSH host key', value: device.hostKey, mono: true },
+      { word: 'Approved', value: device.approved && `${device.approved.by}, ${when(device.approved.at)}` },
       { word: 'Tags', value: device.tags.join(' ') },
       { word: 'Note', value: device.note },
       { word: 'First seen', value: when(device.firstSeen) },
@@ -156,6 +163,7 @@
     'took-address': 'It answers where another device was',
     displaced: 'Another device answers at its address',
     'host-key': 'Its SSH host key is another one',
+    'awaiting-approval': 'It gets no password before somebody has approved it',
   };
 </script>
 
@@ -189,6 +197,12 @@
         <p>
           {flag.detail}{#if flag.other}. <a class="anchor" href="/devices/{flag.other}">The other device</a>{/if}
         </p>
+        {#if flag.flag === 'awaiting-approval' && may('operator')}
+          <p class="quiet">
+            Compare what it shows with the device itself.
+            <button class="anchor" onclick={approve}>Approve it</button>
+          </p>
+        {/if}
         {#if flag.flag === 'host-key' && device.shownHostKey && may('operator')}
           <p class="quiet">
             A reflash may change it; so does a device that was put in its place. Compare the serial first.

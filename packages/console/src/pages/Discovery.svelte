@@ -5,6 +5,7 @@
   import Empty from '../parts/Empty.svelte';
   import KindIcon from '../parts/KindIcon.svelte';
   import Trouble from '../parts/Trouble.svelte';
+  import WaitingHosts from '../parts/WaitingHosts.svelte';
   import { hear } from '../lib/live.svelte.js';
   import { ProblemError } from '@barrow/client';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
@@ -49,11 +50,11 @@
     }, load);
   });
 
-  async function start(sure = false) {
+  async function start(sure = false, networks: string[] = []) {
     try {
       failure = null;
       large = null;
-      view = await client().discover([], sure);
+      view = await client().discover(networks, sure);
       found = [];
       troubles = [];
       none = false;
@@ -67,6 +68,9 @@
       .stopDiscovery()
       .catch((error: unknown) => (failure = failureOf(error)));
 
+  const isWaiting = (flag: string): boolean => flag.startsWith('awaiting-approval');
+  // Those that wait have a list of their own.
+  const shownTroubles = $derived(troubles.filter((t) => t.cause !== 'awaiting-approval'));
   const running = $derived(view?.state === 'running');
   const share = $derived(view && view.addresses > 0 ? Math.round((100 * view.asked) / view.addresses) : 0);
   const stages = {
@@ -79,7 +83,7 @@
   } as const;
   const listed = $derived.by(() => {
     const wanted = found.filter((f) =>
-      only === 'changes' ? f.what !== 'same' || f.flags.length > 0 : only === 'unrecognised' ? !f.recognised : true,
+      only === 'changes' ? f.what !== 'same' || f.flags.some((x) => !isWaiting(x)) : only === 'unrecognised' ? !f.recognised : true,
     );
     return running ? [...wanted].reverse() : [...wanted].sort((a, b) => a.name.localeCompare(b.name, 'en', { numeric: true }));
   });
@@ -138,14 +142,15 @@
     {/each}
   </div>
 
+  <WaitingHosts onread={(networks) => void start(true, networks)} />
   {#each view.problems as problem (problem)}<p class="problem">! {problem}</p>{/each}
 
-  {#if troubles.length > 0}
+  {#if shownTroubles.length > 0}
     <section class="sheet" aria-label="Could not be read">
       <h2>What would not let us in, or made no sense</h2>
       <table class="list">
         <tbody>
-          {#each troubles as t (`${t.address} ${t.probe} ${t.detail}`)}
+          {#each shownTroubles as t (`${t.address} ${t.probe} ${t.detail}`)}
             <tr><td class="mono">{t.address}</td><td>{t.probe}</td><td class="bad">{t.cause}</td><td>{t.detail}</td></tr>
           {/each}
         </tbody>
@@ -211,11 +216,9 @@
                 <td class="mono">{f.address ?? '–'}</td>
                 <td class="kind"><KindIcon kind={f.kind} /> {f.kind}</td>
                 <td
-                  >{f.detail}{#if !f.recognised}<span class="care"> no family fits</span>{/if}{#each f.flags as flag (flag)}<span
-                      class="bad"
-                    >
-                      ! {flag}</span
-                    >{/each}</td
+                  >{f.detail}{#if !f.recognised}<span class="care">
+                      no family fits</span
+                    >{/if}{#each f.flags.filter((x) => !isWaiting(x)) as flag (flag)}<span class="bad"> ! {flag}</span>{/each}</td
                 >
               </tr>
             {/each}

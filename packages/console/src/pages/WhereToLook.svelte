@@ -43,6 +43,7 @@
     rate: 500,
     probes: [...probeNames] as ProbeName[],
     credentials: [] as string[],
+    trustNow: false,
     snmp: 161,
     ssh: 22,
     http: 80,
@@ -60,6 +61,7 @@
       packetsPerSecond: net.rate,
       probes: net.probes,
       credentials: net.credentials,
+      trustNow: net.trustNow,
       snmpPort: net.snmp,
       sshPort: net.ssh,
       httpPort: net.http,
@@ -142,7 +144,11 @@
               >{#each n.probes as p (p)}<span class="probe">{p} <span class="mono quiet">{portOf(n, p)}</span></span>{/each}</td
             >
             <td class="num">{n.packetsPerSecond}</td>
-            <td class="small">{n.credentials.join(', ') || 'none: only what devices tell to anybody'}</td>
+            <td class="small"
+              >{n.credentials.join(', ') || 'none: only what devices tell to anybody'}{#if n.trustNow}<span class="care"
+                  >; what it finds next is trusted</span
+                >{/if}</td
+            >
             <td
               >{#if may('operator')}<button
                   class="icon"
@@ -240,14 +246,20 @@
           >{/each}
       </div>
     </fieldset>
-    <fieldset>
-      <legend class="label-text">Credentials to try, in the order in which they are ticked</legend>
-      <div class="checks">
-        {#each credentials ?? [] as c (c.id)}<label class="check"
-            ><input class="checkbox" type="checkbox" value={c.name} bind:group={net.credentials} /> {c.name}</label
-          >{:else}<span class="quiet">none are known yet</span>{/each}
-      </div>
-    </fieldset>
+    {#if may('admin')}<fieldset>
+        <legend class="label-text">Credentials to try, in the order in which they are ticked</legend>
+        <div class="checks">
+          {#each credentials ?? [] as c (c.id)}<label class="check"
+              ><input class="checkbox" type="checkbox" value={c.name} bind:group={net.credentials} /> {c.name}</label
+            >{:else}<span class="quiet">none are known yet</span>{/each}
+        </div>
+      </fieldset>{:else}<p class="quiet">Which credentials are tried there, an admin says.</p>{/if}
+    {#if may('admin')}
+      <label class="check"
+        ><input class="checkbox" type="checkbox" bind:checked={net.trustNow} /> Trust what the first discovery finds: passwords go to whatever
+        answers there then</label
+      >
+    {/if}
     <details>
       <summary>Ports</summary>
       <div class="ports">
@@ -350,6 +362,9 @@
     display: inline-block;
     margin-right: 0.7rem;
     white-space: nowrap;
+  }
+  .care {
+    color: var(--care);
   }
   .icon {
     color: var(--quiet);

@@ -46,10 +46,16 @@ export const networkInput = z.strictObject({
   credentials: z.array(z.string()).max(20).default([]),
   packetsPerSecond: z.number().int().min(1).max(20_000).default(500),
   storeAddress: addressOrHost.nullable().default(null),
+  /** What the next discovery of it finds is approved as it is, passwords included; false again once that has ended. */
+  trustNow: z.boolean().default(false),
 });
 export const networkSchema = networkInput.extend({ id: z.string(), addresses: z.number().int() });
 export type NetworkInput = z.input<typeof networkInput>;
 export type Network = z.infer<typeof networkSchema>;
+
+/** What a person may change of a network that is there. */
+export const networkChange = z.strictObject({ trustNow: z.boolean() });
+export type NetworkChange = z.input<typeof networkChange>;
 
 export const credentialKinds = [
   'snmp-v2c',
@@ -206,7 +212,7 @@ export const mapSchema = z.object({
 export type DeviceMap = z.infer<typeof mapSchema>;
 
 /** Lists of devices that want a look. */
-export const deviceOnly = ['flagged', 'unrecognised', 'firmware-unknown', 'by-hand'] as const;
+export const deviceOnly = ['flagged', 'awaiting-approval', 'unrecognised', 'firmware-unknown', 'by-hand'] as const;
 export type DeviceOnly = (typeof deviceOnly)[number];
 
 /** One device with everything that is known of it. */
@@ -214,6 +220,10 @@ export const deviceDetailSchema = deviceSchema.extend({
   hostKey: z.string().nullable(),
   /** A key that it showed instead of the pinned one, to be accepted knowingly. */
   shownHostKey: z.string().nullable(),
+  /** By whom, when and as what it was approved, so that passwords may be sent to it; null: not yet. */
+  approved: z
+    .object({ at: moment, by: z.string(), address: z.string(), hostKey: z.string().nullable(), family: z.string().nullable() })
+    .nullable(),
   addresses: z.array(z.string()),
   members: z.array(
     z.object({
@@ -253,6 +263,33 @@ export const deviceDetailSchema = deviceSchema.extend({
   observations: z.array(observationSchema),
 });
 export type DeviceDetail = z.infer<typeof deviceDetailSchema>;
+
+/** A host as it showed itself, named in full by who approves it: nobody approves what they have not seen. */
+export const hostToApprove = z.strictObject({
+  device: z.string().min(1),
+  address: z.string(),
+  hostKey: z.string().nullable(),
+  family: z.string().nullable(),
+});
+export type HostToApprove = z.infer<typeof hostToApprove>;
+/** A host that gets no password until a person has approved it. */
+export const waitingHostSchema = hostToApprove.extend({
+  name: z.string(),
+  site: z.string(),
+  network: z.string(),
+  /** By what it was recognised. */
+  familyEvidence: z.string().nullable(),
+  /** What waits, in words. */
+  detail: z.string(),
+  since: moment,
+});
+export type WaitingHost = z.infer<typeof waitingHostSchema>;
+export const approvalResult = z.object({
+  approved: z.array(z.string()),
+  /** What was not approved, and why. */
+  left: z.array(z.object({ device: z.string(), why: z.string() })),
+});
+export type ApprovalResult = z.infer<typeof approvalResult>;
 
 export const historySchema = z.object({
   at: moment,

@@ -57,6 +57,12 @@ const list = [
     counts: 'not-begun',
   },
   {
+    code: 'awaiting-approval',
+    what: 'A password would go to a host that nobody has approved yet, so it was not sent.',
+    next: 'See which host shows itself, as what and with which key: `barrow device waiting`. Approve it with `barrow device approve NAME`, then go on. Keys and SNMP v3 need no approval.',
+    counts: 'not-begun',
+  },
+  {
     code: 'no-credential',
     what: 'No credential is known that could open this device.',
     next: 'Add one with `barrow credential add` and name it in the network of this device.',

@@ -1,6 +1,7 @@
 import { defineEntity, p, type EntitySchema, type InferEntity } from '@mikro-orm/core';
 import type {
   Advisory,
+  Approval,
   Around,
   Channel,
   ComparedBy,
@@ -52,6 +53,8 @@ export const NetworkEntity = defineEntity({
     sipPort: p.integer(),
     /** What is tried there, besides credentials. */
     probes: p.json<string[]>(),
+    /** What its next discovery finds is approved. */
+    trustNow: p.boolean(),
   },
 });
 export type NetworkRow = Row<typeof NetworkEntity>;
@@ -125,6 +128,8 @@ export const DeviceEntity = defineEntity({
     armed: p.json<{ version: string; at: number; by: string } | null>().nullable(),
     /** Addresses from which it fetches, as a person said. */
     fetchesFrom: p.json<string[]>(),
+    /** Whether passwords may be sent to it. */
+    approved: p.json<Approval | null>().nullable(),
   },
 });
 export type DeviceRow = Row<typeof DeviceEntity>;
@@ -140,7 +145,7 @@ export interface ByHandEnd {
   readonly port: string | null;
 }
 export interface DeviceFlag {
-  readonly flag: Flag['flag'] | 'host-key' | 'displaced';
+  readonly flag: Flag['flag'] | 'host-key' | 'displaced' | 'awaiting-approval';
   readonly detail: string;
   readonly other: string | null;
   readonly at: number;

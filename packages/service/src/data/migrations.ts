@@ -1,7 +1,7 @@
 import { Migration } from '@mikro-orm/migrations';
 
 /** The layout of the tables; written into `PRAGMA user_version`, so that an older Barrow can refuse a newer database. */
-export const schemaVersion = 5;
+export const schemaVersion = 6;
 
 class First extends Migration {
   override up(): void {
@@ -165,10 +165,23 @@ class Mending extends Migration {
   }
 }
 
+/** Passwords go only to hosts that a person approved; what was logged in to before stays approved. */
+class Approving extends Migration {
+  override up(): void {
+    this.addSql('alter table network add column trust_now integer not null default 0;');
+    this.addSql('alter table device add column approved json;');
+    this.addSql(`update device set approved = json_object('hostKey', host_key, 'address', address, 'family', family, 'at', last_seen,
+      'by', 'it had been logged in to before approvals were asked for')
+      where json_extract(credentials, '$.ssh') is not null or json_extract(credentials, '$.http') is not null;`);
+    this.addSql('pragma user_version = 6;');
+  }
+}
+
 export const migrations = [
   { name: '2026-11-23-first', class: First },
   { name: '2026-11-23-discovering', class: Discovering },
   { name: '2026-11-23-knowing', class: Knowing },
   { name: '2026-11-23-staging', class: Staging },
   { name: '2026-11-25-mending', class: Mending },
+  { name: '2026-11-25-approving', class: Approving },
 ];

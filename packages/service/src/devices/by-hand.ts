@@ -245,5 +245,6 @@ function blank(entry: Entry, mac: string | null, at: number): DeviceRow {
     credentials: {},
     armed: null,
     fetchesFrom: [],
+    approved: null,
   };
 }

@@ -50,7 +50,7 @@ export interface DeviceFilter {
   readonly tag?: string | undefined;
   /** Id or name of the parent. */
   readonly parent?: string | undefined;
-  /** `flagged`, `unrecognised`, `firmware-unknown`, `by-hand`. */
+  /** `flagged`, `awaiting-approval`, `unrecognised`, `firmware-unknown`, `by-hand`. */
   readonly only?: DeviceOnly | undefined;
   /** Digest of an image: the devices that may run it, run it, or pass it on the way to their target. */
   readonly mayRun?: string | undefined;
@@ -290,6 +290,7 @@ export class Devices {
     const is = (wanted: string | undefined, has: string | null): boolean => !wanted || wanted === has;
     const only: Record<DeviceOnly, (row: DeviceRow) => boolean> = {
       flagged: (row) => row.flags.length > 0,
+      'awaiting-approval': (row) => row.flags.some((f) => f.flag === 'awaiting-approval'),
       unrecognised: (row) => row.family === null,
       'firmware-unknown': (row) => row.firmware === null,
       'by-hand': (row) => row.byHand.length > 0 || row.feedByHand !== null || row.uplinkByHand !== null,

@@ -94,9 +94,13 @@ export class DiscoveryService {
       endedAt: rfc3339(Date.now()),
       state: view.state === 'running' ? 'done' : view.state,
     };
-    await this.context.db.write(async (em) =>
-      em.insert(DiscoveryEntity, { id: view.id, startedAt: Date.parse(view.startedAt), result: ended }),
-    );
+    await this.context.db.write(async (em) => {
+      await em.insert(DiscoveryEntity, { id: view.id, startedAt: Date.parse(view.startedAt), result: ended });
+      // What is found later waits for a person again.
+      if (ended.state === 'done')
+        await em.nativeUpdate(NetworkEntity, { name: { $in: [...view.networks] }, trustNow: true }, { trustNow: false });
+    });
+    this.context.live.changed('networks');
     Object.assign(view, ended);
     this.#running = null;
     this.context.live.changed('devices');

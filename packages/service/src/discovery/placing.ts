@@ -4,18 +4,22 @@ import {
   knownHardware,
   IdentityIndex,
   kindByStandards,
+  type Approval,
   type Belief,
   type Discovery,
   type Finding,
   type Identity,
   type KnownIdentity,
   type Kind,
+  type ShownHost,
 } from '@barrow/core';
 import type { EntityManager } from '@mikro-orm/libsql';
 import type { Family } from '@barrow/families';
 import type { Context } from '../context.js';
 import { DeviceEntity, HistoryEntity, ObservationEntity, SurroundingsEntity, type DeviceFlag, type DeviceRow } from '../data/entities.js';
 import { digestOf } from '../data/seal.js';
+import { awaitingFlag } from '../devices/approvals.js';
+import type { KnownHost } from './probes/procedures.js';
 import type { Hearsay, Reading, Seen } from './reading.js';
 
 /** Observations that are kept of one device and probe. */
@@ -47,6 +51,8 @@ export class Placing {
   readonly rows: Map<string, DeviceRow>;
   readonly seen = new Set<string>();
   readonly #digests: Map<string, { id: number; digest: string }>;
+  /** Approved hosts by the key that proves them. */
+  readonly #approvals: ReadonlyMap<string, Approval>;
 
   private constructor(
     private readonly context: Context,
@@ -56,6 +62,7 @@ export class Placing {
     this.rows = new Map(rows.map((r) => [r.id, r]));
     this.#index = new IdentityIndex(rows.map(identityOf));
     this.#digests = digests;
+    this.#approvals = new Map(rows.flatMap(({ approved }) => (approved?.hostKey ? [[approved.hostKey, approved] as const] : [])));
   }
 
   static async load(context: Context): Promise<Placing> {
@@ -72,6 +79,16 @@ export class Placing {
   at(address: string): DeviceRow | null {
     const known = this.#index.at(address);
     return known === null ? null : this.rows.get(known.id)!;
+  }
+
+  /** What is known of the host at an address: by its key wherever it is, else by what was known there. */
+  hostAt({ address, hostKey }: Reading): KnownHost {
+    const there = this.at(address);
+    return {
+      pinned: there?.hostKey ?? null,
+      approval: (protocol) =>
+        (protocol === 'ssh' && hostKey !== null ? this.#approvals.get(hostKey) : undefined) ?? there?.approved ?? null,
+    };
   }
 
   /**
@@ -137,6 +154,9 @@ export class Placing {
           this.rows.get(f.other)?.flags.some((o) => o.flag === 'displaced'),
       ) ?? []),
     ];
+    const shown: ShownHost = { address, hostKey: known?.hostKey ?? reading.hostKey, family: family?.family ?? null };
+    const isTrustedNow = network.trustNow && !hostKeyChanged && recognised !== null;
+    if (reading.withheld.length > 0) flags.push(awaitingFlag(known, shown, [...new Set(reading.withheld)], at));
     if (hostKeyChanged)
       reading.troubles.push({
         probe: 'SSH',
@@ -162,6 +182,9 @@ export class Placing {
       shownHostKey: hostKeyChanged ? reading.hostKey : null,
       armed: known?.armed ?? null,
       fetchesFrom: known?.fetchesFrom ?? [],
+      approved: isTrustedNow
+        ? { ...shown, at, by: `network ${network.name}, where what was found was trusted` }
+        : (known?.approved ?? null),
       upSince: reading.agentUptime === null ? (known?.upSince ?? null) : at - reading.agentUptime / this.context.options.timeScale,
       members: reading.around !== null && !(reading.isPartial && known) ? [...reading.members] : (known?.members ?? []),
       outlets: reading.outlets === null ? (known?.outlets ?? []) : [...reading.outlets],
@@ -252,6 +275,7 @@ export class Placing {
       shownHostKey: known?.shownHostKey ?? null,
       armed: known?.armed ?? null,
       fetchesFrom: known?.fetchesFrom ?? [],
+      approved: known?.approved ?? null,
       upSince: known?.upSince ?? null,
       members: known?.members ?? [],
       outlets: known?.outlets ?? [],

@@ -44,6 +44,8 @@ export interface Reading {
   capabilities: readonly Capability[];
   hostKey: string | null;
   readonly credentials: Record<string, string>;
+  /** Credentials that were not sent, since nobody approved this host. */
+  readonly withheld: string[];
   recognised: Recognised | null;
   /** Rows of the family's `children` procedure; null when it was not asked. */
   children: readonly Record<string, string>[] | null;
@@ -67,6 +69,7 @@ export const emptyReading = (address: string, network: NetworkRow, at: number): 
   capabilities: [],
   hostKey: null,
   credentials: {},
+  withheld: [],
   recognised: null,
   children: null,
   outlets: null,

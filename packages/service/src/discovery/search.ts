@@ -265,8 +265,7 @@ export class Search {
     }
     this.#recognise(reading);
     if (signal.aborted) return;
-    const pinned = this.#placing.at(address)?.hostKey ?? null;
-    await during('the procedures of its family', probeFamily(context, this.#access, reading, pinned, signal));
+    await during('the procedures of its family', probeFamily(context, this.#access, reading, this.#placing.hostAt(reading), signal));
   }
 
   #recognise(reading: Reading): void {

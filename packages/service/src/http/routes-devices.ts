@@ -6,11 +6,14 @@ import {
   deviceEntry,
   deviceOnly,
   deviceSchema,
+  approvalResult,
   historySchema,
+  hostToApprove,
   importInput,
   importResult,
   pageOf,
   standings,
+  waitingHostSchema,
 } from '@barrow/core';
 import { rfc3339 } from '../context.js';
 import { hasShell } from '@barrow/families';
@@ -178,6 +181,7 @@ export function deviceRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
         ...around,
         hostKey: row.hostKey,
         shownHostKey: row.shownHostKey,
+        approved: row.approved && { ...row.approved, at: rfc3339(row.approved.at) },
         addresses: row.addresses,
         members: row.members,
         believedBy: row.believedBy,
@@ -288,6 +292,24 @@ export function deviceRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     },
   });
   addOperation(app, {
+    method: 'get',
+    path: '/api/v1/approvals',
+    role: 'viewer',
+    summary: 'Hosts that get no password until a person has approved them, as they show themselves',
+    answer: z.object({ items: z.array(waitingHostSchema) }),
+    run: async () => ({ items: await parts.approvals.waiting() }),
+  });
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/approvals',
+    mostBody: 16 << 20,
+    role: 'operator',
+    summary: 'Approve hosts as they were shown; one that shows itself otherwise by now is left, and told',
+    body: z.strictObject({ hosts: z.array(hostToApprove).min(1).max(10_000) }),
+    answer: approvalResult,
+    run: async ({ body, who }) => parts.approvals.approve(body.hosts, who.name),
+  });
+  addOperation(app, {
     method: 'post',
     path: '/api/v1/devices/{id}/host-key',
     role: 'operator',
@@ -317,6 +339,8 @@ export function deviceRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       await db.write(async (em) => {
         await em.nativeUpdate(DeviceEntity, { id: row.id }, {
           hostKey: row.shownHostKey,
+          // Who accepts the key of an approved host means that host.
+          approved: row.approved && { ...row.approved, hostKey: row.shownHostKey, at: Date.now(), by: who.name },
           shownHostKey: null,
           flags: row.flags.filter((f) => f.flag !== 'host-key'),
         } as never);

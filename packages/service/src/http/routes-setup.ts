@@ -3,6 +3,7 @@ import {
   aboutSchema,
   countAddresses,
   mostInOneNetwork,
+  networkChange,
   rangeOfNoDevices,
   credentialInput,
   credentialSchema,
@@ -107,11 +108,19 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     method: 'post',
     path: '/api/v1/networks',
     role: 'operator',
-    summary: 'Add a network to look in',
+    summary: 'Add a network to look in; to name credentials there, or to trust what is found, takes an admin',
     body: networkInput,
     answer: networkSchema,
     status: 201,
-    run: async ({ body }) => {
+    run: async ({ body, who }) => {
+      if (who.role !== 'admin' && (body.credentials.length > 0 || body.trustNow))
+        throw new Refusal(
+          403,
+          'credentials-need-admin',
+          'The network was not added',
+          `${who.name} is ${who.role}. ${body.trustNow ? 'Trusting what is found there' : 'Naming credentials'} sends them to whatever answers in these ranges, which is an admin's to say.`,
+          'Ask an admin to add it, or add it without credentials.',
+        );
       try {
         const addresses = countAddresses(body.ranges, body.exclude);
         if (addresses > mostInOneNetwork)
@@ -151,6 +160,22 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       await db.write(async (em) => em.insert(NetworkEntity, row));
       context.live.changed('networks');
       return networkView(row, new Map(known.map((c) => [c.id, c.name])));
+    },
+  });
+  addOperation(app, {
+    method: 'put',
+    path: '/api/v1/networks/{id}',
+    role: 'admin',
+    summary: 'Trust what the next discovery of a network finds, or no longer',
+    params: idParam,
+    body: networkChange,
+    answer: networkSchema,
+    run: async ({ params, body }) => {
+      const row = (await db.find(NetworkEntity)).find((n) => n.id === params.id || n.name === params.id);
+      if (!row) throw notFound('network', params.id, '`barrow network list` shows them.');
+      await db.write(async (em) => em.nativeUpdate(NetworkEntity, { id: row.id }, body));
+      context.live.changed('networks');
+      return networkView({ ...row, ...body }, await credentialNames());
     },
   });
   addOperation(app, {

@@ -12,6 +12,7 @@ import {
 } from '@barrow/families';
 import { ShellSession, type ShellEntry } from '@barrow/wire';
 import type { Context } from '../context.js';
+import { sparing } from '../devices/approvals.js';
 import { hideSecrets, hideWords, withoutSecrets } from './secrets.js';
 import { CredentialEntity, DeviceEntity, NetworkEntity, type CredentialRow, type DeviceRow } from '../data/entities.js';
 
@@ -45,7 +46,7 @@ export class DeviceSession {
 
   /**
    * Logs in with the credential that worked last, then with the SSH credentials of the device's network in their order.
-   * A host key seen for the first time is pinned; another one later is refused.
+   * A host key seen for the first time is pinned; another one later is refused. Passwords go only to approved hosts.
    * @throws CauseError
    */
   static async open(context: Context, device: DeviceRow, family: FamilyWithShell, use: SessionUse = {}): Promise<DeviceSession> {
@@ -57,11 +58,12 @@ export class DeviceSession {
     const order = new Set([...(row?.credentials['ssh'] ? [row.credentials['ssh']] : []), ...(network?.credentials ?? [])]);
     const credentials = [...order].flatMap((id) => all.filter((c) => c.id === id));
     if (!network || credentials.length === 0) throw new CauseError('no-credential', `network ${device.network} names no SSH credential`);
+    const { may, wait } = row === null ? { may: credentials, wait: null } : await sparing(context, row, 'ssh', credentials);
     const pinned = row?.hostKey ?? null;
     const { receive } = context;
     const whole: SessionUse = { receive: receive && (() => receive(row ?? device, family)), ...use };
     let refused: Error | null = null;
-    for (const credential of credentials) {
+    for (const credential of may) {
       try {
         const at = { address: device.address, port: network.sshPort, hostKey: pinned };
         const session = await DeviceSession.openWith(context, at, family, credential, whole);
@@ -83,6 +85,7 @@ export class DeviceSession {
         refused = cause;
       }
     }
+    await wait?.();
     throw refused!;
   }
 
@@ -126,6 +129,11 @@ export class DeviceSession {
       session.close();
       throw withoutSecrets(error, family, secrets);
     }
+  }
+
+  /** The key by which the device proved itself. */
+  get hostKey(): string {
+    return this.shell.hostKey;
   }
 
   async run(name: ProcedureName): Promise<ProcedureResult> {

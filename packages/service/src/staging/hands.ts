@@ -23,9 +23,18 @@ import {
 } from '@barrow/wire';
 import type { Context } from '../context.js';
 import { CredentialEntity, DeviceEntity, NetworkEntity, type CredentialRow, type DeviceRow, type NetworkRow } from '../data/entities.js';
+import { sparing, type Spared } from '../devices/approvals.js';
 import { httpAccess } from '../discovery/access.js';
 import { withoutSecrets } from '../runner/secrets.js';
 import { DeviceSession } from '../runner/session.js';
+
+interface Logins {
+  readonly network: NetworkRow;
+  readonly row: DeviceRow | null;
+  readonly credentials: readonly CredentialRow[];
+  /** Fails with what was withheld, when none of them opens it. */
+  readonly wait: Spared['wait'];
+}
 
 export interface HandsUse {
   readonly given: Readonly<Record<string, string>>;
@@ -40,7 +49,7 @@ export interface HandsUse {
 /** Everything that a procedure may work with on one device: its shell, its pages, and carrying files to it. */
 export class Hands {
   #secure: boolean | null = null;
-  #logins: { readonly network: NetworkRow; readonly credentials: CredentialRow[]; readonly row: DeviceRow | null } | null = null;
+  #logins: Logins | null = null;
 
   constructor(
     private readonly context: Context,
@@ -130,6 +139,7 @@ export class Hands {
         refused = error;
       }
     }
+    await this.#logins.wait?.();
     throw refused!;
   }
 
@@ -165,10 +175,7 @@ export class Hands {
     return sshTargetOf(this.context, credential, { host: this.device.address, port: network.sshPort, hostKey: row?.hostKey ?? null });
   }
 
-  async #credentials(
-    kinds: string[],
-    protocol: string,
-  ): Promise<{ network: NetworkRow; credentials: CredentialRow[]; row: DeviceRow | null }> {
+  async #credentials(kinds: string[], protocol: 'ssh' | 'http'): Promise<Logins> {
     const { db } = this.context;
     const [network, all, row] = await Promise.all([
       db.findOne(NetworkEntity, { name: this.device.network }),
@@ -177,7 +184,9 @@ export class Hands {
     ]);
     if (!network) throw new CauseError('no-credential', `its network ${this.device.network} is no longer known`);
     const order = new Set([...(row?.credentials[protocol] ? [row.credentials[protocol]] : []), ...network.credentials]);
-    return { network, credentials: [...order].flatMap((id) => all.filter((c) => c.id === id)), row };
+    const credentials = [...order].flatMap((id) => all.filter((c) => c.id === id));
+    const { may, wait } = row === null ? { may: credentials, wait: null } : await sparing(this.context, row, protocol, credentials);
+    return { network, credentials: may, wait, row };
   }
 }
 

@@ -1,7 +1,8 @@
-import { CauseError } from '@barrow/core';
-import { asCause, hasShell, runProcedure, usesShell, type ProcedureName, type ProcedureResult } from '@barrow/families';
+import { CauseError, type Approval, type ShownHost } from '@barrow/core';
+import { asCause, hasShell, runProcedure, usesShell, usesWeb, type ProcedureName, type ProcedureResult } from '@barrow/families';
 import { askHttp } from '@barrow/wire';
 import type { Context } from '../../context.js';
+import { awaitingDetail, usable } from '../../devices/approvals.js';
 import { withoutSecrets } from '../../runner/secrets.js';
 import { DeviceSession } from '../../runner/session.js';
 import { httpAccess, type Access } from '../access.js';
@@ -9,13 +10,51 @@ import type { CredentialRow } from '../../data/entities.js';
 import type { Reading } from '../reading.js';
 import { givenUp, webTarget } from './web.js';
 
+/** What is known of the host at an address from before: the key that is pinned, and whether passwords may go to it. */
+export interface KnownHost {
+  readonly pinned: string | null;
+  readonly approval: (protocol: 'ssh' | 'http') => Approval | null;
+}
+
+const shownBy = (reading: Reading, { pinned }: KnownHost): ShownHost => ({
+  address: reading.address,
+  // A key that could not be read now is proven when the connection is made.
+  hostKey: reading.hostKey ?? pinned,
+  family: reading.recognised?.family.family ?? null,
+});
+
+/** Parts credentials into those that this host may get, and those that wait; in a network that is trusted now, none do. */
+function sorted(
+  reading: Reading,
+  host: KnownHost,
+  protocol: 'ssh' | 'http',
+  candidates: readonly CredentialRow[],
+): ReturnType<typeof usable> {
+  if (reading.network.trustNow) return { may: [...candidates], withheld: [] };
+  return usable(candidates, host.approval(protocol), protocol, shownBy(reading, host));
+}
+
+/** Notes what a run would have to send and may not yet, so that a person can look at the host before the run. */
+function noteWithheld(access: Access, reading: Reading, host: KnownHost): void {
+  const family = reading.recognised!.family;
+  const procedures = Object.values(family.procedures);
+  for (const [protocol, isAsked] of [
+    ['ssh', hasShell(family) && procedures.some((p) => usesShell(p))],
+    ['http', procedures.some((p) => usesWeb(p))],
+  ] as const) {
+    if (!isAsked) continue;
+    const { may, withheld } = sorted(reading, host, protocol, access.candidates(protocol, reading.network, reading.address));
+    if (may.length === 0) reading.withheld.push(...withheld.map((c) => c.name));
+  }
+}
+
 /** Carries out a procedure that only asks, over the device's shell or its pages; null when nobody may. Tells why in the reading. */
 async function ask(
   context: Context,
   access: Access,
   reading: Reading,
   name: ProcedureName,
-  pinned: string | null,
+  host: KnownHost,
   signal: AbortSignal,
 ): Promise<ProcedureResult | null> {
   const { address, network } = reading;
@@ -24,7 +63,13 @@ async function ask(
   const overShell = usesShell(procedure);
   const protocol = overShell ? 'ssh' : 'http';
   const probe = overShell ? 'SSH login' : 'web login';
-  const candidates = access.candidates(protocol, network, address);
+  const { may: candidates, withheld } = sorted(reading, host, protocol, access.candidates(protocol, network, address));
+  const names = withheld.map((c) => c.name);
+  const waits = { probe, cause: 'awaiting-approval', detail: awaitingDetail(shownBy(reading, host), names) };
+  if (candidates.length === 0 && withheld.length > 0) {
+    reading.troubles.push(waits);
+    return null;
+  }
   if (candidates.length === 0) {
     const none = `its network names no ${overShell ? 'SSH' : 'HTTP'} credential, which its family needs to tell ${name === 'children' ? 'what it manages' : 'more'}`;
     reading.troubles.push({ probe, ...access.whyNone(protocol, reading, none) });
@@ -33,7 +78,7 @@ async function ask(
   for (const [index, credential] of candidates.entries()) {
     let result: ProcedureResult | 'next' | 'over' | null;
     try {
-      result = await access.inTurn(credential, () => once(context, reading, name, pinned, credential, protocol, signal));
+      result = await access.inTurn(credential, () => once(context, reading, name, host, credential, protocol, signal));
     } catch (error) {
       const cause = asCause(error);
       if (!(cause instanceof CauseError)) throw error;
@@ -41,7 +86,11 @@ async function ask(
       if (cause.code === 'login-refused') await access.refused(credential, protocol, address);
       // The next credential may be the right one; only when none is, it is a trouble.
       result = cause.code === 'login-refused' && index < candidates.length - 1 ? 'next' : 'over';
-      if (result === 'over') {
+      if (result === 'over' && cause.code === 'login-refused' && withheld.length > 0) {
+        // What is left to try waits for a person.
+        reading.troubles.push(waits);
+        reading.withheld.push(...names);
+      } else if (result === 'over') {
         const isGivenUp = cause.code === 'login-refused' && access.isSuspended(credential);
         reading.troubles.push({ probe, cause: isGivenUp ? 'credential-suspended' : cause.code, detail: cause.detail });
       }
@@ -58,7 +107,7 @@ async function once(
   context: Context,
   reading: Reading,
   name: ProcedureName,
-  pinned: string | null,
+  host: KnownHost,
   credential: CredentialRow,
   protocol: 'ssh' | 'http',
   signal: AbortSignal,
@@ -67,10 +116,11 @@ async function once(
   const { family } = reading.recognised!;
   if (protocol === 'ssh') {
     if (!hasShell(family)) return 'over';
-    const session = await DeviceSession.openWith(context, { address, port: network.sshPort, hostKey: pinned }, family, credential, {
-      signal,
-    });
+    // What shows itself otherwise at the login than it did when it was looked at gets nothing.
+    const at = { address, port: network.sshPort, hostKey: host.pinned ?? reading.hostKey };
+    const session = await DeviceSession.openWith(context, at, family, credential, { signal });
     try {
+      reading.hostKey ??= session.hostKey;
       const found = await session.run(name);
       reading.credentials['ssh'] = credential.id;
       return found;
@@ -95,15 +145,10 @@ async function once(
 }
 
 /** What a family's own procedures add: what the device is when the standards do not tell, its children, its outlets. */
-export async function probeFamily(
-  context: Context,
-  access: Access,
-  reading: Reading,
-  pinned: string | null,
-  signal: AbortSignal,
-): Promise<void> {
+export async function probeFamily(context: Context, access: Access, reading: Reading, host: KnownHost, signal: AbortSignal): Promise<void> {
   const family = reading.recognised?.family;
   if (!family) return;
+  noteWithheld(access, reading, host);
   const { procedures } = family;
   const knows = (field: 'firmware' | 'serial'): boolean => reading.findings.some((f) => (f.values[field] ?? '') !== '');
   const model = reading.findings.find((f) => f.values.model)?.values.model ?? null;
@@ -111,7 +156,7 @@ export async function probeFamily(
   const hasTwin = new Set(family.models.filter((m) => m.model === model).map((m) => m.variant)).size > 1;
   const standardsTell = knows('firmware') && knows('serial');
   if (procedures.record && (hasTwin || !standardsTell)) {
-    const found = await ask(context, access, reading, 'record', pinned, signal);
+    const found = await ask(context, access, reading, 'record', host, signal);
     if (found) {
       const { name, model, hardwareRevision, variant, serial, mac, firmware, bootLoader } = found.gives;
       const probe = usesShell(procedures.record) ? 'SSH login' : 'web login';
@@ -123,13 +168,13 @@ export async function probeFamily(
     }
   }
   if (procedures.children) {
-    const found = await ask(context, access, reading, 'children', pinned, signal);
+    const found = await ask(context, access, reading, 'children', host, signal);
     reading.children = found?.tables['children'] ?? null;
     if (reading.children)
       reading.seen.push({ probe: 'what it manages', raw: { rows: reading.children }, parsed: { count: reading.children.length } });
   }
   if (procedures.neighbours) {
-    const found = await ask(context, access, reading, 'neighbours', pinned, signal);
+    const found = await ask(context, access, reading, 'neighbours', host, signal);
     const outlets = found?.tables['outlets'];
     if (outlets) {
       reading.outlets = outlets.map((o) => ({ outlet: o['outlet'] ?? '', label: o['label'] ?? '' }));
