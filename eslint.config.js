@@ -68,7 +68,7 @@ const importRules = rooms.map((room) => {
 });
 
 export default ts.config(
-  { ignores: ['**/dist/**', '**/node_modules/**', '.barrow-demo/**', 'docs/screenshots/**'] },
+  { ignores: ['.mutants/', '**/dist/**', '**/node_modules/**', '.barrow-demo/**', 'docs/screenshots/**'] },
   js.configs.recommended,
   ...ts.configs.recommended,
   ...svelte.configs.recommended,

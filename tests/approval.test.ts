@@ -11,7 +11,7 @@ import { addWholeNetworks } from './support/whole.js';
 /** Greets as a switch of a family that is known, and keeps every password that it is told. */
 async function falseSwitch(address: string): Promise<{ told: string[]; stop: () => Promise<void> }> {
   const told: string[] = [];
-  const { private: hostKey } = ssh2.utils.generateKeyPairSync('ed25519');
+  const { private: hostKey } = ssh2.utils.generateKeyPairSync('ecdsa', { bits: 256 });
   const server = new ssh2.Server({ hostKeys: [hostKey], ident: 'Tarnbrook_1' }, (connection) => {
     connection.on('error', () => undefined);
     connection.on('authentication', (context) => {

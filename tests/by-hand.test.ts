@@ -166,6 +166,7 @@ describe('what people enter, through the command line', () => {
         'new-cam,NEW1,hall,camera,,,quay-sw-2:port 5',
         'newer-cam,NEW2,hall,camera,,,new-cam',
         'odd,NEW3,hall,toaster,,,',
+        'slip,NEW4,quay-hose,camera,,,',
         ',,hall,,,,',
         '',
       ].join('\n'),
@@ -173,11 +174,12 @@ describe('what people enter, through the command line', () => {
     const before = await list();
     const dry = await run(['device', 'import', file, '--dry-run', '--json']);
     expect(dry.code).toBe(1);
-    expect(dry.json<ImportResult>().rows.map((r) => r.what)).toEqual(['changed', 'new', 'new', 'refused', 'refused']);
+    expect(dry.json<ImportResult>().rows.map((r) => r.what)).toEqual(['changed', 'new', 'new', 'refused', 'new', 'refused']);
+    expect(dry.json<ImportResult>().rows[4]!.detail).toContain('there is no site quay-hose yet: is quay-house meant?');
     expect(dry.json<ImportResult>().rows[0]!.detail).toEqual(['tags none → hall lab', 'note none → =SUM(A1)']);
     expect(await list()).toEqual(before);
     const done = await run(['device', 'import', file, '--json']);
-    expect(done.json<ImportResult>()).toMatchObject({ dryRun: false, written: 3 });
+    expect(done.json<ImportResult>()).toMatchObject({ dryRun: false, written: 4 });
     expect((await list('--site', 'hall')).map((d) => d.name)).toEqual(['new-cam', 'newer-cam']);
     // A formula goes out so that no spreadsheet runs it, and comes back as it was.
     expect((await run(['device', 'export', '--tag', 'hall'])).out).toContain("'=SUM(A1)");

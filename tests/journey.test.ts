@@ -67,6 +67,7 @@ describe('from an empty database to a verified fleet, by the command line', () =
             String(sshPort),
             '--rate',
             '5000',
+            '--trust-now',
           ])
         ).code,
       ).toBe(0);

@@ -165,6 +165,16 @@ describe('the standing of the demo fleet', () => {
     expect((await run(['target', 'set', 'tarnbrook-access', '4.2.1', '--revision', 'Z9'])).err).toContain('"Z9" is not known');
   });
 
+  it('says when no image has the version of a target, and which one is probably meant', async () => {
+    const slip = await run(['target', 'set', 'tarnbrook-access', '4.33.0', '--device', 'quay-sw-2']);
+    expect([slip.code, slip.out]).toEqual([0, expect.stringContaining('! no image has version 4.33.0: is 4.3.0 meant?') as string]);
+    expect((await run(['target', 'list'])).out).toContain('4.33.0 (no image)');
+    const [rule] = (await scene.served.client.targets()).filter((t) => t.remarks.length > 0);
+    await scene.served.client.removeTarget(rule!.id);
+    const nowhere = await run(['target', 'set', 'tarnbrook-access', '4.3.0', '--site', 'quay-hause']);
+    expect([nowhere.code, nowhere.err]).toEqual([2, expect.stringContaining('Is quay-house meant?') as string]);
+  });
+
   it('takes no beta for a release', async () => {
     const refused = await run(['target', 'set', 'tarnbrook-access', '4.4.0', '--device', 'quay-sw-2']);
     expect([refused.code, refused.err]).toEqual([4, expect.stringContaining('4.4.0 is here only as a beta (tb24-4.4.0.simg)') as string]);

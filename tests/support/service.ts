@@ -29,15 +29,18 @@ export interface Served {
   /** Stops the process in its tracks, as a debugger or a starved machine does, and lets it go on. */
   readonly freeze: () => void;
   readonly thaw: () => void;
+  /** Sets its time of day one hour back; needs `steppingClock`. */
+  readonly stepClock: () => void;
   /** As a system does at shutdown. */
   readonly stop: () => Promise<number | string>;
 }
 
 /** Starts the real service in a process of its own, on free loopback ports. */
-export async function serve(data: string, use: { scale?: number; args?: string[] } = {}): Promise<Served> {
+export async function serve(data: string, use: { scale?: number; args?: string[]; steppingClock?: boolean } = {}): Promise<Served> {
   const child = spawn(
     process.execPath,
     [
+      ...(use.steppingClock ? ['--import', new URL('./stepping-clock.mjs', import.meta.url).href] : []),
       program,
       'serve',
       '--json',
@@ -80,6 +83,7 @@ export async function serve(data: string, use: { scale?: number; args?: string[]
     },
     freeze: () => void child.kill('SIGSTOP'),
     thaw: () => void child.kill('SIGCONT'),
+    stepClock: () => void child.kill('SIGUSR2'),
     stop: async () => {
       child.kill('SIGTERM');
       return ended;

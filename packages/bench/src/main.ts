@@ -1,5 +1,5 @@
 import { benchRehearsal, benchDecide } from './scheduler.js';
-import { benchDeviceList } from './devices.js';
+import { benchDeviceList, benchListInRollout } from './devices.js';
 import { benchImages } from './images.js';
 import { benchPaths } from './paths.js';
 import { benchSweep } from './sweep.js';
@@ -16,6 +16,7 @@ const tell = (m: Measured): void => {
 };
 // First, while this process is small: it is the one that asks and holds the watch.
 for (const m of await benchDeviceList()) tell(m);
+for (const m of await benchListInRollout()) tell(m);
 for (const m of await benchImages()) tell(m);
 for (const m of benchPaths()) tell(m);
 tell(benchDecide(10_000));

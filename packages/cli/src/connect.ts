@@ -1,6 +1,7 @@
 import { existsSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { BarrowClient } from '@barrow/client';
+import { fetchSending } from './sending.js';
 import { CommandError, exit } from './errors.js';
 
 export interface Where {
@@ -32,5 +33,5 @@ export function connect(where: Where): BarrowClient {
       `Neither --token nor BARROW_TOKEN is set, and ${join(folder, 'token')} is not there.`,
       'Give --data with the folder of the service on this machine, or a token that `barrow token add` made.',
     );
-  return new BarrowClient({ url, token });
+  return new BarrowClient({ url, token, fetch: fetchSending });
 }

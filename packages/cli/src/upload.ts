@@ -53,7 +53,7 @@ export async function uploadFile(client: BarrowClient, path: string, onProgress:
     // A generator hands each piece on when the one before is away; a listener beside the stream would let both wait for each other.
     const pieces = async function* (from: number): AsyncGenerator<Buffer> {
       let sent = from;
-      for await (const piece of createReadStream(path, { start: from, highWaterMark: 1 << 18 })) {
+      for await (const piece of createReadStream(path, { start: from, highWaterMark: 1 << 20 })) {
         yield piece as Buffer;
         onProgress(file, (sent += (piece as Buffer).length), size);
       }

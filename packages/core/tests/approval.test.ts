@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { isApproved, waitsForApproval, type Approval, type ShownHost } from '../src/index.js';
+import { isApproved, waitsForApproval, type Approval, type ShownHost } from '@barrow/core';
 
 const approval: Approval = { hostKey: 'SHA256:one', address: '127.40.1.5', family: 'fennwave-controller', at: 0, by: 'mate' };
 const host: ShownHost = { hostKey: 'SHA256:one', address: '127.40.1.5', family: 'fennwave-controller' };

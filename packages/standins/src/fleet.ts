@@ -21,6 +21,8 @@ export interface FleetOptions {
   readonly only?: readonly string[];
   /** Shifts every address: 127.(40 + shift).S.N, so that several fleets can run side by side. */
   readonly network?: number;
+  /** So many switches more, each like the first of the scenario, from 127.N.100.1 on. */
+  readonly more?: number;
 }
 
 /** The simulated devices of the demo scenario: those that can be upgraded, and those that only answer. */
@@ -40,11 +42,16 @@ export class Fleet {
       `127.${options.network ?? 40}.${sites.indexOf(site) + 1}.${host}`;
     let wiring: Wiring | null = null;
     const around = (name: string) => () => wiring!.around(name);
+    const more = Array.from({ length: options.more ?? 0 }, (_, i): [ScenarioDevice, number, string] => [
+      { ...scenario[0]!, name: `more-sw-${i + 1}`, unsaved: [] },
+      scenario.length + i,
+      `127.${options.network ?? 40}.${100 + Math.floor(i / 250)}.${1 + (i % 250)}`,
+    ]);
     this.devices = scenario
-      .filter((d) => wanted(d.name))
-      .map((d) => {
-        const index = scenario.indexOf(d);
-        const address = addressOf(d.site, d.host);
+      .map((d, index): [ScenarioDevice, number, string] => [d, index, addressOf(d.site, d.host)])
+      .filter(([d]) => wanted(d.name))
+      .concat(more)
+      .map(([d, index, address]) => {
         const isSwitch = d.model.maker === 'Tarnbrook';
         const id = index + 1;
         return new StandIn({
@@ -55,7 +62,10 @@ export class Fleet {
           sshPort,
           serial: `${isSwitch ? 'TB' : 'WR'}24${String(4100 + id * 37)}`,
           // RFC 7042 §2.1: a locally administered address.
-          mac: `06:17:4b:00:${id.toString(16).padStart(2, '0')}:00`,
+          mac: `06:17:4b:${id
+            .toString(16)
+            .padStart(4, '0')
+            .replace(/(..)(..)/, '$1:$2')}:00`,
           model: d.model,
           community,
           user: login.user,

@@ -91,11 +91,11 @@ export const registerStanding: Register = (program, act) => {
           device: o.device ?? null,
           acceptUnreleased: o.acceptUnreleased === true,
         });
-        print(
-          say,
-          made,
-          () =>
+        print(say, made, () =>
+          [
             `Target ${made.version} for ${count(made.devices, 'device')} of ${made.family}: ${o.device ? `only ${o.device}` : made.scope}.`,
+            ...made.remarks.map((r) => `! ${r}`),
+          ].join('\n'),
         );
       }),
     );
@@ -115,7 +115,7 @@ export const registerStanding: Register = (program, act) => {
                   all.map((t) => [
                     t.id,
                     t.family,
-                    `${t.version}${t.acceptUnreleased ? ' (unreleased)' : ''}`,
+                    `${t.version}${t.acceptUnreleased ? ' (unreleased)' : ''}${t.remarks.length > 0 ? ' (no image)' : ''}`,
                     t.scope,
                     t.fromFamilies.join(' ') || null,
                     t.devices,

@@ -61,10 +61,12 @@
 
   const none = { family: '', version: '', model: '', revision: '', site: '', tag: '', device: '', from: '', unreleased: false };
   let form = $state({ ...none });
+  /** What may be a slip in the target that was set last. */
+  let remarks = $state.raw<readonly string[]>([]);
   const models = $derived(families.find((f) => f.family === form.family)?.models ?? []);
   const orNull = (text: string): string | null => (text.trim() === '' ? null : text.trim());
   const setTarget = async () => {
-    await client().setTarget({
+    const made = await client().setTarget({
       family: form.family,
       version: form.version.trim(),
       model: orNull(form.model),
@@ -75,6 +77,7 @@
       fromFamilies: form.from === '' ? [] : [form.from],
       acceptUnreleased: form.unreleased,
     });
+    remarks = made.remarks;
     form = { ...none };
   };
   let pin = $state({ device: '', reason: '', askAgain: '' });
@@ -113,6 +116,7 @@
     >
   {/if}
 </div>
+{#each remarks as remark (remark)}<p class="remark" role="status">The target was set, but {remark}.</p>{/each}
 {#if failure}<Trouble {failure} />{/if}
 
 {#if showTargets}
@@ -305,6 +309,10 @@
 {/if}
 
 <style>
+  .remark {
+    color: var(--care);
+    margin-bottom: 0.6rem;
+  }
   .head {
     display: flex;
     align-items: center;

@@ -24,6 +24,8 @@ export const targetSchema = targetInput.extend({
   /** The rule's set in words. */
   scope: z.string(),
   devices: z.number().int(),
+  /** What may be a slip, in words: no image of that version is in the store. */
+  remarks: z.array(z.string()),
 });
 export type TargetInput = z.input<typeof targetInput>;
 export type Target = z.infer<typeof targetSchema>;

@@ -92,6 +92,7 @@ interface Node extends Reached {
   readonly depth: number;
   readonly by: RankedImage | null;
   readonly before: Node | null;
+  readonly key: string;
 }
 
 /** What the partner would have to do for one requirement. */
@@ -116,6 +117,8 @@ export class PathBook {
   readonly unusable: UnusableImage[] = [];
   readonly #fitting = new Map<string, readonly RankedImage[]>();
   readonly #solved = new Map<string, PathResult>();
+  /** Of the images of one piece of hardware: those that take it on from a version. */
+  readonly #onward = new WeakMap<readonly RankedImage[], Map<string, readonly RankedImage[]>>();
 
   constructor(
     families: ReadonlyMap<string, FamilySchemes>,
@@ -146,22 +149,38 @@ export class PathBook {
     return found;
   }
 
+  /** The images that are a step from a version, whatever the goal; a withdrawn one never is. */
+  #onwardFrom(images: readonly RankedImage[], { family, rank }: Reached): readonly RankedImage[] {
+    let known = this.#onward.get(images);
+    if (!known) this.#onward.set(images, (known = new Map()));
+    const key = `${family}|${rank}`;
+    let found = known.get(key);
+    if (!found)
+      known.set(
+        key,
+        (found = images.filter((i) => i.image.withdrawn === null && accepts(i, family, rank) && !leadsNowhere(i, family, rank))),
+      );
+    return found;
+  }
+
   /** The cheapest way to a target version: fewest reboots, the partner's among them, then fewest bytes. */
   toTarget(device: PathDevice, target: PathTarget, down = false): PathResult {
-    const key = JSON.stringify([device, target, down]);
-    let found = this.#solved.get(key);
-    if (!found) {
+    return this.#once(JSON.stringify([device, target, down]), () => {
       const versions = this.#ranks.get(target.family)?.versions;
       const rank = versions?.of(target.version) ?? null;
-      found = this.solve(device, {
+      return this.solve(device, {
         family: target.family,
         version: target.version,
         ends: (image) => rank !== null && versions!.of(image.version) === rank,
         acceptUnreleased: target.acceptUnreleased,
         down,
       });
-      this.#solved.set(key, found);
-    }
+    });
+  }
+
+  #once(question: string, solve: () => PathResult): PathResult {
+    let found = this.#solved.get(question);
+    if (!found) this.#solved.set(question, (found = solve()));
     return found;
   }
 
@@ -189,24 +208,24 @@ export class PathBook {
       depth: 0,
       by: null,
       before: null,
+      key: keyOf(hardware.family, rank, device.bootLoader, 0),
     };
-    // A withdrawn image is never a step, an unreleased one only as the end that was named.
-    const usable = images.filter((i) => i.image.withdrawn === null && (chosenFreely(i.image) || (ends(i) && goal.acceptUnreleased)));
-    const rules: Rules = { goal, goalRank, lifts, ranks: this.#ranks };
+    // An unreleased image is a step only as the end that was named.
+    const isUsable = (i: RankedImage): boolean => chosenFreely(i.image) || (ends(i) && goal.acceptUnreleased);
     const queue = new TinyQueue<Node>([start], (a, b) => a.reboots - b.reboots || a.bytes - b.bytes || a.order - b.order);
     const reached = new Map<string, Node>();
+    const rules: Rules = { goal, goalRank, lifts, ranks: this.#ranks, cheapest: new Map([[start.key, start]]) };
     let order = 1;
     for (let node = queue.pop(); node; node = queue.pop()) {
-      const key = keyOf(node);
-      if (reached.has(key)) continue;
-      reached.set(key, node);
+      if (reached.has(node.key)) continue;
+      reached.set(node.key, node);
       if (node.by && ends(node.by)) return { path: this.#write(device, node, lifts), gap: null };
-      for (const image of usable) {
+      for (const image of this.#onwardFrom(images, node)) {
+        if (!isUsable(image)) continue;
         const next = take(node, image, rules, order);
-        if (next && !reached.has(keyOf(next))) {
-          order++;
-          queue.push(next);
-        }
+        if (!next) continue;
+        order++;
+        queue.push(next);
       }
     }
     const search: Search = {
@@ -266,7 +285,7 @@ export class PathBook {
           );
         // Its own target when that is new enough and can be reached; otherwise the nearest version that is.
         const own = enough ? this.toTarget(partner, target) : null;
-        const found = own?.path ? own : toEnough();
+        const found = own?.path ? own : this.#once(JSON.stringify([partner, family, rank, depth]), toEnough);
         return found.path ? lift(found.path, null) : lift(null, `${short}; ${found.gap.text}`);
       });
   }
@@ -297,50 +316,63 @@ export class PathBook {
   }
 }
 
-const keyOf = (r: Reached): string => `${r.family}|${r.rank}|${r.loader}|${r.level}`;
+const keyOf = (family: string, rank: number, loader: string | null, level: number): string => `${family}|${rank}|${loader}|${level}`;
 
 interface Rules {
   readonly goal: PathGoal;
   readonly goalRank: number;
   readonly lifts: readonly Lift[];
   readonly ranks: ReadonlyMap<string, FamilyRanks>;
+  /** The cheapest way that was found to each state so far. */
+  readonly cheapest: Map<string, Node>;
 }
 
-/** What the state becomes by taking an image, or null when it cannot be taken. */
-function take(node: Node, ranked: RankedImage, { goal, goalRank, lifts, ranks }: Rules, order: number): Node | null {
+/** Whether an image brings what runs already, or something older that it must not be taken for. */
+const leadsNowhere = ({ image, rank }: RankedImage, family: string, at: number): boolean =>
+  image.component === 'system' && image.family === family && (rank === at || (rank < at && image.goingDown !== 'allowed'));
+
+/** What the state becomes by taking an image that accepts its version; null when it cannot be taken, or leads nowhere cheaper. */
+function take(node: Node, ranked: RankedImage, { goal, goalRank, lifts, ranks, cheapest }: Rules, order: number): Node | null {
   const { image } = ranked;
-  if (!accepts(ranked, node.family, node.rank)) return null;
+  const isLoader = image.component === 'boot-loader';
+  if (isLoader) {
+    if (node.family !== image.family) return null;
+  } else {
+    if (!goal.down && image.family === node.family && ranked.rank < node.rank) return null;
+    if (!goal.down && image.family === goal.family && ranked.rank > goalRank) return null;
+  }
   const level = levelFor(ranked, node.level, lifts);
   if (level === null) return null;
   const loaderRank = loaderRankOf(ranks, image.family, node.loader);
   if (ranked.needsLoader !== null && !(loaderRank !== null && loaderRank >= ranked.needsLoader)) return null;
   if (node.depth >= longestPath) return null;
-  const cost = {
-    depth: node.depth + 1,
-    reboots: node.reboots + image.reboots + (lifts[level - 1]?.reboots ?? 0) - (lifts[node.level - 1]?.reboots ?? 0),
-    bytes: node.bytes + image.bytes + (lifts[level - 1]?.bytes ?? 0) - (lifts[node.level - 1]?.bytes ?? 0),
+  const brings = ranked.bringsLoader !== null && (loaderRank === null || loaderRank < ranked.bringsLoader);
+  if (isLoader && (loaderRank === null || ranked.rank <= loaderRank)) return null;
+  const loader = isLoader ? image.version : brings ? image.bringsBootLoader : node.loader;
+  const rank = isLoader ? node.rank : ranked.rank;
+  const reboots = node.reboots + image.reboots + (lifts[level - 1]?.reboots ?? 0) - (lifts[node.level - 1]?.reboots ?? 0);
+  const bytes = node.bytes + image.bytes + (lifts[level - 1]?.bytes ?? 0) - (lifts[node.level - 1]?.bytes ?? 0);
+  // Whatever comes to the same state at no lower cost is not followed. (A loader stays in its family.)
+  const key = keyOf(image.family, rank, loader, level);
+  const other = cheapest.get(key);
+  if (other && (other.reboots - reboots || other.bytes - bytes) <= 0) return null;
+  const version = isLoader ? node.version : image.version;
+  const next: Node = {
+    family: image.family,
+    rank,
+    version,
+    loader,
+    level,
+    reboots,
+    bytes,
     order,
+    depth: node.depth + 1,
     by: ranked,
     before: node,
-    level,
+    key,
   };
-  if (image.component === 'boot-loader') {
-    if (node.family !== image.family || loaderRank === null || ranked.rank <= loaderRank) return null;
-    return { ...cost, family: node.family, rank: node.rank, version: node.version, loader: image.version };
-  }
-  if (node.family === image.family) {
-    if (ranked.rank === node.rank) return null;
-    if (ranked.rank < node.rank && !(goal.down && image.goingDown === 'allowed')) return null;
-  }
-  if (!goal.down && image.family === goal.family && ranked.rank > goalRank) return null;
-  const brings = ranked.bringsLoader !== null && (loaderRank === null || loaderRank < ranked.bringsLoader);
-  return {
-    ...cost,
-    family: image.family,
-    rank: ranked.rank,
-    version: image.version,
-    loader: brings ? image.bringsBootLoader : node.loader,
-  };
+  cheapest.set(key, next);
+  return next;
 }
 
 function noticesOf(image: PathImage): string[] {

@@ -18,17 +18,23 @@ export class DeviceBook {
 
   add(row: DeviceRow): void {
     this.byId.set(row.id, row);
-    const put = (map: Map<string, DeviceRow[]>, key: string | null): void => {
-      if (key === null || key === '') return;
-      const list = map.get(key);
+    for (const [what, key] of keysOf(row)) {
+      const list = this.#by[what].get(key);
       if (list) list.push(row);
-      else map.set(key, [row]);
-    };
-    put(this.#by.serial, row.serial?.toLowerCase() ?? null);
-    put(this.#by.mac, row.mac);
-    // Another device answers at the address of one that was displaced.
-    if (!row.flags.some((f) => f.flag === 'displaced')) put(this.#by.address, row.address);
-    put(this.#by.name, row.name.toLowerCase());
+      else this.#by[what].set(key, [row]);
+    }
+  }
+
+  /** Takes in what is known of a device now, instead of what was known of it before. */
+  replace(row: DeviceRow): void {
+    const before = this.byId.get(row.id);
+    if (before)
+      for (const [what, key] of keysOf(before)) {
+        const others = this.#by[what].get(key)!.filter((r) => r !== before);
+        if (others.length > 0) this.#by[what].set(key, others);
+        else this.#by[what].delete(key);
+      }
+    this.add(row);
   }
 
   /** Those that bear this serial, MAC, address or name. */
@@ -63,4 +69,13 @@ export class DeviceBook {
     const id = this.byId.get(asked);
     return [...new Set([...(id ? [id] : []), ...(['name', 'address', 'serial', 'mac'] as const).flatMap((w) => [...this.with(w, asked)])])];
   }
+}
+
+/** What a device is found by. */
+function* keysOf(row: DeviceRow): Generator<['serial' | 'mac' | 'address' | 'name', string]> {
+  if (row.serial) yield ['serial', row.serial.toLowerCase()];
+  if (row.mac) yield ['mac', row.mac];
+  // Another device answers at the address of one that was displaced.
+  if (row.address !== '' && !row.flags.some((f) => f.flag === 'displaced')) yield ['address', row.address];
+  if (row.name !== '') yield ['name', row.name.toLowerCase()];
 }

@@ -30,13 +30,14 @@ export class ByHand {
     private readonly devices: Devices,
   ) {}
 
+  /** A book of its own for who enters devices into it. */
   async book(): Promise<DeviceBook> {
     return new DeviceBook((await this.devices.all()).map((d) => d.row));
   }
 
   /** Sets fields of a device; null gives a field back to what probes tell next. @throws Refusal */
   async change(row: DeviceRow, change: Change, who: string): Promise<void> {
-    await this.write([{ row, isNew: false, next: nextOf(row, change, await this.book()) }], who);
+    await this.write([{ row, isNew: false, next: nextOf(row, change, await this.devices.names()) }], who);
   }
 
   /** Enters a device that no probe has found, or that none can. @throws Refusal when it is known already. */

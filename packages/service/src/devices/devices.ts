@@ -176,7 +176,7 @@ export class Devices {
   #known: Promise<KnownDevice[]> | null = null;
   #pathBook: PathBook | null = null;
   #assembly: Assembly | null = null;
-  #book: { readonly of: KnownDevice[]; readonly book: DeviceBook; readonly byId: ReadonlyMap<string, KnownDevice> } | null = null;
+  #book: { readonly of: KnownDevice[]; readonly book: DeviceBook; readonly byId: Map<string, KnownDevice> } | null = null;
 
   constructor(
     private readonly context: Context,
@@ -231,12 +231,23 @@ export class Devices {
       const fresh = assembly.replace(rows);
       // Somebody came or went: the list itself is another.
       if (fresh === null || rows.length < new Set(ids).size) return this.#read();
-      const moved = all.some((known) => {
-        const row = fresh.get(known.row.id)?.row;
-        return row !== undefined && (row.name !== known.row.name || row.site !== known.row.site);
+      let moved = false;
+      const next = all.map((known) => {
+        const now = fresh.get(known.row.id);
+        if (now) moved ||= now.row.name !== known.row.name || now.row.site !== known.row.site;
+        return now ?? known;
       });
-      const next = all.map((known) => fresh.get(known.row.id) ?? known);
-      return moved ? next.sort((a, b) => inOrder(a.row, b.row)) : next;
+      if (moved) next.sort((a, b) => inOrder(a.row, b.row));
+      // Who is found by what is carried on too, instead of being gathered anew from all of them.
+      if (this.#book?.of === all) {
+        const { book, byId } = this.#book;
+        for (const known of fresh.values()) {
+          book.replace(known.row);
+          byId.set(known.row.id, known);
+        }
+        this.#book = { of: next, book, byId };
+      }
+      return next;
     })();
     this.#known = patched;
     patched.catch(() => {
@@ -264,9 +275,19 @@ export class Devices {
     return is !== null && sameVersion(schemeOf(this.context.families.get(image.family)!, image.component), image.version, is);
   }
 
+  /** All sites: of devices, of networks, and those that something was said of. */
+  async sites(): Promise<Set<string>> {
+    const { db } = this.context;
+    return new Set([
+      ...(await this.all()).map((d) => d.row.site),
+      ...(await db.find(NetworkEntity, {}, { fields: ['site'] })).map((n) => n.site),
+      ...(await db.find(SiteEntity, {}, { fields: ['name'] })).map((s) => s.name),
+    ]);
+  }
+
   /** A site or family that nothing is of is a slip, not an empty list. @throws Refusal */
   async knownFilter({ site, family }: { site?: string | null | undefined; family?: string | null | undefined }): Promise<void> {
-    const { db, families } = this.context;
+    const { families } = this.context;
     const refuse = (what: string, asked: string, known: readonly string[]): never => {
       const meant = meantName(asked, known);
       throw notFound(
@@ -277,11 +298,7 @@ export class Devices {
     };
     if (family && !families.has(family)) refuse('family', family, [...families.keys()]);
     if (!site) return;
-    const sites = new Set([
-      ...(await this.all()).map((d) => d.row.site),
-      ...(await db.find(NetworkEntity, {}, { fields: ['site'] })).map((n) => n.site),
-      ...(await db.find(SiteEntity, {}, { fields: ['name'] })).map((s) => s.name),
-    ]);
+    const sites = await this.sites();
     if (!sites.has(site)) refuse('site', site, [...sites]);
   }
 
@@ -323,10 +340,20 @@ export class Devices {
 
   /** Finds one device by id, name, address, serial or MAC. @throws Refusal when there is none, or more than one. */
   async get(asked: string): Promise<KnownDevice> {
+    const { book, byId } = await this.#findable();
+    return byId.get(book.get(asked).id)!;
+  }
+
+  /** Everybody, to be found by what people call them; for reading only. */
+  async names(): Promise<DeviceBook> {
+    return (await this.#findable()).book;
+  }
+
+  async #findable(): Promise<{ book: DeviceBook; byId: Map<string, KnownDevice> }> {
     const all = await this.all();
     if (this.#book?.of !== all)
       this.#book = { of: all, book: new DeviceBook(all.map((d) => d.row)), byId: new Map(all.map((d) => [d.row.id, d])) };
-    return this.#book.byId.get(this.#book.book.get(asked).id)!;
+    return this.#book;
   }
 
   view({ row, target, standing, parentName }: KnownDevice): Device {

@@ -1,5 +1,5 @@
 import Papa from 'papaparse';
-import { describeIssue, deviceEntry, kinds, safeText, type Device, type ImportResult, type Kind } from '@barrow/core';
+import { describeIssue, deviceEntry, kinds, meantName, safeText, type Device, type ImportResult, type Kind } from '@barrow/core';
 import type { ByHandEnd, DeviceRow } from '../data/entities.js';
 import { Refusal } from '../errors.js';
 import type { DeviceBook } from './book.js';
@@ -31,7 +31,6 @@ export const listColumns = [
   'lastSeen',
 ] as const;
 type Column = (typeof listColumns)[number];
-/** What a person may set; the rest of an import only finds the device, or describes one that is entered. */
 /** What a person may set; the rest of an import only finds the device, or describes one that is entered. */
 type Settable = 'name' | 'kind' | 'site' | 'tags' | 'parent' | 'feed' | 'uplink' | 'note';
 
@@ -72,7 +71,13 @@ export class DeviceLists {
   async import(form: 'csv' | 'json', text: string, dryRun: boolean, who: string): Promise<ImportResult> {
     const given = form === 'csv' ? readCsv(text) : readJson(text);
     const book = await this.byHand.book();
-    const taken = given.map((cells, index) => takeRow(index + 1, cells, book));
+    const sites = await this.devices.sites();
+    const taken = given.map((cells, index) => {
+      const row = takeRow(index + 1, cells, book);
+      const meant = cells.site && !sites.has(cells.site) ? meantName(cells.site, sites) : null;
+      if (meant !== null && row.write) row.told.detail.push(`there is no site ${cells.site} yet: is ${meant} meant?`);
+      return row;
+    });
     const writes = taken.flatMap((t) => t.write ?? []);
     if (!dryRun && writes.length > 0) await this.byHand.write(writes, who);
     return { dryRun, rows: taken.map((t) => t.told), written: dryRun ? 0 : writes.length };

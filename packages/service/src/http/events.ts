@@ -91,7 +91,7 @@ export function liveEvents(c: HonoContext<Env>, live: Live, journal: Journal, en
       leave();
       for (const signal of signals) signal.removeEventListener('abort', end);
       // Who was cut off must notice it: what lies in the socket is not waited for.
-      (c.env as unknown as { outgoing?: { destroy(): void } }).outgoing?.destroy();
+      (c.env as unknown as { outgoing?: { destroy(): void } } | undefined)?.outgoing?.destroy();
     }
   });
 }

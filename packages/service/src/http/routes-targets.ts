@@ -1,6 +1,7 @@
 import { z, type OpenAPIHono } from '@hono/zod-openapi';
 import {
   describeScope,
+  meantName,
   pinInput,
   pinSchema,
   readVersion,
@@ -23,7 +24,21 @@ import { addOperation, idParam } from './operation.js';
 /** The versions that sets of devices should run. */
 export function targetRoutes(app: OpenAPIHono<Env>, { context, devices, standing }: Parts): void {
   const { db } = context;
+  /** A target that no image reaches may be meant for an image that is still to come; or it is a slip of the pen. */
+  const remarksOn = async ({ family, version }: TargetRow): Promise<string[]> => {
+    const scheme = context.families.get(family)?.versions;
+    const versions = (await db.find(ImageEntity, { family, component: 'system' }, { fields: ['sha256', 'version'] })).map((i) => i.version);
+    if (!scheme || versions.some((v) => sameVersion(scheme, v, version))) return [];
+    const known = [...new Set(versions)];
+    const meant = meantName(version, known);
+    const has =
+      known.length === 0
+        ? 'the store has none of this family'
+        : `the store has ${known.slice(0, 8).join(', ')}${known.length > 8 ? ' and more' : ''}`;
+    return [`no image has version ${version}: ${meant === null ? '' : `is ${meant} meant? `}${has}`];
+  };
   const targetView = async (row: TargetRow): Promise<Target> => ({
+    remarks: await remarksOn(row),
     id: row.id,
     family: row.family,
     version: row.version,
@@ -93,6 +108,7 @@ export function targetRoutes(app: OpenAPIHono<Env>, { context, devices, standing
       await refuseUnreleased(body.family, family.versions, version, body.acceptUnreleased);
       if (body.model !== null && !family.models.some((m) => m.model === body.model))
         throw notFound('model', body.model, `${family.title} are ${family.models.map((m) => m.model).join(', ')}.`);
+      await devices.knownFilter({ site: body.site });
       const device = body.device === null ? null : (await devices.get(body.device)).row;
       if (device && device.family !== body.family && !body.fromFamilies.includes(device.family ?? ''))
         throw new Refusal(

@@ -1,4 +1,3 @@
-import { createHash, type Hash } from 'node:crypto';
 import { createWriteStream, mkdirSync, readdirSync, readFileSync, rmSync, statSync } from 'node:fs';
 import { rename, rm, stat, statfs, truncate, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
@@ -10,6 +9,7 @@ import type { Context } from '../context.js';
 import { newId } from '../data/seal.js';
 import { notFound, Refusal } from '../errors.js';
 import { digestOfFile } from './digest.js';
+import { knownSum, sumFor, type Sum } from './sum.js';
 import type { Member } from './unpack.js';
 
 const sessionSchema = z.object({ id: z.string(), file: z.string(), bytes: z.number(), key: z.string(), by: z.string() });
@@ -22,26 +22,45 @@ export interface Received extends Member {
 
 /** The digests of what has come so far. */
 interface Digesting {
-  readonly whole: Hash;
+  readonly whole: Sum;
   /** Of what follows a header that tells where its content begins, so that a large file need not be read a second time. */
-  readonly content: { readonly offset: number; readonly hash: Hash } | null;
+  readonly content: { readonly offset: number; readonly sum: Sum } | null;
   at: number;
 }
 
-function beginDigest(first: Buffer): Digesting {
+function beginDigest(first: Buffer, bytes: number): Digesting {
   const hasHeader = first.length >= 10 && first.toString('latin1', 0, imageMagic.length) === imageMagic;
   return {
-    whole: createHash('sha256'),
-    content: hasHeader ? { offset: 10 + first.readUInt32BE(imageMagic.length), hash: createHash('sha256') } : null,
+    whole: sumFor(bytes),
+    content: hasHeader ? { offset: 10 + first.readUInt32BE(imageMagic.length), sum: sumFor(bytes) } : null,
     at: 0,
   };
 }
 
-function digestPiece(digesting: Digesting, piece: Buffer): void {
-  digesting.whole.update(piece);
-  const { content, at } = digesting;
-  if (content && at + piece.length > content.offset) content.hash.update(piece.subarray(Math.max(0, content.offset - at)));
+/** Takes the next piece into the digests, and waits while they are behind. */
+async function digestPiece(digesting: Digesting, piece: Buffer): Promise<void> {
+  const { content, at, whole } = digesting;
   digesting.at = at + piece.length;
+  const ofWhole = whole.add(piece);
+  if (content && at + piece.length > content.offset) await content.sum.add(piece.subarray(Math.max(0, content.offset - at)));
+  await ofWhole;
+}
+
+/** The digests of a file that is whole: told once, and nothing is held for them any longer. */
+async function settled(digesting: Digesting): Promise<Digesting> {
+  const { whole, content, at } = digesting;
+  const known: Digesting = {
+    whole: knownSum(await whole.digest()),
+    content: content && { offset: content.offset, sum: knownSum(await content.sum.digest()) },
+    at,
+  };
+  endDigest(digesting);
+  return known;
+}
+
+function endDigest(digesting: Digesting | undefined): void {
+  digesting?.whole.end();
+  digesting?.content?.sum.end();
 }
 
 /** Days after which an upload that nobody went on with is forgotten. */
@@ -150,7 +169,7 @@ export class Uploads {
 
   async #digestSoFar(id: string, size: number): Promise<string> {
     const kept = this.#hashes.get(id);
-    if (kept?.at === size) return kept.whole.copy().digest('hex');
+    if (kept?.at === size) return kept.whole.digest();
     // More may come, or all of it be taken, while it is read.
     return digestOfFile(this.#path(id), { bytes: size }).catch((error: unknown) => {
       throw (error as NodeJS.ErrnoException).code === 'ENOENT' ? this.#gone(id) : error;
@@ -197,8 +216,8 @@ export class Uploads {
               `${session.file} has more than the ${session.bytes} octets that were announced.`,
               'Begin it anew; the file may have changed while it was read.',
             );
-          if (at === 0) digesting = beginDigest(piece);
-          if (digesting) digestPiece(digesting, piece);
+          if (at === 0) digesting = beginDigest(piece, session.bytes);
+          if (digesting) await digestPiece(digesting, piece);
           at += piece.length;
           yield piece;
         }
@@ -209,6 +228,7 @@ export class Uploads {
         );
       } catch (error) {
         const written = await this.#size(id);
+        endDigest(digesting ?? undefined);
         this.#hashes.delete(id);
         if (error instanceof Refusal) {
           if (error.code === 'store-full') await this.drop(id);
@@ -223,7 +243,10 @@ export class Uploads {
           'Send it again: it goes on where it ended.',
         );
       }
-      if (digesting) this.#hashes.set(id, digesting);
+      // What a lost thread would have told is read from the file when it is needed.
+      const known = digesting && at === session.bytes ? await settled(digesting).catch(() => null) : digesting;
+      if (known) this.#hashes.set(id, known);
+      else this.#hashes.delete(id);
       return await this.view(id);
     } finally {
       this.#busy.delete(id);
@@ -250,13 +273,14 @@ export class Uploads {
       path,
       bytes,
       sha256: await this.#digestSoFar(id, size),
-      content: content && { offset: content.offset, sha256: content.hash.copy().digest('hex') },
+      content: content && { offset: content.offset, sha256: await content.sum.digest() },
     };
   }
 
   /** Forgets an upload and what came of it. */
   async drop(id: string): Promise<void> {
     this.#sessions.delete(id);
+    endDigest(this.#hashes.get(id));
     this.#hashes.delete(id);
     await rm(this.#path(id), { force: true });
     await rm(join(this.#folder, `${id}.json`), { force: true });

@@ -88,7 +88,8 @@ export async function uploadHttp(target: HttpTarget, upload: HttpUpload): Promis
       sent += chunk.length;
       moved = ownNow();
       upload.onSent?.(sent);
-      done(null, chunk);
+      // What has come meanwhile is read first: written to a device that has answered and closed, its answer would be lost.
+      setImmediate(done, null, chunk);
     },
   });
   const content = createReadStream(file.path, { highWaterMark: 64 * 1024 });

@@ -1,0 +1,42 @@
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { addImagesAndTargets, addNetworks, discover, isEnded, rolloutUntil, setScene, type Scene } from './support/scene.js';
+import { serve } from './support/service.js';
+
+describe('a clock that is set while a rollout runs', () => {
+  let scene: Scene;
+  beforeAll(async () => {
+    scene = await setScene({ network: 67, only: ['curlew-sw-1', 'sandpiper-sw-1'] });
+    await scene.served.kill();
+    scene.served = await serve(scene.data, { scale: scene.scale, steppingClock: true });
+    await addNetworks(scene.served.client, scene.fleet);
+    await discover(scene.served.client);
+    await addImagesAndTargets(scene.served.client, scene.images);
+  });
+  afterAll(() => scene?.end());
+
+  it('ends nothing early, makes nothing wait for an hour, and leaves no span negative', async () => {
+    const { client } = scene.served;
+    const plan = await client.plan({ first: 1, soakSeconds: 2 });
+    const asked = Date.now();
+    await client.say(plan.id, 'start');
+    // In the middle of the first device, and again while the second one waits or runs.
+    await rolloutUntil(client, plan.id, (r) => r.runs.some((x) => x.phase === 'busy'));
+    scene.served.stepClock();
+    await rolloutUntil(client, plan.id, (r) => r.runs.some((x) => x.phase === 'ended'));
+    scene.served.stepClock();
+    const ended = await rolloutUntil(client, plan.id, isEnded);
+    expect(ended.runs.map((r) => r.outcome)).toEqual(['verified', 'verified']);
+    // The service's own time of day is two hours behind by now; what is told of the rollout is not.
+    expect(Date.parse((await client.addToken({ name: 'late', role: 'viewer' })).createdAt)).toBeLessThan(asked - 3_600_000);
+    for (const { id } of ended.runs) {
+      const { events } = await client.run(plan.id, id);
+      const moments = events.map((e) => e.event.at);
+      expect(moments).toEqual([...moments].sort((a, b) => a - b));
+      expect(moments[0]).toBeGreaterThanOrEqual(asked - 60_000);
+    }
+    for (const { begunAt, endedAt, downMs } of (await client.report(plan.id)).runs) {
+      expect(Date.parse(endedAt!)).toBeGreaterThan(Date.parse(begunAt!));
+      expect(downMs).toBeGreaterThan(0);
+    }
+  });
+});
