@@ -1,7 +1,7 @@
 import { createServer } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { BarrowClient } from '@barrow/client';
-import { httpPort, login, sshPort, webLogin } from '@barrow/standins';
+import { authorizeKey, community, httpPort, login, raiseWord, snmpPort, sshPort, webLogin } from '@barrow/standins';
 import ssh2 from 'ssh2';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { discover, setScene, type Scene } from './support/scene.js';
@@ -166,5 +166,53 @@ describe('a host that nobody has approved', () => {
     expect(
       (await mate.approveHosts([{ device: page!.device, address: page!.address, hostKey: null, family: page!.family }])).approved,
     ).toEqual([page!.name]);
+  });
+});
+
+describe('a key', () => {
+  let scene: Scene;
+  const passphrase = 'low-water';
+  const pair = ssh2.utils.generateKeyPairSync('ecdsa', { bits: 256, passphrase, cipher: 'aes256-cbc' });
+  beforeAll(async () => {
+    authorizeKey(pair.public);
+    scene = await setScene({ network: 65, only: ['quay-wlc-1', 'quay-ap-1'] });
+    const { client } = scene.served;
+    await client.addCredential({ name: 'snmp', kind: 'snmp-v2c', secret: community });
+    await client.addCredential({ name: 'key', kind: 'ssh-key', user: login.user, secret: pair.private, second: passphrase });
+    await client.addNetwork({
+      name: 'keyed',
+      site: 'quay-house',
+      ranges: ['127.65.1.5'],
+      credentials: ['snmp', 'key'],
+      snmpPort,
+      sshPort,
+      probes: ['snmp', 'ssh'],
+    });
+  });
+  afterAll(() => scene?.end());
+  const causes = async () => (await discover(scene.served.client)).troubles.map((t) => `${t.cause}: ${t.detail}`);
+
+  it('is shown to a host that nobody has approved, since it tells nothing', async () => {
+    expect(await causes()).toEqual(['no-credential: credential key has no second word, which this family asks for']);
+  });
+
+  it('with a passphrase takes the second word beside it, which waits for an approval', async () => {
+    const { client } = scene.served;
+    const unfit = { name: 'snmp', kind: 'snmp-v2c' as const, secret: community, raise: raiseWord };
+    expect(await client.replaceCredential(unfit).catch((error: unknown) => error)).toMatchObject({
+      problem: { code: 'credential-raise-unfit' },
+    });
+    await client.replaceCredential({
+      name: 'key',
+      kind: 'ssh-key',
+      user: login.user,
+      secret: pair.private,
+      second: passphrase,
+      raise: raiseWord,
+    });
+    expect(await causes()).toEqual([expect.stringContaining('awaiting-approval: key was not sent to 127.65.1.5')]);
+    expect((await barrow(['device', 'approve', '--all'], { data: scene.data })).code).toBe(0);
+    expect(await causes()).toEqual([]);
+    expect((await client.device('quay-wlc-1')).children.map((c) => c.name)).toEqual(['quay-ap-1']);
   });
 });

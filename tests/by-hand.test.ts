@@ -119,6 +119,42 @@ describe('what people enter, through the command line', () => {
     expect(scene.fleet.device('quay-sw-1').counters.located).toBe(1);
   });
 
+  it('handles a device by the family that a person names, whatever it answers', async () => {
+    const { client } = scene.served;
+    expect((await run(['device', 'set', 'quay-sw-1', '--family', 'tarnbrook-acces'])).err).toContain('Is tarnbrook-access meant?');
+    const added = await run([
+      'device',
+      'add',
+      'pier gauge',
+      '--site',
+      'quay-house',
+      '--family',
+      'wendlock-branch',
+      '--address',
+      '127.73.1.39',
+      '--firmware',
+      'R7.01',
+      '--json',
+    ]);
+    expect(added.json<Device>()).toMatchObject({
+      family: 'wendlock-branch',
+      familyEvidence: 'a person said so',
+      kind: 'router',
+      upgradable: true,
+    });
+    expect((await run(['device', 'show', 'pier gauge'])).out).toContain('R7.01, by hand\n');
+    await run(['device', 'set', 'quay-sw-1', '--family', 'wendlock-branch']);
+    await discover(client);
+    expect(await client.device('quay-sw-1')).toMatchObject({ family: 'wendlock-branch', familyEvidence: 'a person said so' });
+    await run(['device', 'set', 'quay-sw-1', '--family', '']);
+    const ended = await discover(client);
+    expect(await client.device('quay-sw-1')).toMatchObject({ family: 'tarnbrook-access' });
+    // It lies in no range, so that nobody asked it: that is no silence.
+    await run(['device', 'set', 'pier gauge', '--note', 'by the pier']);
+    expect(ended.silent.map((s) => s.name)).not.toContain('pier gauge');
+    await client.removeDevice('pier gauge');
+  });
+
   it('enters a device, which a discovery then recognises by its serial', async () => {
     const { facts } = scene.fleet.fixture('quay-phone-1');
     await scene.served.client.removeDevice('quay-phone-1');

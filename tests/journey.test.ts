@@ -219,10 +219,12 @@ describe('from an empty database to a verified fleet, by the command line', () =
   });
 
   it('has saved a backup of each device, with its secrets for admins only', async () => {
-    const backups = await json<{ id: string; deviceName: string }[]>(['backup', 'list']);
+    const backups = await json<{ id: string; sha256: string; deviceName: string }[]>(['backup', 'list']);
     expect(backups.map((b) => b.deviceName).sort()).toEqual(['dunmoor-sw-1', 'eelgate-sw-1', 'eelgate-sw-3', 'quay-rt-1']);
     const mine = backups.find((b) => b.deviceName === 'eelgate-sw-1')!;
     expect((await run(['backup', 'show', mine.id])).out).toContain('watchword tide-eelgate-sw-1-7731');
+    // A report tells its digest.
+    expect((await run(['backup', 'show', mine.sha256.slice(0, 12)])).out).toContain('watchword tide-eelgate-sw-1-7731');
     const operator = (await json<{ token: string }>(['token', 'add', 'ops', '--role', 'operator'])).token;
     expect((await run(['backup', 'show', mine.id, '--token', operator])).code).toBe(4);
   });

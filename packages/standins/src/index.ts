@@ -7,6 +7,7 @@ export { libraryAdvisories } from './library/advisories.js';
 export { fitImage, ubootImage } from './library/formats.js';
 export { libraryImages } from './library/recipes.js';
 export { releaseFiles, writeScenarioLibrary, type Library } from './library/write.js';
+export { authorizeKey } from './net/shell-server.js';
 export { openControl } from './control.js';
 export { answerFaults, Fixture, type AnswerFault } from './fixture.js';
 export { scenario, scenarioImages, sites } from './scenario.js';

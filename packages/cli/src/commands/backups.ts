@@ -33,7 +33,7 @@ export const registerBackups: Register = (program, act) => {
     );
   backup
     .command('show <id>')
-    .description('the content of a backup, secrets and all (admin)')
+    .description('the content of a backup, by its id or its digest, secrets and all (admin)')
     .action(
       act(async ({ say, client }, id: string) => {
         const b = await client().backup(id);

@@ -44,7 +44,9 @@ function detailText(io: Io, d: DeviceDetail): string {
     ['MAC', d.mac],
     [
       'firmware',
-      d.firmware === null ? `unknown. ${d.firmwareNote ?? ''}` : `${d.firmware}, by ${d.believedBy['firmware'] ?? 'an earlier Barrow'}`,
+      d.firmware === null
+        ? `unknown. ${d.firmwareNote ?? ''}`
+        : `${d.firmware}, ${(d.believedBy['firmware'] ?? 'by an earlier Barrow').replace(/^(?!by )/, 'by ')}`,
     ],
     [
       'armed',
@@ -280,6 +282,7 @@ export const registerDevices: Register = (program, act) => {
       'switch, router, access-point, camera, phone, controller, recorder, base-station, handset, power-strip, console-server or other',
       'other',
     )
+    .option('--family <family>', 'whose procedures handle it')
     .option('--address <address>', 'its address')
     .option('--maker <maker>', 'its maker')
     .option('--model <model>', 'its model')
@@ -293,7 +296,7 @@ export const registerDevices: Register = (program, act) => {
     .option('--uplink <device:port>', 'the port that it hangs on')
     .action(
       act(async ({ say, client }, name: string, o: Record<string, string> & { site: string; tag: string[] }) => {
-        const { tag, kind, site, address, maker, model, serial, mac, firmware, note, parent, feed, uplink } = o;
+        const { tag, kind, site, family, address, maker, model, serial, mac, firmware, note, parent, feed, uplink } = o;
         const made = await client().enterDevice({
           name,
           site,
@@ -304,6 +307,7 @@ export const registerDevices: Register = (program, act) => {
           serial: serial ?? null,
           mac: mac ?? null,
           firmware: firmware ?? null,
+          ...(family ? { family } : {}),
           ...(tag.length > 0 ? { tags: tag } : {}),
           ...(note ? { note } : {}),
           ...(parent ? { parent } : {}),
@@ -319,6 +323,7 @@ export const registerDevices: Register = (program, act) => {
     .option('--name <name>', 'what it is called')
     .option('--site <site>', 'where it stands')
     .option('--kind <kind>', 'what it is')
+    .option('--family <family>', 'whose procedures handle it')
     .option('--tag <tag>', 'the tags it has from now on; may repeat', collect, [])
     .option('--no-tags', 'take all tags away')
     .option('--note <text>', 'a note')
@@ -328,7 +333,7 @@ export const registerDevices: Register = (program, act) => {
     .action(
       act(async ({ say, client }, id: string, o: Record<string, string> & { tag: string[]; tags: boolean }) => {
         const change: Record<string, unknown> = {};
-        for (const field of ['name', 'site', 'kind', 'parent', 'feed', 'uplink'] as const)
+        for (const field of ['name', 'site', 'kind', 'family', 'parent', 'feed', 'uplink'] as const)
           if (o[field] !== undefined) change[field] = o[field] === '' ? null : o[field];
         if (o['note'] !== undefined) change['note'] = o['note'];
         if (o.tag.length > 0) change['tags'] = o.tag;

@@ -180,8 +180,10 @@ export const registerSetup: Register = (program, act) => {
     .option('--user <user>', 'the user to log in as')
     .option('--secret-file <file>', 'file that holds the secret ("-": standard input)')
     .option('--secret-env <variable>', 'environment variable that holds the secret')
-    .option('--second-file <file>', 'the second secret: SNMP v3 privacy key, passphrase of an SSH key, second word that gives more rights')
+    .option('--second-file <file>', 'the second secret: SNMP v3 privacy key, passphrase of an SSH key, second word of a password')
     .option('--second-env <variable>', 'environment variable that holds the second secret')
+    .option('--raise-file <file>', 'the second word that gives more rights, beside an SSH key')
+    .option('--raise-env <variable>', 'environment variable that holds that word')
     .option('--replace', 'put another secret into the credential of this name')
     .option('--auth <hash>', 'SNMP v3 authentication: sha1 or sha256')
     .action(
@@ -197,6 +199,8 @@ export const registerSetup: Register = (program, act) => {
             secretEnv?: string;
             secondFile?: string;
             secondEnv?: string;
+            raiseFile?: string;
+            raiseEnv?: string;
             auth?: string;
           },
         ) => {
@@ -206,6 +210,7 @@ export const registerSetup: Register = (program, act) => {
             user: o.user ?? null,
             secret: await secretFrom(o),
             second: o.secondFile || o.secondEnv ? await secretFrom({ secretFile: o.secondFile, secretEnv: o.secondEnv }) : null,
+            raise: o.raiseFile || o.raiseEnv ? await secretFrom({ secretFile: o.raiseFile, secretEnv: o.raiseEnv }) : null,
             auth: (o.auth as 'sha1' | undefined) ?? null,
           };
           const made = await (o.replace ? client().replaceCredential(given) : client().addCredential(given));

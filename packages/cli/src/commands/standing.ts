@@ -93,7 +93,7 @@ export const registerStanding: Register = (program, act) => {
         });
         print(say, made, () =>
           [
-            `Target ${made.version} for ${count(made.devices, 'device')} of ${made.family}: ${o.device ? `only ${o.device}` : made.scope}.`,
+            `Target ${made.version} for ${count(made.devices, 'device')} of ${made.family}: ${made.scope}.`,
             ...made.remarks.map((r) => `! ${r}`),
           ].join('\n'),
         );

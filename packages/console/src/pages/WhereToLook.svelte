@@ -70,7 +70,15 @@
       sipPort: net.sip,
     });
 
-  const none = { name: '', kind: 'snmp-v2c' as CredentialKind, user: '', secret: '', second: '', auth: 'sha256' as 'sha1' | 'sha256' };
+  const none = {
+    name: '',
+    kind: 'snmp-v2c' as CredentialKind,
+    user: '',
+    secret: '',
+    second: '',
+    raise: '',
+    auth: 'sha256' as 'sha1' | 'sha256',
+  };
   let cred = $state({ ...none });
   const asks = $derived({
     user: cred.kind !== 'snmp-v2c' && cred.kind !== 'http-token',
@@ -89,6 +97,7 @@
       user: asks.user ? cred.user : null,
       secret: cred.secret,
       second: asks.second && cred.second !== '' ? cred.second : null,
+      raise: cred.kind === 'ssh-key' && cred.raise !== '' ? cred.raise : null,
       auth: cred.kind === 'snmp-v3' ? cred.auth : null,
     });
     cred = { ...none };
@@ -319,6 +328,14 @@
           class="input"
           type="password"
           bind:value={cred.second}
+          autocomplete="new-password"
+        /></label
+      >{/if}
+    {#if cred.kind === 'ssh-key'}<label class="label"
+        ><span class="label-text">Second word, for more rights</span><input
+          class="input"
+          type="password"
+          bind:value={cred.raise}
           autocomplete="new-password"
         /></label
       >{/if}

@@ -76,13 +76,15 @@ export const credentialInput = z.strictObject({
   user: z.string().max(100).nullable().default(null),
   /** Community, authentication key, password, private key or token. */
   secret: z.string().min(1).max(20_000),
-  /** SNMP v3: the privacy key. SSH key: its passphrase. SSH: the second word that gives more rights. */
+  /** SNMP v3: the privacy key. SSH key: its passphrase. SSH password: the second word that gives more rights. */
   second: z.string().min(1).max(1000).nullable().default(null),
+  /** SSH key: the second word that gives more rights. */
+  raise: z.string().min(1).max(1000).nullable().default(null),
   /** SNMP v3 authentication: SHA-1 or SHA-256. */
   auth: z.enum(['sha1', 'sha256']).nullable().default(null),
 });
 export const credentialSchema = credentialInput
-  .omit({ secret: true, second: true })
+  .omit({ secret: true, second: true, raise: true })
   .extend({ id: z.string(), hasSecond: z.boolean(), createdAt: moment, networks: z.array(z.string()), devices: z.number().int() });
 export type CredentialInput = z.input<typeof credentialInput>;
 export type Credential = z.infer<typeof credentialSchema>;
@@ -305,6 +307,8 @@ export const deviceChange = z.strictObject({
   name: z.string().min(1).max(120).nullable().optional(),
   site: z.string().min(1).max(60).nullable().optional(),
   kind: z.enum(kinds).nullable().optional(),
+  /** By whose procedures it is handled, when no probe recognises it rightly. */
+  family: z.string().min(1).max(120).nullable().optional(),
   tags: z.array(z.string().min(1).max(40)).max(50).optional(),
   note: z.string().max(2000).optional(),
   /** Another device by id, name, address, serial or MAC. */

@@ -58,8 +58,10 @@ const scopes = [
 const weight = (rule: TargetRule): number => scopes.reduce((sum, [key, w]) => sum + (rule[key] !== null ? w : 0), 0);
 
 /** What a rule is for, in words: `model TB-2424, site eelgate`, or `every device of the family`. */
-export function describeScope(rule: TargetRule): string {
-  const parts = scopes.flatMap(([key, , word]) => (rule[key] === null ? [] : [key === 'device' ? word : `${word} ${rule[key]}`]));
+export function describeScope(rule: TargetRule, device: string | null = null): string {
+  const parts = scopes.flatMap(([key, , word]) =>
+    rule[key] === null ? [] : [key === 'device' ? (device ?? word) : `${word} ${rule[key]}`],
+  );
   return parts.length > 0 ? parts.join(', ') : 'every device of the family';
 }
 

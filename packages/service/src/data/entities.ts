@@ -68,8 +68,10 @@ export const CredentialEntity = defineEntity({
     kind: p.string(),
     user: p.string().nullable(),
     sealed: p.text(),
-    /** The privacy key of SNMP v3, the passphrase of a key, the second word that gives more rights. */
+    /** The privacy key of SNMP v3, the passphrase of a key, the second word of a password that gives more rights. */
     second: p.text().nullable(),
+    /** The second word that goes with a key. */
+    raise: p.text().nullable(),
     settings: p.json<{ auth?: 'sha1' | 'sha256' }>(),
     createdAt: moment(),
   },

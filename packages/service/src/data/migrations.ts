@@ -170,6 +170,7 @@ class Approving extends Migration {
   override up(): void {
     this.addSql('alter table network add column trust_now integer not null default 0;');
     this.addSql('alter table device add column approved json;');
+    this.addSql('alter table credential add column raise text;');
     this.addSql(`update device set approved = json_object('hostKey', host_key, 'address', address, 'family', family, 'at', last_seen,
       'by', 'it had been logged in to before approvals were asked for')
       where json_extract(credentials, '$.ssh') is not null or json_extract(credentials, '$.http') is not null;`);

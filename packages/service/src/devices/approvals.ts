@@ -14,7 +14,7 @@ import { DeviceEntity, HistoryEntity, type CredentialRow, type DeviceFlag, type 
 /** Rows in one statement: more of them cost no less. */
 const manyAtOnce = 50;
 
-/** The credentials that a host may get, and those that wait for its approval. */
+/** The credentials that a host may get, and those that wait for its approval: a second word is told in full, whatever came before it. */
 export function usable(
   credentials: readonly CredentialRow[],
   approval: Approval | null,
@@ -23,7 +23,7 @@ export function usable(
 ): { may: CredentialRow[]; withheld: CredentialRow[] } {
   const isOpen = isApproved(approval, protocol, host);
   const [may, withheld]: [CredentialRow[], CredentialRow[]] = [[], []];
-  for (const one of credentials) (isOpen || !waitsForApproval(one.kind) ? may : withheld).push(one);
+  for (const one of credentials) (isOpen || !(waitsForApproval(one.kind) || one.raise !== null) ? may : withheld).push(one);
   return { may, withheld };
 }
 

@@ -37,12 +37,17 @@ export class ByHand {
 
   /** Sets fields of a device; null gives a field back to what probes tell next. @throws Refusal */
   async change(row: DeviceRow, change: Change, who: string): Promise<void> {
+    await this.devices.knownFilter({ family: change.family });
     await this.write([{ row, isNew: false, next: nextOf(row, change, await this.devices.names()) }], who);
   }
 
   /** Enters a device that no probe has found, or that none can. @throws Refusal when it is known already. */
-  async enter(entry: Entry, who: string): Promise<string> {
+  async enter(given: Entry, who: string): Promise<string> {
+    await this.devices.knownFilter({ family: given.family });
     const book = await this.book();
+    const family = given.family ? this.context.families.get(given.family) : undefined;
+    // Whose procedures handle it tells what it is, when nothing else was said.
+    const entry = family && given.kind === 'other' ? { ...given, kind: family.kind } : given;
     const row = enterInto(book, entry);
     await this.write([{ row, isNew: true, next: nextOf(row, entry, book) }], who);
     return row.id;
@@ -53,6 +58,7 @@ export class ByHand {
       name: 'name',
       site: 'site',
       kind: 'kind',
+      family: 'family',
       note: 'note',
       parent: 'parent',
       tags: 'tags',
@@ -98,7 +104,7 @@ export class ByHand {
 export function nextOf(row: DeviceRow, change: Change, book: DeviceBook): Partial<DeviceRow> {
   const next: Partial<DeviceRow> = {};
   const byHand = new Set(row.byHand);
-  for (const field of ['name', 'site', 'kind'] as const) {
+  for (const field of ['name', 'site', 'kind', 'family'] as const) {
     const value = change[field];
     if (value === undefined) continue;
     if (value === null) byHand.delete(field);
@@ -106,6 +112,7 @@ export function nextOf(row: DeviceRow, change: Change, book: DeviceBook): Partia
       if (field === 'name') refuseTakenName(row, String(value), book);
       byHand.add(field);
       next[field] = value;
+      if (field === 'family') next.familyEvidence = 'a person said so';
     }
   }
   if (change.tags !== undefined) next.tags = [...new Set(change.tags.map((t) => t.trim()).filter((t) => t !== ''))].sort();

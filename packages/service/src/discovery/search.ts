@@ -1,7 +1,7 @@
 import { setMaxListeners } from 'node:events';
 import { availableParallelism, loadavg, networkInterfaces } from 'node:os';
 import { addressesOf, believe, neverDevices, rangeTester, safeText, systemObjects, type Discovery } from '@barrow/core';
-import { recognise } from '@barrow/families';
+import { recognise, type Recognised } from '@barrow/families';
 import {
   engineQuestion,
   ownMissed,
@@ -268,8 +268,15 @@ export class Search {
     await during('the procedures of its family', probeFamily(context, this.#access, reading, this.#placing.hostAt(reading), signal));
   }
 
+  /** What a person said that the device at an address is, which no probe overrules. */
+  #saidToBe(address: string): Recognised | null {
+    const known = this.#placing.at(address);
+    const family = known?.byHand.includes('family') ? this.context.families.get(known.family ?? '') : undefined;
+    return family ? { family, evidence: 'a person said so', caught: {} } : null;
+  }
+
   #recognise(reading: Reading): void {
-    const found = recognise(this.context.families.values(), reading.heard);
+    const found = this.#saidToBe(reading.address) ?? recognise(this.context.families.values(), reading.heard);
     if (!found) return;
     reading.recognised = found;
     const { model, firmware, hardwareRevision, serial, mac } = found.caught;
@@ -363,6 +370,8 @@ export class Search {
   #tellSilent(networks: ReadonlySet<string>): void {
     for (const row of this.#placing.rows.values()) {
       if (!networks.has(row.network) || this.#placing.seen.has(row.id)) continue;
+      // Whoever was not asked, since no range has its address any longer, is not silent.
+      if (row.address !== '' && !this.#asked.has(row.address)) continue;
       // Whose parent could not be asked is not silent: nobody knows.
       if (row.address === '' && (row.parent === null || !this.#childrenRead.has(row.parent))) continue;
       this.view.silent.push({

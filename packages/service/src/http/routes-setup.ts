@@ -24,7 +24,7 @@ import { newId } from '../data/seal.js';
 import { notFound, Refusal } from '../errors.js';
 import { notWritten } from '../runner/view.js';
 import type { Parts } from '../service.js';
-import type { Env } from './auth.js';
+import type { Env, Who } from './auth.js';
 import { addOperation, idParam } from './operation.js';
 
 const removed = z.object({ removed: z.string() });
@@ -36,6 +36,18 @@ function networkView(row: NetworkRow, nameOf: ReadonlyMap<string, string>): Netw
     credentials: row.credentials.map((id) => nameOf.get(id) ?? id),
     addresses: countAddresses(row.ranges, row.exclude),
   };
+}
+
+/** Who says where credentials are tried decides who gets them. @throws Refusal */
+function needAdmin(who: Who, because: string): void {
+  if (who.role !== 'admin')
+    throw new Refusal(
+      403,
+      'credentials-need-admin',
+      'The network was not added',
+      `${who.name} is ${who.role}. ${because} sends credentials to whatever answers there, which is an admin's to say.`,
+      'Ask an admin, or leave the credentials out.',
+    );
 }
 
 /** @throws Refusal for a credential that could never work. */
@@ -57,6 +69,12 @@ function checkCredential(body: z.output<typeof credentialInput>): void {
           `The ${what} key has ${key.length} characters; SNMP v3 asks for at least 8.`,
           'Give the key as it was set on the devices.',
         );
+  if (body.raise !== null && body.kind !== 'ssh-key')
+    refuse(
+      'credential-raise-unfit',
+      `Only a key takes its second word apart; a credential of kind ${body.kind} does not.`,
+      body.kind === 'ssh-password' ? 'Give the second word with --second-file or --second-env.' : 'Leave it out.',
+    );
   if (body.kind === 'ssh-key' && !body.secret.includes('PRIVATE KEY'))
     refuse('credential-no-key', 'This is no private key.', 'Give the file of the private key (PEM or OpenSSH form), not the public one.');
 }
@@ -113,14 +131,8 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     answer: networkSchema,
     status: 201,
     run: async ({ body, who }) => {
-      if (who.role !== 'admin' && (body.credentials.length > 0 || body.trustNow))
-        throw new Refusal(
-          403,
-          'credentials-need-admin',
-          'The network was not added',
-          `${who.name} is ${who.role}. ${body.trustNow ? 'Trusting what is found there' : 'Naming credentials'} sends them to whatever answers in these ranges, which is an admin's to say.`,
-          'Ask an admin to add it, or add it without credentials.',
-        );
+      if (body.trustNow) needAdmin(who, 'Trusting what is found');
+      if (body.credentials.length > 0) needAdmin(who, 'Naming them in a network');
       try {
         const addresses = countAddresses(body.ranges, body.exclude);
         if (addresses > mostInOneNetwork)
@@ -200,7 +212,7 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     kind: row.kind as Credential['kind'],
     user: row.user,
     auth: row.settings.auth ?? null,
-    hasSecond: row.second !== null,
+    hasSecond: row.second !== null || row.raise !== null,
     devices,
     createdAt: rfc3339(row.createdAt),
     networks: networks.filter((n) => n.credentials.includes(row.id)).map((n) => n.name),
@@ -254,9 +266,12 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       return credentialView(row, [], 0);
     },
   });
-  const sealedParts = (body: z.output<typeof credentialInput>): Pick<CredentialRow, 'sealed' | 'second' | 'settings' | 'createdAt'> => ({
+  const sealedParts = (
+    body: z.output<typeof credentialInput>,
+  ): Pick<CredentialRow, 'sealed' | 'second' | 'raise' | 'settings' | 'createdAt'> => ({
     sealed: context.sealer.seal(body.secret),
     second: body.second === null ? null : context.sealer.seal(body.second),
+    raise: body.raise === null ? null : context.sealer.seal(body.raise),
     settings: body.kind === 'snmp-v3' ? { auth: body.auth ?? 'sha256' } : {},
     // Refusals from before this moment are of another secret.
     createdAt: Date.now(),

@@ -49,7 +49,10 @@ export function targetRoutes(app: OpenAPIHono<Env>, { context, devices, standing
     tag: row.tag,
     device: row.device,
     acceptUnreleased: row.acceptUnreleased,
-    scope: describeScope(row),
+    scope: describeScope(
+      row,
+      row.device === null ? null : ((await devices.all()).find((d) => d.row.id === row.device)?.row.name ?? row.device),
+    ),
     setBy: row.setBy,
     setAt: rfc3339(row.setAt),
     devices: (await devices.all()).filter((d) => d.target?.rule?.id === row.id && d.target.pin === null).length,

@@ -33,9 +33,14 @@ export class Backups {
     return { id, sha256, bytes };
   }
 
-  async text(id: string): Promise<{ row: BackupRow; text: string }> {
-    const row = await this.context.db.findOne(BackupEntity, { id });
-    if (!row) throw notFound('backup', id, '`barrow backup list` shows what was saved.');
+  /** By its id, or by the digest that a report tells, of which six digits are enough. */
+  async text(asked: string): Promise<{ row: BackupRow; text: string }> {
+    const { db } = this.context;
+    const isDigest = /^[0-9a-f]{6,64}$/.test(asked);
+    const row =
+      (await db.findOne(BackupEntity, { id: asked })) ??
+      (isDigest ? await db.findOne(BackupEntity, { sha256: { $like: `${asked}%` } }, { orderBy: { takenAt: 'desc' } }) : null);
+    if (!row) throw notFound('backup', asked, '`barrow backup list` shows what was saved.');
     return { row, text: this.context.sealer.open(row.sealed) };
   }
 

@@ -100,7 +100,8 @@ export class DeviceSession {
     const secret = context.sealer.open(credential.sealed);
     const second = credential.second === null ? null : context.sealer.open(credential.second);
     const isKey = credential.kind === 'ssh-key';
-    const secrets = [...(isKey ? [] : [secret]), ...(second === null ? [] : [second])];
+    const word = isKey ? (credential.raise === null ? null : context.sealer.open(credential.raise)) : second;
+    const secrets = [...(isKey ? [] : [secret]), ...[second, word].filter((s) => s !== null)];
     let shell: ShellSession;
     try {
       shell = await ShellSession.open({
@@ -120,9 +121,9 @@ export class DeviceSession {
       const input = { family, shell, timeScale: context.options.timeScale, signal: use.signal };
       await awaitPrompt(input);
       if (family.shell.raise) {
-        if (second === null || isKey)
+        if (word === null)
           throw new CauseError('no-credential', `credential ${credential.name} has no second word, which this family asks for`);
-        await raise(input, second, (hide) => shell.conceal(hide ? '‹the second word›\n' : null));
+        await raise(input, word, (hide) => shell.conceal(hide ? '‹the second word›\n' : null));
       }
       return session;
     } catch (error) {

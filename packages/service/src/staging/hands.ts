@@ -94,7 +94,7 @@ export class Hands {
   #secrets(): string[] {
     const { sealer } = this.context;
     return (this.#logins?.credentials ?? []).flatMap((c) =>
-      [c.sealed, ...(c.second === null ? [] : [c.second])].map((s) => sealer.open(s)),
+      [c.sealed, c.second, c.raise].filter((s) => s !== null).map((s) => sealer.open(s)),
     );
   }
 

@@ -1,4 +1,4 @@
-import ssh2, { type Connection, type ServerChannel, type Session } from 'ssh2';
+import ssh2, { type Connection, type ParsedKey, type ServerChannel, type Session } from 'ssh2';
 
 const { Server, utils } = ssh2;
 
@@ -8,6 +8,15 @@ export function makeHostKey(): string {
     const { private: pem } = utils.generateKeyPairSync('ed25519');
     if (!(utils.parseKey(pem) instanceof Error)) return pem;
   }
+}
+
+const authorizedKeys: ParsedKey[] = [];
+
+/** Lets whoever has the private half of a key into every shell of this process, without a password. */
+export function authorizeKey(publicKey: string): void {
+  const key = utils.parseKey(publicKey);
+  if (key instanceof Error) throw key;
+  authorizedKeys.push(key);
 }
 
 export interface Terminal {
@@ -76,7 +85,12 @@ export function startShellServer(options: ShellServerOptions): Promise<ShellServ
       if (context.method === 'password' && method === 'password') decide(context.password);
       else if (context.method === 'keyboard-interactive' && method === 'keyboard-interactive')
         context.prompt([{ prompt: 'Word: ', echo: false }], (answers) => decide(answers[0] ?? ''));
-      else context.reject([method]);
+      else if (context.method === 'publickey') {
+        const key = authorizedKeys.find((k) => k.getPublicSSH().equals(context.key.data));
+        const { blob, signature, hashAlgo } = context;
+        if (key && (!signature || key.verify(blob!, signature, hashAlgo) === true)) context.accept();
+        else context.reject([method]);
+      } else context.reject([method]);
     });
     connection.on('ready', () => {
       connection.on('session', (accept) => {
