@@ -1,5 +1,5 @@
 import { setMaxListeners } from 'node:events';
-import { availableParallelism, loadavg, networkInterfaces } from 'node:os';
+import { networkInterfaces } from 'node:os';
 import { addressesOf, believe, neverDevices, rangeTester, safeText, systemObjects, type Discovery } from '@barrow/core';
 import { recognise, type Recognised } from '@barrow/families';
 import {
@@ -18,6 +18,7 @@ import {
 import type { Context } from '../context.js';
 import type { CredentialRow, NetworkRow } from '../data/entities.js';
 import { Access } from './access.js';
+import { mayBeOurs } from './patience.js';
 import { Placing, type Found } from './placing.js';
 import { probeFamily } from './probes/procedures.js';
 import { probeSnmp } from './probes/snmp.js';
@@ -39,11 +40,6 @@ const mostTroubles = 2000;
 /** The addresses of this machine. */
 const ownAddresses = (): string[] =>
   Object.values(networkInterfaces()).flatMap((of) => (of ?? []).map((a) => a.address).filter((a) => !a.includes('%')));
-
-/** What we missed ourselves while we asked, after which silence is asked again. */
-const muchMissedMs = 200;
-/** Whether more wants to run on this machine than it has processors for, by half. */
-const isMachineBusy = (): boolean => loadavg()[0]! > 1.5 * availableParallelism();
 
 interface Plan {
   readonly network: NetworkRow;
@@ -196,7 +192,7 @@ export class Search {
         onProgress: () => this.tell(),
       });
     }
-    if (!signal.aborted && has('snmp') && (ownMissed() - missed > muchMissedMs || isMachineBusy())) {
+    if (!signal.aborted && has('snmp') && mayBeOurs(missed)) {
       // On a machine that has too much to do, silence is asked again of all that answered something else.
       const silent = [...heard].flatMap(([address, s]) => (s.community === null && s.engineId === null ? [address] : []));
       const again = questions.filter((q) => communities.has(q) || q.group === 'snmp-v3');

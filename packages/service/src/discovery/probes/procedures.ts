@@ -7,6 +7,7 @@ import { withoutSecrets } from '../../runner/secrets.js';
 import { DeviceSession } from '../../runner/session.js';
 import { httpAccess, type Access } from '../access.js';
 import type { CredentialRow } from '../../data/entities.js';
+import { patiently } from '../patience.js';
 import type { Reading } from '../reading.js';
 import { givenUp, webTarget } from './web.js';
 
@@ -133,7 +134,7 @@ async function once(
   const found = await runProcedure(name, {
     family,
     shell: null,
-    web: { get: (path, limit) => askHttp(webTarget(reading, secure, login, signal, limit), path) },
+    web: { get: (path, limit) => patiently(limit, (ms) => askHttp(webTarget(reading, secure, login, signal, ms), path)) },
     given: {},
     timeScale: context.options.timeScale,
     signal,

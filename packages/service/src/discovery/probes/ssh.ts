@@ -1,5 +1,6 @@
 import { safeText } from '@barrow/core';
 import { sshGreeting, sshHostKey, WireError } from '@barrow/wire';
+import { patiently } from '../patience.js';
 import type { Reading } from '../reading.js';
 import { causeOf } from './snmp.js';
 
@@ -9,14 +10,14 @@ const greetingMs = 4000;
 export async function probeSsh(reading: Reading): Promise<void> {
   const { address, network } = reading;
   try {
-    const greeting = await sshGreeting(address, network.sshPort, greetingMs);
+    const greeting = await patiently(greetingMs, (limit) => sshGreeting(address, network.sshPort, limit));
     reading.heard.ssh = { identification: safeText(greeting.identification, 255) };
     const raw: Record<string, unknown> = {
       identification: safeText(greeting.identification, 255),
       ...(greeting.before === '' ? {} : { before: safeText(greeting.before, 1000) }),
     };
     try {
-      reading.hostKey = await sshHostKey(address, network.sshPort, greetingMs);
+      reading.hostKey = await patiently(greetingMs, (limit) => sshHostKey(address, network.sshPort, limit));
       raw['hostKey'] = reading.hostKey;
     } catch (error) {
       if (!(error instanceof WireError)) throw error;

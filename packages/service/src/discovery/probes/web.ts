@@ -3,6 +3,7 @@ import { askHttp, onvifInformation, readChallenges, titleOf, WireError, type Htt
 import type { Context } from '../../context.js';
 import type { Access } from '../access.js';
 import type { CredentialRow } from '../../data/entities.js';
+import { patiently } from '../patience.js';
 import type { Reading, Swept, Trouble } from '../reading.js';
 import { causeOf } from './snmp.js';
 
@@ -28,7 +29,7 @@ export const webTarget = (
 export async function probeHttp(reading: Reading, secure: boolean, signal: AbortSignal): Promise<void> {
   const probe = secure ? 'HTTPS' : 'HTTP';
   try {
-    const answer = await askHttp(webTarget(reading, secure, null, signal), '/');
+    const answer = await patiently(pageMs, (limit) => askHttp(webTarget(reading, secure, null, signal, limit), '/'));
     const server = shown(answer.headers['server']);
     const realm = shown(
       readChallenges(answer.headers['www-authenticate'] ?? '')
@@ -100,7 +101,12 @@ export async function probeOnvif(context: Context, access: Access, reading: Read
     const login = { user: credential.user ?? '', password: context.sealer.open(credential.sealed) };
     const done = await access.inTurn(credential, async () => {
       try {
-        takeInformation(reading, hardware, credential.id, await onvifInformation(webTarget(reading, false, null, signal), login));
+        takeInformation(
+          reading,
+          hardware,
+          credential.id,
+          await patiently(pageMs, (limit) => onvifInformation(webTarget(reading, false, null, signal, limit), login)),
+        );
         return true;
       } catch (error) {
         if (!(error instanceof WireError)) throw error;
