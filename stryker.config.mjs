@@ -10,7 +10,15 @@ export default {
   mutate: ['packages/core/src/checks/*.ts'],
   coverageAnalysis: 'perTest',
   // Only these stand where mutants live; the rest of the checkout is not copied.
-  ignorePatterns: ['*', '!package.json', '!vitest.mutants.config.ts', '!tsconfig.base.json', '!packages', '!packages/core', '!packages/core/**'],
+  ignorePatterns: [
+    '*',
+    '!package.json',
+    '!vitest.mutants.config.ts',
+    '!tsconfig.base.json',
+    '!packages',
+    '!packages/core',
+    '!packages/core/**',
+  ],
   concurrency: 2,
   tempDirName: '.mutants',
   reporters: ['clear-text', 'progress-append-only'],

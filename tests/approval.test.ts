@@ -39,8 +39,8 @@ async function falsePage(address: string): Promise<{ told: string[]; stop: () =>
 describe('a host that nobody has approved', () => {
   let scene: Scene;
   beforeAll(async () => {
-    scene = await setScene({ network: 66, only: ['quay-sw-1', 'quay-wlc-1', 'quay-ap-1', 'quay-rec-1', 'quay-base-1'] });
-    await addWholeNetworks(scene.served.client, 66, ['quay-house'], false);
+    scene = await setScene({ network: 108, only: ['quay-sw-1', 'quay-wlc-1', 'quay-ap-1', 'quay-rec-1', 'quay-base-1'] });
+    await addWholeNetworks(scene.served.client, 108, ['quay-house'], false);
   });
   afterAll(() => scene?.end());
   const logins = (name: string): number =>
@@ -52,7 +52,7 @@ describe('a host that nobody has approved', () => {
     expect(['quay-sw-1', 'quay-wlc-1', 'quay-base-1'].map(logins)).toEqual([0, 0, 0]);
     expect(logins('quay-rec-1')).toBeGreaterThan(0);
     const waits = ended.troubles.filter((t) => t.cause === 'awaiting-approval');
-    expect(waits.map((t) => t.address).sort()).toEqual(expect.arrayContaining(['127.66.1.5']));
+    expect(waits.map((t) => t.address).sort()).toEqual(expect.arrayContaining(['127.108.1.5']));
     const waiting = await scene.served.client.waitingHosts();
     expect(waiting.map((h) => h.name)).toEqual(['quay-base-1', 'quay-sw-1', 'quay-wlc-1']);
     const controller = await scene.served.client.device('quay-wlc-1');
@@ -67,7 +67,7 @@ describe('a host that nobody has approved', () => {
   it('gets none from a backup either, and the reason is named with what to do', async () => {
     const taken = await run('backup', 'take', 'quay-sw-1');
     expect(taken.code).not.toBe(0);
-    expect(taken.err).toContain('ferry-ssh was not sent to 127.66.1.11');
+    expect(taken.err).toContain('ferry-ssh was not sent to 127.108.1.11');
     expect(taken.err).toContain('barrow device approve NAME');
     expect(logins('quay-sw-1')).toBe(0);
   });
@@ -101,13 +101,13 @@ describe('a host that nobody has approved', () => {
   });
 
   it('is told nothing, however well it greets', async () => {
-    const [shell, page] = [await falseSwitch('127.66.1.30'), await falsePage('127.66.1.29')];
+    const [shell, page] = [await falseSwitch('127.108.1.30'), await falsePage('127.108.1.29')];
     try {
       await discover(scene.served.client);
       const waiting = await scene.served.client.waitingHosts();
       expect(waiting.map((h) => [h.address, h.family])).toEqual([
-        ['127.66.1.29', 'tollard-base'],
-        ['127.66.1.30', 'tarnbrook-access'],
+        ['127.108.1.29', 'tollard-base'],
+        ['127.108.1.30', 'tarnbrook-access'],
       ]);
       expect([...shell.told, ...page.told]).toEqual([]);
       // Once it is approved it is told: the check is what kept it from hearing anything.
@@ -120,7 +120,7 @@ describe('a host that nobody has approved', () => {
       await page.stop();
     }
     // Another one at the address that was approved has not its key.
-    const other = await falseSwitch('127.66.1.30');
+    const other = await falseSwitch('127.108.1.30');
     try {
       await discover(scene.served.client);
       expect(other.told).toEqual([]);
@@ -132,7 +132,7 @@ describe('a host that nobody has approved', () => {
   it('is not needed where what is found is trusted, until that discovery has ended', async () => {
     const { client } = scene.served;
     expect((await run('network', 'trust', 'quay-house')).out).toContain('is trusted as it is');
-    const page = await falsePage('127.66.1.28');
+    const page = await falsePage('127.108.1.28');
     try {
       await discover(client);
       expect(page.told).not.toEqual([]);
@@ -140,7 +140,7 @@ describe('a host that nobody has approved', () => {
     } finally {
       await page.stop();
     }
-    const later = await falsePage('127.66.1.27');
+    const later = await falsePage('127.108.1.27');
     try {
       await discover(client);
       expect(later.told).toEqual([]);
@@ -152,7 +152,7 @@ describe('a host that nobody has approved', () => {
   it('may be approved by an operator, who may not say where credentials are tried', async () => {
     const { token } = await scene.served.client.addToken({ name: 'mate', role: 'operator' });
     const mate = new BarrowClient({ url: scene.served.url, token });
-    const network = { name: 'mine', site: 'quay-house', ranges: ['127.66.9.1'] };
+    const network = { name: 'mine', site: 'quay-house', ranges: ['127.108.9.1'] };
     const refused = await mate.addNetwork({ ...network, credentials: ['ferry-ssh'] }).catch((error: unknown) => error);
     expect(refused).toMatchObject({ problem: { status: 403, code: 'credentials-need-admin' } });
     expect(await mate.addNetwork({ ...network, trustNow: true }).catch((error: unknown) => error)).toMatchObject({
@@ -175,14 +175,14 @@ describe('a key', () => {
   const pair = ssh2.utils.generateKeyPairSync('ecdsa', { bits: 256, passphrase, cipher: 'aes256-cbc' });
   beforeAll(async () => {
     authorizeKey(pair.public);
-    scene = await setScene({ network: 65, only: ['quay-wlc-1', 'quay-ap-1'] });
+    scene = await setScene({ network: 109, only: ['quay-wlc-1', 'quay-ap-1'] });
     const { client } = scene.served;
     await client.addCredential({ name: 'snmp', kind: 'snmp-v2c', secret: community });
     await client.addCredential({ name: 'key', kind: 'ssh-key', user: login.user, secret: pair.private, second: passphrase });
     await client.addNetwork({
       name: 'keyed',
       site: 'quay-house',
-      ranges: ['127.65.1.5'],
+      ranges: ['127.109.1.5'],
       credentials: ['snmp', 'key'],
       snmpPort,
       sshPort,
@@ -210,7 +210,7 @@ describe('a key', () => {
       second: passphrase,
       raise: raiseWord,
     });
-    expect(await causes()).toEqual([expect.stringContaining('awaiting-approval: key was not sent to 127.65.1.5')]);
+    expect(await causes()).toEqual([expect.stringContaining('awaiting-approval: key was not sent to 127.109.1.5')]);
     expect((await barrow(['device', 'approve', '--all'], { data: scene.data })).code).toBe(0);
     expect(await causes()).toEqual([]);
     expect((await client.device('quay-wlc-1')).children.map((c) => c.name)).toEqual(['quay-ap-1']);

@@ -4,7 +4,7 @@ import { join } from 'node:path';
 import Sqlite from 'libsql';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { barrow, folder } from './support/service.js';
-import { prepare, setScene, type Scene } from './support/scene.js';
+import { prepare, rolloutUntil, setScene, type Scene } from './support/scene.js';
 
 /** Every error has three parts: what happened, why, and what to do. */
 function threeParts(err: string): void {
@@ -106,14 +106,18 @@ describe('bad input, with a service', () => {
 
   it('a second start of one rollout, and a device in two rollouts, are refused', async () => {
     const { client } = scene.served;
-    const first = await client.plan({ devices: ['curlew-sw-1'], first: 0 });
-    const second = await client.plan({ devices: ['curlew-sw-1'], first: 0 });
+    // It waits for a person after the first device, however slow we are here.
+    const devices = ['curlew-sw-1', 'sandpiper-sw-1'];
+    const first = await client.plan({ devices, first: 1, approval: true, soakSeconds: 0 });
+    const second = await client.plan({ devices, first: 0 });
     const start = (id: string) => barrow(['rollout', 'start', id], { data: scene.data });
     expect((await start(first.id)).code).toBe(0);
     const again = await start(first.id);
     expect([again.code, again.err]).toEqual([4, expect.stringContaining('The rollout is running') as string]);
     const other = await start(second.id);
-    expect([other.code, other.err]).toEqual([4, expect.stringContaining(`curlew-sw-1 (${first.id})`) as string]);
+    expect([other.code, other.err]).toEqual([4, expect.stringContaining(`(${first.id})`) as string]);
+    await rolloutUntil(client, first.id, (r) => r.waves[0]!.phase === 'soaking');
+    await client.say(first.id, 'approve', { wave: 0 });
     const followed = await barrow(['rollout', 'follow', first.id], { data: scene.data });
     expect(followed.code).toBe(0);
     expect(scene.fleet.device('curlew-sw-1').counters.activations).toBe(1);

@@ -5,7 +5,7 @@ import { serve } from './support/service.js';
 describe('a clock that is set while a rollout runs', () => {
   let scene: Scene;
   beforeAll(async () => {
-    scene = await setScene({ network: 67, only: ['curlew-sw-1', 'sandpiper-sw-1'] });
+    scene = await setScene({ network: 110, only: ['curlew-sw-1', 'sandpiper-sw-1'] });
     await scene.served.kill();
     scene.served = await serve(scene.data, { scale: scene.scale, steppingClock: true });
     await addNetworks(scene.served.client, scene.fleet);

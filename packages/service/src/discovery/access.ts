@@ -62,17 +62,20 @@ export class Access {
 
   /** Why there is nothing to try at an address: what is there was refused lately and is left alone, or nothing fits. */
   whyNone(protocol: Protocol, { network, address }: Pick<Reading, 'network' | 'address'>, none: string): Omit<Trouble, 'probe'> {
-    const left = this.#leftAlone(protocol, network, address);
+    const suspended = this.#namedIn(network, protocol, (id) => this.#suspended.has(id));
+    if (suspended.length > 0) return { cause: 'credential-suspended', detail: suspendedDetail(suspended.join(', ')) };
+    const left = this.#namedIn(network, protocol, (id) => this.#refused.has(`${id}|${address}`));
     return left.length > 0
       ? { cause: 'login-refused', detail: `${left.join(', ')} was refused here before and is not tried again yet` }
       : { cause: 'no-credential', detail: none };
   }
 
-  #leftAlone(protocol: Protocol, network: NetworkRow, address: string): string[] {
+  /** The names of the network's credentials of a protocol that are so. */
+  #namedIn(network: NetworkRow, protocol: Protocol, isSo: (id: string) => boolean): string[] {
     const kinds = kindsOf[protocol] as readonly string[];
     return network.credentials.flatMap((id) => {
       const c = this.all.get(id);
-      return c && kinds.includes(c.kind) && (this.#refused.has(`${id}|${address}`) || this.#suspended.has(id)) ? [c.name] : [];
+      return c && kinds.includes(c.kind) && isSo(id) ? [c.name] : [];
     });
   }
 
@@ -124,6 +127,10 @@ export class Access {
     });
   }
 }
+
+/** What is said where a credential was not tried since several devices refuse it now. */
+export const suspendedDetail = (name: string): string =>
+  `${name} had worked and is refused by several devices now, so it was not tried here`;
 
 export function snmpAccess(context: Context, credential: CredentialRow): SnmpTarget['access'] {
   const secret = context.sealer.open(credential.sealed);

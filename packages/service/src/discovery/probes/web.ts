@@ -1,7 +1,7 @@
 import { safeText } from '@barrow/core';
 import { askHttp, onvifInformation, readChallenges, titleOf, WireError, type HttpAccess, type HttpTarget } from '@barrow/wire';
 import type { Context } from '../../context.js';
-import type { Access } from '../access.js';
+import { suspendedDetail, type Access } from '../access.js';
 import type { CredentialRow } from '../../data/entities.js';
 import { patiently } from '../patience.js';
 import type { Reading, Swept, Trouble } from '../reading.js';
@@ -126,7 +126,7 @@ export async function probeOnvif(context: Context, access: Access, reading: Read
 export const givenUp = (probe: string, credential: CredentialRow): Trouble => ({
   probe,
   cause: 'credential-suspended',
-  detail: `${credential.name} had worked and is refused by several devices now, so it was not tried here`,
+  detail: suspendedDetail(credential.name),
 });
 
 function takeInformation(
