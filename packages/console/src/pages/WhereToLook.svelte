@@ -401,6 +401,9 @@
     align-items: center;
     gap: 0.4rem;
   }
+  .check :global(.checkbox) {
+    flex: none;
+  }
   .ports {
     display: grid;
     grid-template-columns: repeat(3, 1fr);

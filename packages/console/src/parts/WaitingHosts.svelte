@@ -117,6 +117,9 @@
     overflow: auto;
     max-height: 22rem;
   }
+  td :global(.checkbox) {
+    vertical-align: middle;
+  }
   .key {
     font-size: 0.75rem;
   }
