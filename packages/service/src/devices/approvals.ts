@@ -86,7 +86,9 @@ export class Approvals {
     const rows = await this.context.db.find(DeviceEntity, {}, { orderBy: { site: 'asc', name: 'asc' } });
     return rows.flatMap((row) => {
       const flag = row.flags.find((f) => f.flag === 'awaiting-approval');
-      if (!flag) return [];
+      // A discovery that began before the approval may have left the mark.
+      const isOpen = (['ssh', 'http'] as const).every((p) => isApproved(row.approved, p, hostOf(row)));
+      if (!flag || isOpen) return [];
       const { id, name, site, network, familyEvidence } = row;
       return [{ device: id, name, site, network, familyEvidence, ...hostOf(row), detail: flag.detail, since: rfc3339(flag.at) }];
     });

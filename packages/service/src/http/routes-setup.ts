@@ -45,7 +45,7 @@ function needAdmin(who: Who, because: string): void {
       403,
       'credentials-need-admin',
       'The network was not added',
-      `${who.name} is ${who.role}. ${because} sends credentials to whatever answers there, which is an admin's to say.`,
+      `${who.name} is ${who.role}. ${because} to whatever answers there, which is an admin's to say.`,
       'Ask an admin, or leave the credentials out.',
     );
 }
@@ -131,8 +131,8 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     answer: networkSchema,
     status: 201,
     run: async ({ body, who }) => {
-      if (body.trustNow) needAdmin(who, 'Trusting what is found');
-      if (body.credentials.length > 0) needAdmin(who, 'Naming them in a network');
+      if (body.trustNow) needAdmin(who, 'Trusting what is found sends credentials');
+      if (body.credentials.length > 0) needAdmin(who, 'Naming credentials in a network sends them');
       try {
         const addresses = countAddresses(body.ranges, body.exclude);
         if (addresses > mostInOneNetwork)
