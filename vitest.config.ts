@@ -6,6 +6,7 @@ export default defineConfig({
     // Real services, sockets and simulated devices: a test ends by an event, and this is only how long it may take at worst.
     testTimeout: 120_000,
     hookTimeout: 300_000,
+    expect: { poll: { timeout: 60_000 } },
     maxWorkers: 2,
     pool: 'forks',
   },

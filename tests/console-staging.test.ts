@@ -52,7 +52,7 @@ describe.skipIf(!hasChromium)('staging and transfers in the console', () => {
     await dialog.getByRole('button', { name: 'Stage it' }).click();
     await dialog.waitFor({ state: 'hidden' });
     const ahead = page.getByRole('region', { name: 'Brought ahead' });
-    await expect.poll(() => ahead.getByText('verified', { exact: true }).count(), { timeout: 30_000 }).toBe(2);
+    await expect.poll(() => ahead.getByText('verified', { exact: true }).count()).toBe(2);
     expect(scene.fleet.device('quay-sw-1').persistent.store[1]).toMatchObject({ version: '4.3.0' });
   });
 

@@ -129,7 +129,7 @@ describe.each(cases)('the procedures of $family, on a device', (c) => {
     const boots = device.persistent.boots;
     await run('reboot');
     expect(shell.closed).toBe(true);
-    await expect.poll(() => device.state, { timeout: 20_000 }).toBe('up');
+    await expect.poll(() => device.state).toBe('up');
     await logIn();
     expect((await run('record')).gives).toMatchObject({ firmware: c.to, nextBoot: c.to, bootCount: String(boots + 1), settings: 'kept' });
   });

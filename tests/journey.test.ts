@@ -233,7 +233,7 @@ describe('from an empty database to a verified fleet, by the command line', () =
     const device = scene.fleet.device('quay-rt-1');
     device.choose('wr110-R7.02.simg');
     device.restart();
-    await expect.poll(() => device.state === 'up' && device.running.version, { timeout: 30_000 }).toBe('R7.02');
+    await expect.poll(() => device.state === 'up' && device.running.version).toBe('R7.02');
     const changed = await json<Discovery>(['discover', 'quay-house']);
     expect(changed.found[0]).toMatchObject({ what: 'changed', detail: 'firmware R7.04 → R7.02' });
     const upgraded = await run(['upgrade', 'quay-rt-1']);

@@ -89,7 +89,7 @@ describe('a service that is killed', () => {
     // Back on the old version by hand, as a technician might have it.
     device.choose('1');
     device.restart();
-    await expect.poll(() => device.state === 'up' && device.running.version, { timeout: 30_000 }).toBe('4.2.1');
+    await expect.poll(() => device.state === 'up' && device.running.version).toBe('4.2.1');
     device.persistent.store[1] = { ...device.persistent.store[0]!, name: '2' };
     await discover(client);
     const before = { ...device.counters };

@@ -46,12 +46,12 @@ describe('a simulated device', () => {
   it('counts a loss of power in the middle of a write, and keeps a torn slot it will not start', async () => {
     const writing = device.write('2', makeImage({ ...recipe, hardwareRevisions: ['A2'] }), (p) => p === 40 && device.losePower());
     void writing;
-    await expect.poll(() => device.state === 'up' && device.counters.powerLosses === 1, { timeout: 20_000 }).toBe(true);
+    await expect.poll(() => device.state === 'up' && device.counters.powerLosses === 1).toBe(true);
     expect(device.counters).toMatchObject({ writesBegun: 1, writesDone: 0, restartsInWrite: 1 });
     expect(device.persistent.store[1]?.fault).toBe('torn write');
     device.choose('2');
     device.restart();
-    await expect.poll(() => device.state === 'up' && device.counters.reboots === 1, { timeout: 20_000 }).toBe(true);
+    await expect.poll(() => device.state === 'up' && device.counters.reboots === 1).toBe(true);
     expect(device.running.version).toBe('4.2.1');
   });
 

@@ -423,7 +423,7 @@ describe('a server in a thread of its own', () => {
   it.skipIf(!has('curl'))('goes on while this thread is busy', async () => {
     const t = await threaded({ f: file });
     const fetched = run('curl', ['-s', '-S', '--tftp-blksize', '1428', '-o', join(t.dir, 'got'), `tftp://127.0.0.1:${t.port}/f`], t.dir);
-    await expect.poll(() => t.seen.begun, { timeout: 10_000 }).toBe(1);
+    await expect.poll(() => t.seen.begun).toBe(1);
     // Nothing is answered here for a while; curl would give up on nobody's silence.
     const until = performance.now() + 1500;
     while (performance.now() < until) void 0;
@@ -440,7 +440,7 @@ describe('a server in a thread of its own', () => {
     const silent = await Promise.all(Array.from({ length: 40 }, () => socketTo()));
     for (const s of silent) s.send(rrq('f', 'octet', 'blksize', '65464', 'windowsize', '65535', 'timeout', '1'), t.port);
     // One address has sixteen at most; who is refused is told so.
-    await expect.poll(() => t.seen.begun, { timeout: 10_000 }).toBe(16);
+    await expect.poll(() => t.seen.begun).toBe(16);
     for (let i = 0; i < 10_000; i++) {
       flood.send(rrq(`nothing-${i}`, 'octet', ...Array.from({ length: 30 }, (_, o) => `o${o}`)), t.port, '127.0.0.1');
       if (i % 200 === 0) await new Promise((resolve) => setImmediate(resolve));
@@ -454,7 +454,7 @@ describe('a server in a thread of its own', () => {
     expect(code, out).toBe(0);
     expect(sha(readFileSync(join(t.dir, 'got')))).toBe(sha(file));
     // Nothing is held for those that fell silent.
-    await expect.poll(() => t.server.active, { timeout: 20_000 }).toBe(0);
+    await expect.poll(() => t.server.active).toBe(0);
     expect(t.seen.ends.filter((e) => e.end.kind === 'silent')).toHaveLength(16);
     flood.close();
   });
