@@ -3,7 +3,7 @@ import { spawn } from 'node:child_process';
 import { join } from 'node:path';
 import { prepare, root } from './prepare.mjs';
 
-prepare();
+await prepare();
 const child = spawn(process.execPath, [join(root, 'packages/cli/bin/barrow.js'), 'demo', ...process.argv.slice(2)], {
   cwd: root,
   stdio: 'inherit',

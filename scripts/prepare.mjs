@@ -1,5 +1,5 @@
 // Installs and builds what is missing or older than its sources, and nothing else. Used by the demo, the tests and the pictures.
-import { spawnSync } from 'node:child_process';
+import { spawn, spawnSync } from 'node:child_process';
 import { createHash } from 'node:crypto';
 import { createRequire } from 'node:module';
 import { existsSync, mkdirSync, readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
@@ -15,6 +15,18 @@ export function run(command, args, options = {}) {
     process.stderr.write(`\n${command} ${args.join(' ')} ended with ${result.status ?? result.signal}.\n`);
     process.exit(result.status ?? 1);
   }
+}
+
+/** Runs a script of Node beside others; what it prints goes where messages go. */
+function aside(script, args, cwd = root) {
+  const child = spawn(process.execPath, [script, ...args], { cwd, stdio: ['ignore', 2, 2] });
+  return new Promise((resolve) =>
+    child.once('exit', (code, signal) => {
+      if (code === 0) return resolve();
+      process.stderr.write(`\n${script} ${args.join(' ')} ended with ${code ?? signal}.\n`);
+      process.exit(code ?? 1);
+    }),
+  );
 }
 
 const stamps = join(root, 'node_modules', '.barrow');
@@ -47,35 +59,40 @@ function digestTree(folders) {
   return hash.digest('hex');
 }
 
-function build() {
+/** Two parts at a time: neither reads what the other makes. */
+async function build() {
   const packages = readdirSync(join(root, 'packages'));
   const node = digestTree(
     packages
       .filter((p) => p !== 'console')
       .map((p) => `packages/${p}`)
-      .concat('tsconfig.base.json', 'tsconfig.json'),
+      .concat('tsconfig.base.json', 'tsconfig.json', 'scripts/bundle.mjs'),
   );
   const built = packages.filter((p) => p !== 'console').every((p) => existsSync(join(root, 'packages', p, 'dist', '.tsbuildinfo')));
-  if (stampOf('built-node') !== node || !built) {
+  const service = async () => {
+    if (stampOf('built-node') === node && built) return;
     process.stderr.write('Building the service…\n');
-    run(process.execPath, [join('node_modules', 'typescript', 'bin', 'tsc'), '-b'], { stdio: ['ignore', 2, 2] });
+    await aside(join('node_modules', 'typescript', 'bin', 'tsc'), ['-b']);
+    await aside(join('scripts', 'bundle.mjs'), []);
     stamp('built-node', node);
-  }
+  };
   const console = digestTree(['packages/console', 'packages/core/src', 'packages/client/src']);
-  if (stampOf('built-console') !== console || !existsSync(join(root, 'packages/console/dist/index.html'))) {
+  const pages = async () => {
+    if (stampOf('built-console') === console && existsSync(join(root, 'packages/console/dist/index.html'))) return;
     process.stderr.write('Building the console…\n');
     const vite = createRequire(join(root, 'packages/console/package.json')).resolve('vite/package.json');
-    run(process.execPath, [join(vite, '..', 'bin', 'vite.js'), 'build'], { cwd: join(root, 'packages/console'), stdio: ['ignore', 2, 2] });
+    await aside(join(vite, '..', 'bin', 'vite.js'), ['build'], join(root, 'packages/console'));
     stamp('built-console', console);
-  }
+  };
+  await Promise.all([service(), pages()]);
 }
 
-export function prepare() {
+export async function prepare() {
   const [major, minor] = process.versions.node.split('.').map(Number);
   if (major < 20 || (major === 20 && minor < 15)) {
     process.stderr.write(`Barrow needs Node.js 20.15 or newer; this is ${process.versions.node}.\n`);
     process.exit(2);
   }
   install();
-  build();
+  await build();
 }

@@ -7,7 +7,7 @@ import { join } from 'node:path';
 import { chromium } from 'playwright-core';
 import { prepare, root } from './prepare.mjs';
 
-prepare();
+await prepare();
 const { BarrowClient } = await import('@barrow/client');
 const folder = mkdtempSync(join(tmpdir(), 'barrow-shots-'));
 const out = (name) => join(root, 'docs/screenshots', `${name}.png`);

@@ -1,5 +1,5 @@
 // `npm test`: installs what is missing, builds, and checks everything: form, rules, types, and behaviour.
-import { spawnSync } from 'node:child_process';
+import { spawn, spawnSync } from 'node:child_process';
 import { existsSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -36,34 +36,45 @@ function programs() {
   if (apt('install', '-y', '--no-install-recommends', ...names).status !== 0) process.stderr.write('apt-get could not install them all.\n');
 }
 
-prepare();
+await prepare();
 programs();
 
 let passed = 0;
 let failed = 0;
 const bin = (name) => join(root, 'node_modules', '.bin', name);
+/** One part of the whole in a process of its own, in silence until it has ended: what it said stands together. */
 function step(name, command, args) {
-  const { status } = spawnSync(command, args, { cwd: root, stdio: 'inherit' });
-  if (status === 0) passed++;
-  else {
-    failed++;
-    process.stdout.write(`✕ ${name} failed\n`);
-  }
+  const child = spawn(command, args, { cwd: root, stdio: ['ignore', 'pipe', 'pipe'] });
+  let said = '';
+  for (const stream of [child.stdout, child.stderr]) stream.on('data', (chunk) => (said += chunk));
+  return new Promise((resolve) =>
+    child.once('close', (status) => {
+      if (status === 0) passed++;
+      else {
+        failed++;
+        process.stdout.write(`${said}✕ ${name} failed\n`);
+      }
+      resolve();
+    }),
+  );
 }
 const only = process.argv.slice(2);
 if (only.length === 0) {
-  step('formatting', bin('prettier'), ['--check', '--log-level', 'warn', '.']);
-  step('lint and import rules', bin('eslint'), ['.']);
-  step('types of the tests', bin('tsc'), ['-p', 'tsconfig.tests.json']);
-  step('types of the console', bin('svelte-check'), [
-    '--workspace',
-    'packages/console',
-    '--tsconfig',
-    'tsconfig.json',
-    '--fail-on-warnings',
-    '--output',
-    'machine',
-  ]);
+  const steps = [
+    ['lint and import rules', bin('eslint'), ['.']],
+    ['formatting', bin('prettier'), ['--check', '--log-level', 'warn', '.']],
+    ['types of the tests', bin('tsc'), ['-p', 'tsconfig.tests.json']],
+    [
+      'types of the console',
+      bin('svelte-check'),
+      ['--workspace', 'packages/console', '--tsconfig', 'tsconfig.json', '--fail-on-warnings', '--output', 'machine'],
+    ],
+  ];
+  // Two at a time, as the tests themselves.
+  const next = async () => {
+    for (let of = steps.shift(); of; of = steps.shift()) await step(...of);
+  };
+  await Promise.all([next(), next()]);
 }
 const out = mkdtempSync(join(tmpdir(), 'barrow-vitest-'));
 const file = join(out, 'result.json');

@@ -1,7 +1,7 @@
 import type { BarrowClient } from '@barrow/client';
 import type { Command } from 'commander';
 import { connect, type Where } from './connect.js';
-import { CommandError, exit } from './errors.js';
+import { CommandError, exit, type ExitCode } from './errors.js';
 import type { Io, Say } from './output.js';
 
 /** What every command is given: how to say things, and the way to the service. */
@@ -9,14 +9,18 @@ export interface CommandContext {
   readonly say: Say;
   readonly client: () => BarrowClient;
   readonly where: Where;
+  readonly run: Run;
 }
+
+/** Runs a whole command line, as if it had been typed. */
+export type Run = (argv: readonly string[], io: Io) => Promise<ExitCode>;
 
 export type Register = (program: Command, act: Act) => void;
 
 /** Wraps an action, so that global options are read in one place. */
 export type Act = <A extends unknown[]>(work: (context: CommandContext, ...given: A) => Promise<void>) => (...given: A) => Promise<void>;
 
-export function makeAct(program: Command, io: Io): Act {
+export function makeAct(program: Command, io: Io, run: Run): Act {
   return (work) =>
     async (...given) => {
       // An empty word is a variable that was not set; nothing is meant by it.
@@ -29,7 +33,7 @@ export function makeAct(program: Command, io: Io): Act {
           'Look whether a variable of your shell is set, and write the word.',
         );
       const options = program.opts<{ json?: boolean } & Where>();
-      await work({ say: { json: options.json === true, io }, client: () => connect(options), where: options }, ...given);
+      await work({ say: { json: options.json === true, io }, client: () => connect(options), where: options, run }, ...given);
     };
 }
 

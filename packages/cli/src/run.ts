@@ -61,7 +61,7 @@ export async function runCli(argv: readonly string[], plain: Io): Promise<ExitCo
     .showHelpAfterError('See --help.')
     .configureOutput({ writeOut: io.out, writeErr: io.err })
     .addHelpText('after', '\nExit codes: 0 done; 1 the work failed; 2 wrong use; 3 the service cannot be reached; 4 refused.');
-  const act = makeAct(program, io);
+  const act = makeAct(program, io, runCli);
   for (const [heading, loads] of groups) {
     program.commandsGroup(heading);
     for (const load of loads) (await load())(program, act);

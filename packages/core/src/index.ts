@@ -16,6 +16,7 @@ export * from './images/propose.js';
 export * from './images/group.js';
 export * from './paths/ranks.js';
 export * from './paths/path-image.js';
+export * from './paths/types.js';
 export * from './paths/solve.js';
 export * from './paths/gap.js';
 export * from './advisories/csaf.js';

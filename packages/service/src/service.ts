@@ -8,6 +8,7 @@ import { FamilyFileError, loadFamilyFiles, shippedFamilies } from '@barrow/famil
 import { SnmpClient } from '@barrow/wire';
 import { rfc3339, type Context, type ServiceOptions } from './context.js';
 import { Database } from './data/database.js';
+import { dropOldest } from './data/keeping.js';
 import { Sealer } from './data/seal.js';
 import { Approvals } from './devices/approvals.js';
 import { ByHand } from './devices/by-hand.js';
@@ -25,6 +26,7 @@ import { Uploads } from './images/uploads.js';
 import { ImageViews } from './images/views.js';
 import { StandingService } from './standing/summary.js';
 import { Live } from './live.js';
+import type { Parts } from './parts.js';
 import { MapService } from './map/map.js';
 import { Backups } from './runner/backups.js';
 import { Journal } from './runner/journal.js';
@@ -39,37 +41,6 @@ import { Sites } from './staging/sites.js';
 import { Transfers } from './staging/transfers.js';
 import { Watches } from './staging/watch.js';
 
-/** Everything that the HTTP interface speaks to. */
-export interface Parts {
-  readonly context: Context;
-  readonly version: string;
-  readonly startedAt: number;
-  readonly tokens: Tokens;
-  readonly devices: Devices;
-  readonly map: MapService;
-  readonly byHand: ByHand;
-  readonly approvals: Approvals;
-  readonly lists: DeviceLists;
-  readonly discovery: DiscoveryService;
-  readonly images: ImageStore;
-  readonly intake: Intake;
-  readonly imageViews: ImageViews;
-  readonly carrying: Carrying;
-  readonly advisories: Advisories;
-  readonly standing: StandingService;
-  readonly offers: Offers;
-  readonly checkFile: CheckFile;
-  readonly tftp: TftpStore;
-  readonly httpStore: HttpStore;
-  readonly transfers: Transfers;
-  readonly watches: Watches;
-  readonly sites: Sites;
-  readonly deliveries: Deliveries;
-  readonly backups: Backups;
-  readonly journal: Journal;
-  readonly runner: Runner;
-}
-
 export interface RunningService {
   readonly url: string;
   readonly tftp: string;
@@ -79,6 +50,9 @@ export interface RunningService {
 }
 
 const version = (JSON.parse(readFileSync(new URL('../package.json', import.meta.url), 'utf8')) as { version: string }).version;
+
+/** How often what is too old is dropped, in milliseconds. */
+const tidyEvery = 3_600_000;
 
 /** Starts the service. @throws StartFailure in three parts when it cannot. */
 export async function startService(options: ServiceOptions): Promise<RunningService> {
@@ -232,12 +206,20 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     const url = `http://${host.includes(':') ? `[${host}]` : host}:${port}`;
     await runner.resume();
     deliveries.resume();
+    const tidy = (): void =>
+      void dropOldest(db).then(
+        (dropped) => Object.keys(dropped).length > 0 && log.info({ dropped }, 'what was older than is kept is dropped'),
+        (error: unknown) => log.warn({ error }, 'what is older than is kept could not be dropped; it is tried again'),
+      );
+    tidy();
+    const tidying = setInterval(tidy, tidyEvery);
     log.info({ url, tftp: `${options.tftpListen.host}:${tftp.port}`, data: options.dataFolder }, 'ready');
     return {
       url,
       tftp: `${options.tftpListen.host}:${tftp.port}`,
       httpStore: `${options.httpStoreListen.host}:${httpStore.port}`,
       async stop() {
+        clearInterval(tidying);
         await discovery.stop();
         await deliveries.stop();
         await runner.stop();

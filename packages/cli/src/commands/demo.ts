@@ -37,7 +37,7 @@ export const registerDemo: Register = (program, act) => {
     .option('--control-port <port>', 'where the fleet tells what truly happened, and takes faults (0: any)', '8471')
     .option('--log <level>', 'what the service logs to standard error', 'warn')
     .action(
-      act(async ({ say }, o: DemoOptions) => {
+      act(async ({ say, run }, o: DemoOptions) => {
         const { io } = say;
         const c = makeColours(io);
         const scale = Number(o.scale);
@@ -83,7 +83,7 @@ export const registerDemo: Register = (program, act) => {
               logLevel: o.log,
             });
             try {
-              await walkthrough(io, dataFolder, images, fleet.control);
+              await walkthrough(io, dataFolder, images, fleet.control, run);
             } finally {
               await service.stop();
             }

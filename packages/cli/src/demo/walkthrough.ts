@@ -1,5 +1,6 @@
 import type { BarrowClient } from '@barrow/client';
 import { sites } from '@barrow/standins';
+import type { Run } from '../context.js';
 import { demoCredentials, demoPorts } from './data.js';
 import { CommandError, exit, type ExitCode } from '../errors.js';
 import { makeColours, totalsOf, type Io } from '../output.js';
@@ -80,8 +81,7 @@ const acts = (images: readonly string[]): Act[] => {
 };
 
 /** Plays the whole journey with the real commands; fails when any ends otherwise than it should. */
-export async function walkthrough(io: Io, data: string, images: readonly string[], control: string): Promise<void> {
-  const { runCli } = await import('../run.js');
+export async function walkthrough(io: Io, data: string, images: readonly string[], control: string, run: Run): Promise<void> {
   const c = makeColours(io);
   for (const [i, { secret, second }] of demoCredentials.entries()) {
     process.env[`DEMO_SECRET_${i}`] = secret;
@@ -92,7 +92,7 @@ export async function walkthrough(io: Io, data: string, images: readonly string[
   for (const { say, argv, expect } of acts(images)) {
     if (say) io.out(`\n${c.cyan(say)}\n`);
     io.out(`${c.dim('$')} ${c.bold(`barrow ${argv.map(quote).join(' ')}`)}\n`);
-    const code = await runCli(argv, io);
+    const code = await run(argv, io);
     if (code !== expect)
       throw new CommandError(
         exit.workFailed,

@@ -1,5 +1,5 @@
 import type { PathImage, RankedImage } from './path-image.js';
-import type { Lift } from './solve.js';
+import type { Lift } from './types.js';
 
 /** Whether Barrow may choose an image without being told to. */
 export const chosenFreely = (image: PathImage): boolean => image.channel === 'release' || image.channel === 'transitional';

@@ -1,7 +1,7 @@
 import { chosenFreely, levelFor } from './admit.js';
 import { describeMismatches, mismatches } from '../images/match.js';
 import { describeRange } from '../versions/range.js';
-import type { Lift, PathDevice, PathGoal, Reached } from './solve.js';
+import type { Lift, PathDevice, PathGoal, Reached } from './types.js';
 import { accepts, fits, loaderRankOf, type FamilyRanks, type PathImage, type RankedImage, type UnusableImage } from './path-image.js';
 
 /** What kind of link is missing. */

@@ -1,6 +1,7 @@
 import type { DeviceHardware } from '../images/match.js';
 import type { Gap } from '../paths/gap.js';
-import type { PathBook, Path, PathDevice } from '../paths/solve.js';
+import type { PathBook } from '../paths/solve.js';
+import type { Path, PathDevice } from '../paths/types.js';
 import { compareVersions, sameVersion, VersionUnreadable, type VersionScheme } from '../versions/version.js';
 import type { Targeting } from './targets.js';
 

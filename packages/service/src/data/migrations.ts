@@ -1,7 +1,7 @@
 import { Migration } from '@mikro-orm/migrations';
 
 /** The layout of the tables; written into `PRAGMA user_version`, so that an older Barrow can refuse a newer database. */
-export const schemaVersion = 6;
+export const schemaVersion = 7;
 
 class First extends Migration {
   override up(): void {
@@ -178,6 +178,15 @@ class Approving extends Migration {
   }
 }
 
+/** What is asked for by state and by peer, and what is dropped by age, is found without reading everything. */
+class Keeping extends Migration {
+  override up(): void {
+    for (const index of ['transfer_state on transfer (state)', 'transfer_peer on transfer (peer)']) this.addSql(`create index ${index};`);
+    this.addSql('create index history_at on history (at);');
+    this.addSql('pragma user_version = 7;');
+  }
+}
+
 export const migrations = [
   { name: '2026-11-23-first', class: First },
   { name: '2026-11-23-discovering', class: Discovering },
@@ -185,4 +194,5 @@ export const migrations = [
   { name: '2026-11-23-staging', class: Staging },
   { name: '2026-11-25-mending', class: Mending },
   { name: '2026-11-25-approving', class: Approving },
+  { name: '2026-11-25-keeping', class: Keeping },
 ];

@@ -6,7 +6,7 @@ import { secureHeaders } from 'hono/secure-headers';
 import type { ContentfulStatusCode } from 'hono/utils/http-status';
 import { cause, CauseError, describeIssue, type Problem } from '@barrow/core';
 import { Refusal } from '../errors.js';
-import type { Parts } from '../service.js';
+import type { Parts } from '../parts.js';
 import { authenticate, type Env } from './auth.js';
 import { docsPage } from './docs.js';
 import { liveEvents } from './events.js';

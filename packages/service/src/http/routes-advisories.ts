@@ -1,6 +1,6 @@
 import { z, type OpenAPIHono } from '@hono/zod-openapi';
 import { advisoryDetailSchema, advisorySchema, mappingInput, rankedSchema } from '@barrow/core';
-import type { Parts } from '../service.js';
+import type { Parts } from '../parts.js';
 import type { Env } from './auth.js';
 import { addOperation, idParam } from './operation.js';
 

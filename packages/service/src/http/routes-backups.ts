@@ -4,7 +4,7 @@ import { hasShell } from '@barrow/families';
 import { DeviceEntity } from '../data/entities.js';
 import { notFound, Refusal } from '../errors.js';
 import { DeviceSession } from '../runner/session.js';
-import type { Parts } from '../service.js';
+import type { Parts } from '../parts.js';
 import type { Env } from './auth.js';
 import { addOperation, idParam } from './operation.js';
 

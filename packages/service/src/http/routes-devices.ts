@@ -21,7 +21,7 @@ import { inOrder, type KnownDevice } from '../devices/devices.js';
 import { CredentialEntity, DeviceEntity, HistoryEntity, ObservationEntity } from '../data/entities.js';
 import { Refusal } from '../errors.js';
 import { DeviceSession } from '../runner/session.js';
-import type { Parts } from '../service.js';
+import type { Parts } from '../parts.js';
 import { need, type Env } from './auth.js';
 import { addOperation, idParam } from './operation.js';
 

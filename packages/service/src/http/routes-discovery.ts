@@ -2,7 +2,7 @@ import { z, type OpenAPIHono } from '@hono/zod-openapi';
 import { discoverySchema, mapSchema } from '@barrow/core';
 import { NetworkEntity } from '../data/entities.js';
 import { notFound } from '../errors.js';
-import type { Parts } from '../service.js';
+import type { Parts } from '../parts.js';
 import type { Env } from './auth.js';
 import { addOperation, idParam } from './operation.js';
 

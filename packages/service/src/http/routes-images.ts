@@ -14,7 +14,7 @@ import {
 } from '@barrow/core';
 import { Refusal } from '../errors.js';
 import { noWishes } from '../images/intake.js';
-import type { Parts } from '../service.js';
+import type { Parts } from '../parts.js';
 import { need, type Env } from './auth.js';
 import { addOperation, idParam } from './operation.js';
 

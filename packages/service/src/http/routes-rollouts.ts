@@ -18,9 +18,9 @@ import { reportPage } from '../report/html.js';
 import { makeReport } from '../report/report.js';
 import { steadyNow } from '../steady.js';
 import { planRollout } from '../runner/planning.js';
-import type { ActiveRollout } from '../runner/runner.js';
+import type { ActiveRollout } from '../runner/active.js';
 import { rolloutView, runView } from '../runner/view.js';
-import type { Parts } from '../service.js';
+import type { Parts } from '../parts.js';
 import type { Env, Who } from './auth.js';
 import { addOperation, idParam } from './operation.js';
 

@@ -23,7 +23,7 @@ import { CredentialEntity, DeviceEntity, NetworkEntity, type CredentialRow, type
 import { newId } from '../data/seal.js';
 import { notFound, Refusal } from '../errors.js';
 import { notWritten } from '../runner/view.js';
-import type { Parts } from '../service.js';
+import type { Parts } from '../parts.js';
 import type { Env, Who } from './auth.js';
 import { addOperation, idParam } from './operation.js';
 

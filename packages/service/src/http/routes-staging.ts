@@ -12,7 +12,7 @@ import {
 } from '@barrow/core';
 import type { ImageRow } from '../data/entities.js';
 import { Refusal } from '../errors.js';
-import type { Parts } from '../service.js';
+import type { Parts } from '../parts.js';
 import { setArmed } from '../staging/armed.js';
 import { checkStores } from '../staging/check.js';
 import { planDelivery } from '../staging/delivery-work.js';

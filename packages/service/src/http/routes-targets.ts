@@ -17,7 +17,7 @@ import { rfc3339 } from '../context.js';
 import { ImageEntity, PinEntity, TargetEntity, type TargetRow } from '../data/entities.js';
 import { newId } from '../data/seal.js';
 import { notFound, Refusal } from '../errors.js';
-import type { Parts } from '../service.js';
+import type { Parts } from '../parts.js';
 import type { Env } from './auth.js';
 import { addOperation, idParam } from './operation.js';
 

@@ -2,7 +2,7 @@ import { z, type OpenAPIHono } from '@hono/zod-openapi';
 import { siteInput, siteSchema, transferSchema, transferStates, transferStorySchema, writePcapng } from '@barrow/core';
 import { DeviceEntity } from '../data/entities.js';
 import { Refusal } from '../errors.js';
-import type { Parts } from '../service.js';
+import type { Parts } from '../parts.js';
 import type { Env } from './auth.js';
 import { addOctets, addOperation, idParam } from './operation.js';
 

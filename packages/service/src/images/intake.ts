@@ -24,7 +24,8 @@ import { checkVersionsOf, examine, noClaims, readStart, refuseImage, type Claims
 import { releaseDigest } from './rows.js';
 import type { ImageStore } from './store.js';
 import { archiveKind, unpack, type Member } from './unpack.js';
-import { guarded, type Received, type Uploads } from './uploads.js';
+import { guarded } from './disk.js';
+import type { Received, Uploads } from './uploads.js';
 
 export interface TakeWishes extends Claims {
   readonly oneRelease: boolean;

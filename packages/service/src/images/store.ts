@@ -11,7 +11,7 @@ import { notFound, Refusal } from '../errors.js';
 import { digestOfFile } from './digest.js';
 import { checkVersionsOf, examine, noClaims } from './examine.js';
 import type { Member } from './unpack.js';
-import { guarded } from './uploads.js';
+import { guarded } from './disk.js';
 
 /** Keeps image files by their SHA-256, each content once. */
 export class ImageStore {

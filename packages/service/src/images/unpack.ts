@@ -8,7 +8,7 @@ import { createGunzip } from 'node:zlib';
 import tar from 'tar-stream';
 import yauzl from 'yauzl';
 import { Refusal } from '../errors.js';
-import { guarded } from './uploads.js';
+import { guarded } from './disk.js';
 
 /** One file that came out of an archive, or came by itself. */
 export interface Member {

@@ -1,5 +1,5 @@
 import { createWriteStream, mkdirSync, readdirSync, readFileSync, rmSync, statSync } from 'node:fs';
-import { rename, rm, stat, statfs, truncate, writeFile } from 'node:fs/promises';
+import { rename, rm, stat, truncate, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import type { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
@@ -9,6 +9,7 @@ import type { Context } from '../context.js';
 import { newId } from '../data/seal.js';
 import { notFound, Refusal } from '../errors.js';
 import { digestOfFile } from './digest.js';
+import { guarded, roomAt } from './disk.js';
 import { knownSum, sumFor, type Sum } from './sum.js';
 import type { Member } from './unpack.js';
 
@@ -287,37 +288,10 @@ export class Uploads {
   }
 }
 
-/** Runs what writes to the disk; a full one is told as such. @throws Refusal */
-export async function guarded<T>(work: () => Promise<T>): Promise<T> {
-  try {
-    return await work();
-  } catch (error) {
-    const code = (error as NodeJS.ErrnoException).code;
-    if (code === 'ENOSPC' || code === 'EDQUOT' || code === 'EFBIG')
-      throw new Refusal(
-        413,
-        'store-full',
-        'The image is refused',
-        'The disk of the store is full.',
-        'Make room in the data folder and add it again. Nothing of it was kept.',
-      );
-    throw error;
-  }
-}
-
 function readJson(path: string): unknown {
   try {
     return JSON.parse(readFileSync(path, 'utf8'));
   } catch {
     return null;
   }
-}
-
-/** At the most this much of a disk is kept free, or a twentieth of a small one. */
-const mostReserve = 256 << 20;
-
-/** Octets that are free on the disk of a folder, and those of them that nobody may take. */
-async function roomAt(folder: string): Promise<{ free: number; reserve: number }> {
-  const { bavail, blocks, bsize } = await statfs(folder);
-  return { free: bavail * bsize, reserve: Math.min(mostReserve, Math.floor((blocks * bsize) / 20)) };
 }

@@ -1,7 +1,7 @@
 import { type Check, type JournalEntry, type Report, type StepName } from '@barrow/core';
 import { rfc3339, rfc3339OrNull } from '../context.js';
 import type { ImageRow } from '../data/entities.js';
-import type { ActiveRollout } from '../runner/runner.js';
+import type { ActiveRollout } from '../runner/active.js';
 import { causeView, summaryView } from '../runner/view.js';
 
 /** The evidence of a rollout, from its plan and journal alone. */

@@ -13,7 +13,6 @@ import {
   type Plan,
   type PlannedRun,
   type RolloutEvent,
-  type RolloutState,
   type RolloutSummary,
   type StepName,
 } from '@barrow/core';
@@ -22,7 +21,7 @@ import { ownMissed } from '@barrow/wire';
 import type { Context } from '../context.js';
 import { resync, steadyNow } from '../steady.js';
 import { ConversationEntity, DeviceEntity, RolloutEntity } from '../data/entities.js';
-import { isNoRoom, type WriteTrouble } from '../data/database.js';
+import { isNoRoom } from '../data/database.js';
 import { notFound, Refusal } from '../errors.js';
 import type { Devices } from '../devices/devices.js';
 import type { ImageStore } from '../images/store.js';
@@ -31,6 +30,7 @@ import type { Deliveries } from '../staging/deliveries.js';
 import type { Transfers } from '../staging/transfers.js';
 import type { Watches } from '../staging/watch.js';
 import { toldValues } from '../staging/told.js';
+import type { ActiveRollout } from './active.js';
 import type { Backups } from './backups.js';
 import type { Journal } from './journal.js';
 import { learnAfterFailure } from './learn.js';
@@ -41,26 +41,6 @@ import { ChecksFailed } from './steps/checks.js';
 import { steps } from './steps/index.js';
 import type { StepContext, StepResult, StepTrace } from './steps/step.js';
 import { summaryView } from './view.js';
-
-/** A rollout in memory: the fold of its journal, and what is being done about it. */
-export interface ActiveRollout {
-  readonly plan: Plan;
-  state: RolloutState;
-  /** What each run's steps of this passage found. */
-  readonly trails: Map<string, Map<StepName, StepTrace>>;
-  readonly percent: Map<string, number>;
-  /** Steps being carried out, by run. */
-  readonly doing: Map<string, { readonly step: StepName; readonly abort: AbortController; readonly done: Promise<void> }>;
-  /** The moment of its last event. */
-  lastAt: number;
-  /** Why its journal cannot be followed any further: nothing more is begun, and what it holds it keeps. */
-  fault: string | null;
-  /** Why nothing can be written now. */
-  readonly unwritten: () => WriteTrouble | null;
-  /** Everything that changes the state goes one after the other. */
-  chain: Promise<unknown>;
-  wake: NodeJS.Timeout | null;
-}
 
 export interface RunnerParts {
   readonly devices: Devices;

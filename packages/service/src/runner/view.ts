@@ -12,7 +12,7 @@ import {
 } from '@barrow/core';
 import { rfc3339, rfc3339OrNull } from '../context.js';
 import type { WriteTrouble } from '../data/database.js';
-import type { ActiveRollout } from './runner.js';
+import type { ActiveRollout } from './active.js';
 
 type Totals = RolloutSummary['totals'];
 

@@ -3,7 +3,7 @@ import { createSocket } from 'node:dgram';
 import { CauseError, type StoreCheck, type StoreProtocol } from '@barrow/core';
 import { contentDigest, encodeAck, opcodes, WireError } from '@barrow/wire';
 import type { DeviceRow } from '../data/entities.js';
-import type { Parts } from '../service.js';
+import type { Parts } from '../parts.js';
 import { isOwn } from './addresses.js';
 import type { CheckFile } from './check-file.js';
 import { Hands } from './hands.js';

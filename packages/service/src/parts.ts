@@ -1,0 +1,56 @@
+import type { Context } from './context.js';
+import type { Approvals } from './devices/approvals.js';
+import type { ByHand } from './devices/by-hand.js';
+import type { Devices } from './devices/devices.js';
+import type { DeviceLists } from './devices/lists.js';
+import type { DiscoveryService } from './discovery/discovery.js';
+import type { Tokens } from './http/auth.js';
+import type { Advisories } from './advisories/advisories.js';
+import type { Carrying } from './images/carry.js';
+import type { Intake } from './images/intake.js';
+import type { ImageStore } from './images/store.js';
+import type { ImageViews } from './images/views.js';
+import type { StandingService } from './standing/summary.js';
+import type { MapService } from './map/map.js';
+import type { Backups } from './runner/backups.js';
+import type { Journal } from './runner/journal.js';
+import type { Runner } from './runner/runner.js';
+import type { CheckFile } from './staging/check-file.js';
+import type { Offers } from './staging/offers.js';
+import type { TftpStore } from './staging/tftp-store.js';
+import type { Deliveries } from './staging/deliveries.js';
+import type { HttpStore } from './staging/http-store.js';
+import type { Sites } from './staging/sites.js';
+import type { Transfers } from './staging/transfers.js';
+import type { Watches } from './staging/watch.js';
+
+/** Everything that the HTTP interface speaks to. */
+export interface Parts {
+  readonly context: Context;
+  readonly version: string;
+  readonly startedAt: number;
+  readonly tokens: Tokens;
+  readonly devices: Devices;
+  readonly map: MapService;
+  readonly byHand: ByHand;
+  readonly approvals: Approvals;
+  readonly lists: DeviceLists;
+  readonly discovery: DiscoveryService;
+  readonly images: ImageStore;
+  readonly intake: Intake;
+  readonly imageViews: ImageViews;
+  readonly carrying: Carrying;
+  readonly advisories: Advisories;
+  readonly standing: StandingService;
+  readonly offers: Offers;
+  readonly checkFile: CheckFile;
+  readonly tftp: TftpStore;
+  readonly httpStore: HttpStore;
+  readonly transfers: Transfers;
+  readonly watches: Watches;
+  readonly sites: Sites;
+  readonly deliveries: Deliveries;
+  readonly backups: Backups;
+  readonly journal: Journal;
+  readonly runner: Runner;
+}

@@ -1,0 +1,23 @@
+import type { Plan, RolloutState, StepName } from '@barrow/core';
+import type { WriteTrouble } from '../data/database.js';
+import type { StepTrace } from './steps/step.js';
+
+/** A rollout in memory: the fold of its journal, and what is being done about it. */
+export interface ActiveRollout {
+  readonly plan: Plan;
+  state: RolloutState;
+  /** What each run's steps of this passage found. */
+  readonly trails: Map<string, Map<StepName, StepTrace>>;
+  readonly percent: Map<string, number>;
+  /** Steps being carried out, by run. */
+  readonly doing: Map<string, { readonly step: StepName; readonly abort: AbortController; readonly done: Promise<void> }>;
+  /** The moment of its last event. */
+  lastAt: number;
+  /** Why its journal cannot be followed any further: nothing more is begun, and what it holds it keeps. */
+  fault: string | null;
+  /** Why nothing can be written now. */
+  readonly unwritten: () => WriteTrouble | null;
+  /** Everything that changes the state goes one after the other. */
+  chain: Promise<unknown>;
+  wake: NodeJS.Timeout | null;
+}
