@@ -101,7 +101,11 @@ export class Watch {
   async #askDevice(retries: number): Promise<void> {
     const { device, reach } = this.expected;
     this.#answers = (await readSystem(this.watches.context, device, 1000, retries)) !== null;
-    if (this.#answers && reach && this.moves().length === 0) this.#ping = await reach().catch(() => null);
+    if (!this.#answers || !reach || this.moves().length > 0) return;
+    // A session that is refused or cut says nothing of the way to the store: once more, then it stays unknown.
+    this.#ping = await reach()
+      .catch(() => reach())
+      .catch(() => null);
   }
 
   /** Looks at it while it goes on; the device is asked whether it answers at all only when nothing comes. */
