@@ -2,6 +2,7 @@ import {
   apply,
   decide,
   initialState,
+  Ledger,
   makePlan,
   rehearse,
   stepNames,
@@ -16,6 +17,22 @@ import { median, percentile, type Measured } from './measure.js';
 const sites = 40;
 const typicalMs = Object.fromEntries(stepNames.map((s, i) => [s, 5000 + i * 1500])) as Record<StepName, number>;
 
+/**
+ * A tree as in a house of many sites: eight devices on an access switch, which feeds them; ten of those on a core, of which
+ * there are two in a ring, each with two feeds.
+ */
+function hangs(i: number, devices: number): Pick<Candidate, 'under' | 'rings' | 'feeds'> {
+  const access = i - (i % 9);
+  const core = access - (access % 90);
+  const under = i % 9 !== 0 ? [`d${i}`, `d${access}`, `d${core}`] : i % 90 !== 0 ? [`d${i}`, `d${core}`] : [`d${i}`];
+  const isCore = i % 90 === 0;
+  return {
+    under,
+    rings: isCore ? [`${Math.floor(i / 180)}`] : [],
+    feeds: isCore ? [{ device: `ups-${(i / 90) % Math.max(1, devices / 900)}`, of: 2 }] : [],
+  };
+}
+
 function bigPlan(devices: number, atOnce: number): Plan {
   const candidates = Array.from({ length: devices }, (_, i): Candidate => ({
     device: `d${i}`,
@@ -29,6 +46,7 @@ function bigPlan(devices: number, atOnce: number): Plan {
     image: 'a'.repeat(64),
     typicalMs,
     pointOfNoReturn: 'activate',
+    ...hangs(i, devices),
   }));
   return makePlan({
     id: 'r-bench',
@@ -49,15 +67,20 @@ function bigPlan(devices: number, atOnce: number): Plan {
 export function benchDecide(devices: number): Measured {
   const plan = bigPlan(devices, 200);
   let state = initialState(plan);
+  const ledger = new Ledger();
   let now = 0;
   const times: number[] = [];
   const busy: { run: string; step: StepName }[] = [];
   const happen = (event: RolloutEvent): void => {
     state = apply(state, event);
+    ledger.follow(state, event);
   };
   happen({ kind: 'rollout-started', at: 0, by: 'bench' });
   const carryOut = (c: Command): void => {
-    if (c.kind === 'begin-step') {
+    if (c.kind === 'enter-stretch') {
+      const { run, stretch, attempt, claims } = c;
+      happen({ kind: 'stretch-entered', at: now, run, stretch, attempt, claims: [...claims] });
+    } else if (c.kind === 'begin-step') {
       happen({ kind: 'step-begun', at: now, run: c.run, step: c.step, attempt: c.attempt });
       busy.push({ run: c.run, step: c.step });
     } else if (c.kind === 'open-wave') happen({ kind: 'wave-opened', at: now, wave: c.wave });
@@ -69,7 +92,7 @@ export function benchDecide(devices: number): Measured {
   };
   for (let turn = 0; state.phase !== 'ended'; turn++) {
     const before = process.hrtime.bigint();
-    const commands = decide(state, now);
+    const commands = decide(state, ledger, now);
     times.push(Number(process.hrtime.bigint() - before) / 1e6);
     commands.forEach(carryOut);
     if (commands.length === 0) {

@@ -1,5 +1,6 @@
 import Table from 'cli-table3';
 import pc from 'picocolors';
+import { localTime as clock } from '@barrow/client';
 export { localTime as clock, octets, totalsOf } from '@barrow/client';
 import { duration, safeText, type Device, type Outcome, type RunView, type Standing } from '@barrow/core';
 
@@ -140,10 +141,11 @@ export function outcomeMark(io: Io, outcome: Outcome): Mark {
 
 export function runMark(io: Io, run: RunView): Mark {
   if (run.outcome) return outcomeMark(io, run.outcome);
-  if (run.phase === 'waiting') return new Mark('· waiting');
+  const waits = run.waits && `${safeText(run.waits.text, 200)}${run.waits.until ? `, until ${clock(run.waits.until)}` : ''}`;
+  if (run.phase === 'waiting') return new Mark(`· ${waits ?? 'waiting'}`);
   const step = `${run.stepIndex + 1}/${run.stepCount} ${run.step}`;
   // Begun, and its next step may not begin: the rollout is held, or the service is stopping.
-  if (run.phase === 'ready') return new Mark(`‖ parked before ${run.step}`);
+  if (run.phase === 'ready' || run.phase === 'parked') return new Mark(`‖ parked before ${run.step}${waits ? `: ${waits}` : ''}`);
   return new Mark(run.percent === null ? `▸ ${step}` : `▸ ${step} ${run.percent} %`);
 }
 

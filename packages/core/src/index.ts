@@ -28,11 +28,14 @@ export * from './checks/after.js';
 export * from './checks/held.js';
 export * from './checks/restart.js';
 export * from './plan/plan.js';
+export * from './plan/read.js';
 export * from './scheduler/steps.js';
 export * from './scheduler/events.js';
 export * from './scheduler/state.js';
 export * from './scheduler/apply.js';
+export * from './scheduler/ledger.js';
 export * from './scheduler/decide.js';
+export * from './scheduler/why.js';
 export * from './rehearsal/rehearse.js';
 export * from './standing/targets.js';
 export * from './records/from-snmp.js';
@@ -47,6 +50,7 @@ export * from './records/identity.js';
 export * from './records/believe.js';
 export * from './topology/topology.js';
 export * from './topology/dark.js';
+export * from './topology/guards.js';
 export { editDistance, meantName, nearestNames, type NearName } from './transfers/names.js';
 export {
   explainTransfer,

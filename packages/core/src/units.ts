@@ -9,6 +9,8 @@ export type Sha256 = string;
 
 export type DeviceId = string;
 export type RunId = string;
+/** What a claim is on, e.g. `up:d-1`, `site:eelgate`. */
+export type Key = string;
 export type RolloutId = string;
 
 /** What a device is; the words of the design, used in every record and filter. */

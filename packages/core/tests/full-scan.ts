@@ -1,32 +1,39 @@
-import { holdReason, stepNames, type Command, type RolloutState } from '@barrow/core';
+import type { Command, Plan, RolloutState } from '@barrow/core';
+
+/** A step is told by its name here, and by its traits there. */
+const asks = ['activate', 'reboot'];
+const writing = ['transfer', 'activate', 'reboot'];
+const down = ['reboot', 'return'];
+
+const stepsOf = (plan: Plan, i: number): string[] => plan.passages[plan.runs[i]!.passage]!.steps.map((s) => s.step);
+export const stepAt = (state: RolloutState, i: number) =>
+  state.plan.passages[state.plan.runs[i]!.passage]!.steps[state.runs[i]!.step]!.step;
 
 /**
- * The rules of `decide`, said again the plain way: every run is looked at, every count is counted anew. It is the
- * truth that the indexed one is compared with.
+ * The rules of `decide`, said again the plain way: every run is looked at, every count is counted anew, and no code is
+ * shared. It is the truth that the indexed one is compared with. Who may enter a stretch is compared apart.
  */
 export function decideByFullScan(state: RolloutState, now: number): Command[] {
   const { plan } = state;
   if (state.phase === 'planned' || state.phase === 'ended') return [];
   const commands: Command[] = [];
   const mayBegin = state.phase === 'running' && !state.draining;
-  const stepOf = (i: number) => plan.runs[i]!.steps[state.runs[i]!.step]!.step;
-  const dangerous = (step: string) => step === 'activate' || step === 'reboot';
   state.runs.forEach((run, i) => {
     const id = plan.runs[i]!.id;
-    const step = stepOf(i);
+    const step = stepAt(state, i);
+    const stopping = state.phase === 'stopping';
     if (run.phase === 'lost' && !state.draining) {
-      if (dangerous(step)) commands.push({ kind: 'reconcile', run: id, step });
+      if (asks.includes(step)) commands.push({ kind: 'reconcile', run: id, step });
       else if (mayBegin || run.pastReturn) commands.push({ kind: 'begin-step', run: id, step, attempt: run.attempt });
-      else if (state.phase === 'stopping') commands.push({ kind: 'withdraw-run', run: id, reason: `stopped in ${step}` });
+      else if (stopping) commands.push({ kind: 'withdraw-run', run: id, reason: `stopped in ${step}` });
     }
     if (run.phase === 'ready') {
-      const forced = run.pastReturn && (!state.draining || run.step < stepNames.indexOf('return'));
+      const forced = run.pastReturn && !(state.draining && ['return', 'checks'].includes(step));
       if (mayBegin || forced) commands.push({ kind: 'begin-step', run: id, step, attempt: run.attempt });
-      else if (state.phase === 'stopping' && !run.pastReturn)
-        commands.push({ kind: 'withdraw-run', run: id, reason: `stopped before ${step}` });
+      else if (stopping && !run.pastReturn) commands.push({ kind: 'withdraw-run', run: id, reason: `stopped before ${step}` });
     }
-    if (run.phase === 'waiting' && state.phase === 'stopping')
-      commands.push({ kind: 'withdraw-run', run: id, reason: 'stopped before it began' });
+    if (run.phase === 'waiting' && stopping) commands.push({ kind: 'withdraw-run', run: id, reason: 'stopped before it began' });
+    if (run.phase === 'parked' && stopping) commands.push({ kind: 'withdraw-run', run: id, reason: `stopped before ${step}` });
   });
   if (state.phase === 'stopping') {
     if (commands.length === 0 && state.runs.every((r) => r.phase === 'ended')) commands.push({ kind: 'end-rollout' });
@@ -38,25 +45,86 @@ export function decideByFullScan(state: RolloutState, now: number): Command[] {
     commands.push(state.wave + 1 < plan.waves.length ? { kind: 'open-wave', wave: state.wave + 1 } : { kind: 'end-rollout' });
     return commands;
   }
-  const reason = holdReason(state, wave, state.wave);
-  if (reason !== null) return [{ kind: 'hold', reason }];
-  const mine = state.runs.flatMap((r, i) => (r.wave === state.wave ? [i] : []));
+  const mine = state.runs.filter((r) => r.wave === state.wave);
+  const number = state.wave + 1;
+  const isLast = number === plan.waves.length;
+  const over = mine.every((r) => r.phase === 'ended');
+  const { name, gate } = plan.waves[state.wave]!;
+  const failed = mine.filter((r) => r.outcome === 'failed').length - wave.forgiven;
+  const unproven = !isLast && wave.phase === 'soaking' && !wave.unprovenAccepted && !mine.some((r) => r.outcome === 'verified');
+  if (!(isLast && over)) {
+    if (failed >= gate.failureLimit)
+      return [{ kind: 'hold', reason: `${failed} failed in wave ${number} (${name}); the limit is ${gate.failureLimit}` }];
+    if (unproven) return [{ kind: 'hold', reason: `no device of wave ${number} (${name}) was verified, so it proves nothing` }];
+  }
   if (wave.phase === 'open') {
-    if (mine.every((i) => state.runs[i]!.phase === 'ended')) commands.push({ kind: 'end-wave', wave: state.wave });
+    if (over) commands.push({ kind: 'end-wave', wave: state.wave });
     return commands;
   }
-  const gate = plan.waves[state.wave]!.gate;
   if (now < wave.endedAt! + gate.soakMs) commands.push({ kind: 'wake', at: wave.endedAt! + gate.soakMs });
   else if (!gate.approval || wave.approvedBy !== null) commands.push({ kind: 'pass-gate', wave: state.wave });
   return commands;
 }
 
-/** How many begun and not ended runs count against each limit. */
-export function underWay(state: RolloutState): Map<string, number> {
-  const counts = new Map<string, number>();
-  state.runs.forEach((run, i) => {
-    if (run.phase === 'waiting' || run.phase === 'ended') return;
-    for (const key of state.plan.runs[i]!.limitKeys) counts.set(key, (counts.get(key) ?? 0) + 1);
-  });
-  return counts;
+type Hold = readonly [key: string, alone: boolean];
+
+/** What a run holds in a stretch, said again. */
+export function holdings(plan: Plan, i: number, stretch: number): Hold[] {
+  const run = plan.runs[i]!;
+  const { from, to } = plan.passages[run.passage]!.stretches[stretch]!;
+  const names = stepsOf(plan, i).slice(from, to);
+  const falls = names.some((n) => down.includes(n));
+  const holds: Hold[] = run.room.map((key): Hold => [key, false]);
+  holds.push([`device:${run.device}`, true]);
+  if (falls) for (const key of run.downClaims) holds.push([key, false]);
+  if (falls || names.some((n) => writing.includes(n))) for (const id of run.under) holds.push([`up:${id}`, falls && id === run.device]);
+  return holds;
+}
+
+/** Who is in a stretch, of several rollouts, and what each holds. */
+export function allHoldings(states: readonly RolloutState[]): { who: string; holds: Hold[] }[] {
+  return states.flatMap((state) =>
+    state.runs.flatMap((run, i) =>
+      ['ready', 'busy', 'lost', 'asking'].includes(run.phase)
+        ? [{ who: `${state.plan.id}/${state.plan.runs[i]!.id}`, holds: holdings(state.plan, i, run.stretch) }]
+        : [],
+    ),
+  );
+}
+
+/** Why these holdings cannot stand together with those of others; null when they can. */
+export function clash(
+  wanted: readonly Hold[],
+  others: readonly { holds: readonly Hold[] }[],
+  states: readonly RolloutState[],
+): string | null {
+  for (const [key, alone] of wanted) {
+    const held = others.flatMap(({ holds }) => holds.filter(([k]) => k === key));
+    const most = Math.min(...states.filter((s) => s.phase !== 'ended').map((s) => s.plan.capacity[key] ?? Infinity));
+    if (held.length > 0 && (alone || held.some(([, a]) => a) || held.length >= most)) return key;
+  }
+  return null;
+}
+
+/** What would be harm now: somebody goes down above who is writing, two of a ring are down, or a device lost its last feed. */
+export function harm(states: readonly RolloutState[]): string | null {
+  const inHand = states.flatMap((state) =>
+    state.runs.flatMap((run, i) => {
+      if (!['ready', 'busy', 'lost', 'asking'].includes(run.phase)) return [];
+      const step = stepAt(state, i);
+      const isDown = down.includes(step) && !(step === 'reboot' && run.phase === 'ready');
+      return [{ planned: state.plan.runs[i]!, isDown, writes: writing.includes(step) && run.phase !== 'ready' }];
+    }),
+  );
+  const fallen = inHand.filter((r) => r.isDown);
+  for (const { planned: d } of fallen)
+    for (const { planned: u, writes } of inHand)
+      if (u !== d && writes && u.under.includes(d.device)) return `${d.device} is down while ${u.device} is writing below it`;
+  const count = new Map<string, number>();
+  for (const { planned } of fallen) for (const key of planned.downClaims) count.set(key, (count.get(key) ?? 0) + 1);
+  for (const [key, n] of count) {
+    const most = Math.min(...states.map((s) => s.plan.capacity[key] ?? Infinity));
+    if (n > most) return `${n} are down of ${key}, where ${most} may be`;
+  }
+  return null;
 }

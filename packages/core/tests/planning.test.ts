@@ -1,6 +1,6 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { makePlan, stepNames, TargetFinder, type Plan, type TargetRule } from '@barrow/core';
+import { makePlan, stepNames, stepsOf, TargetFinder, type Plan, type TargetRule } from '@barrow/core';
 import { candidate } from './plans.js';
 
 const gate = { soakMs: 600_000, failureLimit: 2, approval: true };
@@ -54,16 +54,21 @@ describe('a plan', () => {
 
   it('marks every step from the point of no return on, and no other', () => {
     for (const point of stepNames) {
-      const [run] = plan({ candidates: [candidate(1, { pointOfNoReturn: point })] }).runs;
-      expect(run!.steps.filter((s) => s.pastReturn).map((s) => s.step)).toEqual(stepNames.slice(stepNames.indexOf(point)));
+      const made = plan({ candidates: [candidate(1, { pointOfNoReturn: point })] });
+      expect(
+        stepsOf(made, made.runs[0]!)
+          .filter((s) => s.pastReturn)
+          .map((s) => s.step),
+      ).toEqual(stepNames.slice(stepNames.indexOf(point)));
     }
   });
 
   it('names a limit for each site only when sites are limited', () => {
-    expect(plan({ candidates: several(4) }).limits).toEqual({ rollout: 4 });
+    const own = `rollout:${plan({}).id}`;
+    expect(plan({ candidates: several(4) }).capacity).toEqual({ [own]: 4 });
     const limited = plan({ perSite: 2, candidates: several(4) });
-    expect(limited.limits).toEqual({ rollout: 4, 'site:site-0': 2, 'site:site-1': 2, 'site:site-2': 2 });
-    for (const run of limited.runs) expect(run.limitKeys).toEqual(['rollout', `site:${run.site}`]);
+    expect(limited.capacity).toEqual({ [own]: 4, 'site:site-0': 2, 'site:site-1': 2, 'site:site-2': 2 });
+    for (const run of limited.runs) expect(run.room).toEqual([own, `site:${run.site}`]);
   });
 
   it('holds every candidate once, whatever it is made of', () => {

@@ -18,6 +18,9 @@ export function candidate(n: number, over: Partial<Candidate> = {}): Candidate {
     image: 'a'.repeat(64),
     typicalMs,
     pointOfNoReturn: 'activate',
+    under: [`d${n}`],
+    rings: [],
+    feeds: [],
     ...over,
   };
 }
@@ -28,12 +31,18 @@ export interface PlanShape {
   atOnce: number;
   perSite: number;
   gate: Gate;
+  /** What is different of each device, in turn. */
+  each: readonly Partial<Candidate>[];
+  id: string;
+  /** The number of its first device. */
+  from: number;
 }
 
 export function planOf(shape: Partial<PlanShape> = {}): Plan {
-  const { devices = 6, first = 1, atOnce = 2, perSite = 0, gate = { soakMs: 60 * second, failureLimit: 1, approval: false } } = shape;
+  const { devices = 6, first = 1, atOnce = 2, perSite = 0, each = [], id = 'r-test', from = 1 } = shape;
+  const { gate = { soakMs: 60 * second, failureLimit: 1, approval: false } } = shape;
   return makePlan({
-    id: 'r-test',
+    id,
     name: 'test',
     createdAt: 0,
     createdBy: 'a test',
@@ -42,7 +51,7 @@ export function planOf(shape: Partial<PlanShape> = {}): Plan {
     atOnce,
     perSite,
     gate,
-    candidates: Array.from({ length: devices }, (_, i) => candidate(i + 1)),
+    candidates: Array.from({ length: devices }, (_, i) => candidate(i + from, each[i])),
     leftOut: [],
   });
 }

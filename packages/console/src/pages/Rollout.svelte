@@ -122,9 +122,13 @@
     if (!last && wave.gate.approval) parts.push(wave.approvedBy ? `approved by ${wave.approvedBy}` : "waits for a person's word");
     return parts.join(' · ');
   }
+  function waitWord({ waits }: RunView): string {
+    return waits ? `${waits.text}${waits.until ? `, until ${when(waits.until)}` : ''}` : '';
+  }
   function stepWord(run: RunView): string {
     if (run.phase === 'lost' || run.phase === 'asking') return `${run.step}: asking the device what is true`;
-    if (run.phase === 'ready' && rollout?.phase === 'held') return `parked before ${run.step}`;
+    if (run.phase === 'parked' || (run.phase === 'ready' && rollout?.phase === 'held'))
+      return `parked before ${run.step}${run.waits ? `: ${waitWord(run)}` : ''}`;
     if (run.step === 'reboot' || run.step === 'return') return `${run.step}, down ${since(run.stepBegunAt, now)}`;
     return run.percent === null ? run.step : `${run.step} ${run.percent} %`;
   }
@@ -255,7 +259,7 @@
               <td><StepTrack {run} steps={rollout.steps} /></td>
               <td>
                 {#if run.outcome}<State word={run.outcome} note={run.cause?.what ?? run.detail ?? ''} />
-                {:else if run.phase === 'waiting'}<State word="waiting" />
+                {:else if run.phase === 'waiting'}<State word="waiting" note={waitWord(run)} />
                 {:else}<span class="stepword">{stepWord(run)}</span>{/if}
               </td>
               <td class="quiet right">

@@ -465,7 +465,7 @@ export const runViewSchema = z.object({
   /** What has to be known before it begins. */
   notices: z.array(z.string()),
   wave: z.number().int(),
-  phase: z.enum(['waiting', 'ready', 'busy', 'lost', 'asking', 'ended']),
+  phase: z.enum(['waiting', 'parked', 'ready', 'busy', 'lost', 'asking', 'ended']),
   step: z.enum(stepNames),
   stepIndex: z.number().int(),
   stepCount: z.number().int(),
@@ -477,6 +477,8 @@ export const runViewSchema = z.object({
   detail: z.string().nullable(),
   begunAt: moment.nullable(),
   endedAt: moment.nullable(),
+  /** Why nothing happens to it now, as it is said after its name, and until when where that is known; null while something does. */
+  waits: z.object({ text: z.string(), until: moment.nullable() }).nullable(),
   /** 0 to 100 while bytes move to the device; null otherwise. */
   percent: z.number().nullable(),
   /** Usual time that the device is down. */

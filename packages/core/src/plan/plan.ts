@@ -1,5 +1,5 @@
-import type { DeviceId, Instant, Ms, RolloutId, RunId, Sha256 } from '../units.js';
-import { stepNames, type StepName } from '../scheduler/steps.js';
+import type { DeviceId, Instant, Key, Ms, RolloutId, RunId, Sha256 } from '../units.js';
+import { traitsOf, stepNames, stretchOf, type StepName } from '../scheduler/steps.js';
 
 /** What must hold before the wave after this one may begin. */
 export interface Gate {
@@ -16,12 +16,44 @@ export interface PlannedWave {
   readonly gate: Gate;
 }
 
-/** One step of a run with its usual duration and its place relative to the point of no return. */
+/** What a run holds while it is in a stretch: a guard against harm, or a place under a limit. */
+export interface Claim {
+  readonly key: Key;
+  /** Shared: as many as the key's capacity allows, any number when it has none. Exclusive: nobody else. */
+  readonly mode: 'shared' | 'exclusive';
+}
+
+/** One step of a passage with its usual duration, and the traits by which the scheduler knows it; it knows no names. */
 export interface PlannedStep {
   readonly step: StepName;
   readonly typicalMs: Ms;
+  /** When its outcome was lost: begun again, or never without asking the device what is true. */
+  readonly whenLost: 'again' | 'ask';
+  /** May be given up in the middle, when the service has to stop. */
+  readonly stoppable: boolean;
+  /** The device writes, and must keep its power and its way. */
+  readonly writes: boolean;
+  /** The device does not forward traffic. */
+  readonly down: boolean;
   /** From this step on, nothing interrupts the run. */
   readonly pastReturn: boolean;
+  /** The device is left to itself: it is only waited for, or looked at. */
+  readonly waits: boolean;
+}
+
+/** A group of steps that is entered as a whole or not at all, and for as long as which claims are held. */
+export interface PlannedStretch {
+  readonly name: string;
+  /** Indexes into the steps of the passage; `to` is the first that is not in it. */
+  readonly from: number;
+  readonly to: number;
+}
+
+/** The way that runs of a kind take; runs share it. */
+export interface Passage {
+  readonly steps: readonly PlannedStep[];
+  /** In order, and without gaps. */
+  readonly stretches: readonly PlannedStretch[];
 }
 
 /** One device's passage through the rollout, as planned. */
@@ -39,9 +71,14 @@ export interface PlannedRun {
   /** What a person has to know before it begins: what it resets, what has to follow. */
   readonly notices?: readonly string[];
   readonly wave: number;
-  /** The limits that this run counts against, e.g. `rollout`, `site:eelgate`. */
-  readonly limitKeys: readonly string[];
-  readonly steps: readonly PlannedStep[];
+  /** Index into the passages of the plan. */
+  readonly passage: number;
+  /** The limits under which it takes a place in each stretch, e.g. `rollout:r-1`, `site:eelgate`. */
+  readonly room: readonly Key[];
+  /** The devices whose going down would take its power or its way, itself among them. */
+  readonly under: readonly DeviceId[];
+  /** What its going down claims besides: rings of which one member may be down, devices that lose one of several feeds. */
+  readonly downClaims: readonly Key[];
 }
 
 /** What to do about settings that the device has not saved. */
@@ -49,15 +86,17 @@ export type UnsavedPolicy = 'hold' | 'save';
 
 /** The whole change, as one reads it before it is started. It never changes afterwards. */
 export interface Plan {
+  readonly version: 2;
   readonly id: RolloutId;
   readonly name: string;
   readonly createdAt: Instant;
   readonly createdBy: string;
   readonly unsaved: UnsavedPolicy;
   readonly waves: readonly PlannedWave[];
+  readonly passages: readonly Passage[];
   readonly runs: readonly PlannedRun[];
-  /** The most runs at once for each limit key; a key without an entry is not limited. */
-  readonly limits: Readonly<Record<string, number>>;
+  /** The most that may hold a key at once; a key without an entry is not limited. */
+  readonly capacity: Readonly<Record<Key, number>>;
   /** What a person has to be told of what they asked for, in sentences. */
   readonly remarks?: readonly string[];
   /** Devices that were asked for and left out, with the reason. */
@@ -78,6 +117,11 @@ export interface Candidate {
   /** Usual duration of each step for this device and image. */
   readonly typicalMs: Readonly<Record<StepName, Ms>>;
   readonly pointOfNoReturn: StepName;
+  readonly under: readonly DeviceId[];
+  /** Rings of which it, or what goes dark with it, is a carrying member. */
+  readonly rings: readonly string[];
+  /** Devices of several feeds that lose one with it, and how many they have. */
+  readonly feeds: readonly { readonly device: DeviceId; readonly of: number }[];
 }
 
 export interface PlanRequest {
@@ -124,21 +168,24 @@ export function makePlan(request: PlanRequest): Plan {
         { name: 'rest', gate: { ...request.gate, soakMs: 0, approval: false } },
       ]
     : [{ name: 'all', gate: { ...request.gate, soakMs: 0, approval: false } }];
-  const limits: Record<string, number> = { rollout: request.atOnce };
-  const stepsOf = new Map<string, PlannedStep[]>();
+  const rolloutKey = `rollout:${request.id}`;
+  const capacity: Record<Key, number> = { [rolloutKey]: request.atOnce };
+  const passages: Passage[] = [];
+  const passageOf = new Map<string, number>();
   const runs = ordered.map((c): PlannedRun => {
     const key = JSON.stringify([c.pointOfNoReturn, c.typicalMs]);
-    let steps = stepsOf.get(key);
-    if (!steps) {
-      const point = stepNames.indexOf(c.pointOfNoReturn);
-      steps = stepNames.map((step, i) => ({ step, typicalMs: c.typicalMs[step], pastReturn: i >= point }));
-      stepsOf.set(key, steps);
+    let passage = passageOf.get(key);
+    if (passage === undefined) {
+      passage = passages.push(makePassage(c.typicalMs, c.pointOfNoReturn)) - 1;
+      passageOf.set(key, passage);
     }
-    const limitKeys = ['rollout'];
+    const room = [rolloutKey];
     if (request.perSite > 0) {
-      limitKeys.push(`site:${c.site}`);
-      limits[`site:${c.site}`] = request.perSite;
+      room.push(`site:${c.site}`);
+      capacity[`site:${c.site}`] = request.perSite;
     }
+    for (const ring of c.rings) capacity[`ring:${ring}`] = 1;
+    for (const { device, of } of c.feeds) capacity[`feeds:${device}`] = of - 1;
     return {
       id: c.device,
       device: c.device,
@@ -152,11 +199,48 @@ export function makePlan(request: PlanRequest): Plan {
       image: c.image,
       ...(c.notices && c.notices.length > 0 ? { notices: c.notices } : {}),
       wave: split && !first.has(c) ? 1 : 0,
-      limitKeys,
-      steps,
+      passage,
+      room,
+      under: c.under.includes(c.device) ? c.under : [c.device, ...c.under],
+      downClaims: [...c.rings.map((r) => `ring:${r}`), ...c.feeds.map((f) => `feeds:${f.device}`)],
     };
   });
   runs.sort((a, b) => a.wave - b.wave);
   const { id, name, createdAt, createdBy, unsaved, leftOut } = request;
-  return { id, name, createdAt, createdBy, unsaved, waves, runs, limits, leftOut };
+  return { version: 2, id, name, createdAt, createdBy, unsaved, waves, passages, runs, capacity, leftOut };
+}
+
+/** The passage of a run of today's nine steps: look and keep, bring, change. */
+export function makePassage(typicalMs: Readonly<Record<StepName, Ms>>, pointOfNoReturn: StepName): Passage {
+  const point = stepNames.indexOf(pointOfNoReturn);
+  const steps = stepNames.map((step, i): PlannedStep => ({ step, typicalMs: typicalMs[step], ...traitsOf[step], pastReturn: i >= point }));
+  const stretches: PlannedStretch[] = [];
+  stepNames.forEach((step, i) => {
+    const last = stretches[stretches.length - 1];
+    // What lies past the point of no return is never left.
+    const name = i > point ? last!.name : stretchOf[step];
+    if (last?.name === name) stretches[stretches.length - 1] = { ...last, to: i + 1 };
+    else stretches.push({ name, from: i, to: i + 1 });
+  });
+  return { steps, stretches };
+}
+
+/** The passage of a run. */
+export const passageOf = (plan: Plan, run: PlannedRun): Passage => plan.passages[run.passage]!;
+
+/** The steps of a run. */
+export const stepsOf = (plan: Plan, run: PlannedRun): readonly PlannedStep[] => passageOf(plan, run).steps;
+
+/**
+ * What a run holds while it is in a stretch, the hardest to get last. Nothing goes down that carries a device which is
+ * writing; nothing writes below what is down; one of a ring is down at a time; no device loses its last feed.
+ */
+export function claimsOf(plan: Plan, run: PlannedRun, stretch: PlannedStretch): Claim[] {
+  const steps = stepsOf(plan, run).slice(stretch.from, stretch.to);
+  const goesDown = steps.some((s) => s.down);
+  const claims: Claim[] = [...run.room.map((key): Claim => ({ key, mode: 'shared' })), { key: `device:${run.device}`, mode: 'exclusive' }];
+  if (goesDown || steps.some((s) => s.writes))
+    for (const id of run.under) claims.push({ key: `up:${id}`, mode: goesDown && id === run.device ? 'exclusive' : 'shared' });
+  if (goesDown) for (const key of run.downClaims) claims.push({ key, mode: 'shared' });
+  return claims;
 }

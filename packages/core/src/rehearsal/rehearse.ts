@@ -2,8 +2,8 @@ import TinyQueue from 'tinyqueue';
 import { apply } from '../scheduler/apply.js';
 import { decide, type Command } from '../scheduler/decide.js';
 import { initialState } from '../scheduler/state.js';
-import { isDown } from '../scheduler/steps.js';
-import type { Plan, PlannedRun, PlannedStep } from '../plan/plan.js';
+import { Ledger } from '../scheduler/ledger.js';
+import { stepsOf, type Plan, type PlannedRun, type PlannedStep } from '../plan/plan.js';
 import type { Instant, Ms, RunId } from '../units.js';
 import type { RolloutEvent } from '../scheduler/events.js';
 
@@ -48,6 +48,7 @@ export type DurationModel = (run: PlannedRun, step: PlannedStep) => Ms;
  */
 export function rehearse(plan: Plan, beginsAt: Instant, duration: DurationModel = (_, step) => step.typicalMs): Rehearsal {
   let state = initialState(plan);
+  const ledger = new Ledger();
   let now = beginsAt;
   let under = 0;
   let down = 0;
@@ -60,17 +61,17 @@ export function rehearse(plan: Plan, beginsAt: Instant, duration: DurationModel 
   let order = 0;
   const happen = (event: RolloutEvent): void => {
     state = apply(state, event);
+    ledger.follow(state, event);
   };
   happen({ kind: 'rollout-started', at: now, by: 'rehearsal' });
 
   const carryOut = (command: Command): void => {
     switch (command.kind) {
-      case 'begin-step': {
+      case 'enter-stretch': {
         const index = state.indexOf.get(command.run)!;
         const planned = plan.runs[index]!;
-        const step = planned.steps[state.runs[index]!.step]!;
+        mostAtOnce = Math.max(mostAtOnce, ++under);
         if (state.runs[index]!.phase === 'waiting') {
-          mostAtOnce = Math.max(mostAtOnce, ++under);
           runs.set(planned.id, {
             run: planned.id,
             name: planned.name,
@@ -81,8 +82,22 @@ export function rehearse(plan: Plan, beginsAt: Instant, duration: DurationModel 
             downUntil: null,
           });
         }
+        happen({
+          kind: 'stretch-entered',
+          at: now,
+          run: command.run,
+          stretch: command.stretch,
+          attempt: command.attempt,
+          claims: [...command.claims],
+        });
+        return;
+      }
+      case 'begin-step': {
+        const index = state.indexOf.get(command.run)!;
+        const planned = plan.runs[index]!;
+        const step = stepsOf(plan, planned)[state.runs[index]!.step]!;
         const seen = runs.get(planned.id)!;
-        if (isDown(step.step) && seen.downFrom === null) {
+        if (step.down && seen.downFrom === null) {
           seen.downFrom = now;
           mostDown = Math.max(mostDown, ++down);
         }
@@ -121,7 +136,7 @@ export function rehearse(plan: Plan, beginsAt: Instant, duration: DurationModel 
   };
 
   for (;;) {
-    const commands = decide(state, now);
+    const commands = decide(state, ledger, now);
     commands.forEach(carryOut);
     if (state.phase === 'ended') break;
     if (commands.some((c) => c.kind !== 'wake' && c.kind !== 'begin-step')) continue;
@@ -130,15 +145,17 @@ export function rehearse(plan: Plan, beginsAt: Instant, duration: DurationModel 
     now = next.at;
     if (next.event?.kind !== 'step-done') continue;
     const seen = runs.get(next.event.run)!;
-    if (next.event.step === 'return' && seen.downFrom !== null) {
+    const index = state.indexOf.get(next.event.run)!;
+    const steps = stepsOf(plan, plan.runs[index]!);
+    const wasDown = steps[state.runs[index]!.step]!.down;
+    happen({ ...next.event, at: now });
+    if (wasDown && seen.downUntil === null && !steps[state.runs[index]!.step]!.down) {
       seen.downUntil = now;
       down--;
     }
-    happen({ ...next.event, at: now });
-    if (state.runs[state.indexOf.get(next.event.run)!]!.phase === 'ended') {
-      seen.endsAt = now;
-      under--;
-    }
+    const { phase } = state.runs[index]!;
+    if (phase === 'ended') seen.endsAt = now;
+    if (phase === 'ended' || phase === 'parked') under--;
   }
   return { beginsAt, endsAt: now, runs: [...runs.values()], waves, mostAtOnce, mostDown, approvals, events: state.events };
 }

@@ -1,6 +1,6 @@
 import { cause as causeOf } from '../causes/catalogue.js';
-import { currentStep, enqueue, initialState, type Outcome, type RolloutState, type RunPhase, type WavePhase } from './state.js';
-import type { Plan } from '../plan/plan.js';
+import { currentStep, initialState, nextClaims, type Outcome, type RolloutState, type RunPhase, type WavePhase } from './state.js';
+import { passageOf, type Claim, type Plan } from '../plan/plan.js';
 import type { Instant } from '../units.js';
 import type { RolloutEvent } from './events.js';
 import type { StepName } from './steps.js';
@@ -77,8 +77,15 @@ export function check(state: RolloutState, event: RolloutEvent): string | null {
       );
     case 'gate-passed':
       return waveAt(event.wave, 'soaking');
+    case 'stretch-entered': {
+      const why = runAt(event.run, ['waiting', 'parked']);
+      if (why !== null) return why;
+      const index = state.indexOf.get(event.run)!;
+      return runs[index]!.stretch === event.stretch ? null : `${nameOf(index)} is before another stretch`;
+    }
+    // In journals of before, the first step was the entry.
     case 'step-begun':
-      return runAt(event.run, ['waiting', 'ready', 'lost'], event.step);
+      return runAt(event.run, ['waiting', 'parked', 'ready', 'lost'], event.step);
     case 'step-done':
       return runAt(event.run, ['busy'], event.step);
     case 'step-failed':
@@ -88,9 +95,9 @@ export function check(state: RolloutState, event: RolloutEvent): string | null {
     case 'reconciled':
       return runAt(event.run, ['asking'], event.step);
     case 'run-skipped':
-      return runAt(event.run, ['waiting', 'ready', 'busy']) ?? notPast(event.run);
+      return runAt(event.run, ['waiting', 'parked', 'ready', 'busy']) ?? notPast(event.run);
     case 'run-withdrawn':
-      return runAt(event.run, ['waiting', 'ready', 'lost']) ?? notPast(event.run);
+      return runAt(event.run, ['waiting', 'parked', 'ready', 'lost']) ?? notPast(event.run);
     case 'run-retried': {
       const index = state.indexOf.get(event.run);
       if (index === undefined || runs[index]!.phase !== 'ended') return runAt(event.run, ['ended']);
@@ -116,6 +123,7 @@ export function check(state: RolloutState, event: RolloutEvent): string | null {
 
 const phaseWords: Record<RunPhase, string> = {
   waiting: 'waiting for its turn',
+  parked: 'between two stretches',
   ready: 'between two steps',
   busy: 'in the middle of a step',
   lost: 'waiting to be taken up again',
@@ -158,10 +166,13 @@ export function apply(state: RolloutState, event: RolloutEvent): RolloutState {
     case 'gate-passed':
       state.waves[event.wave]!.phase = 'passed';
       break;
+    case 'stretch-entered':
+      enter(state, runOf(event.run), event.claims, event.at);
+      break;
     case 'step-begun': {
       const index = runOf(event.run);
       const run = state.runs[index]!;
-      if (run.phase === 'waiting') beginRun(state, index, event.at);
+      if (run.phase === 'waiting' || run.phase === 'parked') enter(state, index, nextClaims(state.plan, state, index), event.at);
       state.ready.delete(index);
       state.lost.delete(index);
       run.phase = 'busy';
@@ -257,37 +268,27 @@ export function fold(plan: Plan, events: Iterable<RolloutEvent>): RolloutState {
   return state;
 }
 
-function beginRun(state: RolloutState, index: number, at: Instant): void {
+/** Into a stretch, with all that it claims; a run that waited begins with it. */
+function enter(state: RolloutState, index: number, claims: readonly Claim[], at: Instant): void {
   const run = state.runs[index]!;
-  const wave = state.waves[run.wave]!;
-  leaveQueue(state, index);
-  wave.active++;
-  run.begunAt ??= at;
-  run.attempt++;
-  for (const key of state.plan.runs[index]!.limitKeys) state.counts.set(key, (state.counts.get(key) ?? 0) + 1);
-}
-
-function leaveQueue(state: RolloutState, index: number): void {
-  const run = state.runs[index]!;
-  const wave = state.waves[run.wave]!;
-  const bucket = wave.buckets.get(state.plan.runs[index]!.limitKeys.join('|'))!;
-  wave.waiting--;
-  // Runs leave from the head almost always; one taken from the middle is passed over when the head reaches it.
-  if (bucket.queue[bucket.head] === index) bucket.head++;
-  else {
-    const place = bucket.queue.indexOf(index, bucket.head);
-    if (place >= 0) bucket.queue.splice(place, 1);
+  if (run.phase === 'waiting') {
+    const wave = state.waves[run.wave]!;
+    wave.waiting--;
+    wave.active++;
+    run.begunAt ??= at;
+    run.attempt++;
   }
+  run.claims = claims;
+  run.phase = 'ready';
+  state.ready.add(index);
 }
 
 function endRun(state: RolloutState, index: number, outcome: Outcome, at: Instant): void {
   const run = state.runs[index]!;
   const wave = state.waves[run.wave]!;
-  if (run.phase === 'waiting') leaveQueue(state, index);
-  else {
-    wave.active--;
-    for (const key of state.plan.runs[index]!.limitKeys) state.counts.set(key, state.counts.get(key)! - 1);
-  }
+  if (run.phase === 'waiting') wave.waiting--;
+  else wave.active--;
+  run.claims = null;
   state.ready.delete(index);
   state.lost.delete(index);
   run.phase = 'ended';
@@ -299,14 +300,21 @@ function endRun(state: RolloutState, index: number, outcome: Outcome, at: Instan
 
 function stepDone(state: RolloutState, index: number, at: Instant): void {
   const run = state.runs[index]!;
-  if (run.step === state.plan.runs[index]!.steps.length - 1) {
+  const { steps, stretches } = passageOf(state.plan, state.plan.runs[index]!);
+  if (run.step === steps.length - 1) {
     endRun(state, index, 'verified', at);
     return;
   }
   run.step++;
-  run.phase = 'ready';
   run.stepBegunAt = null;
-  state.ready.add(index);
+  if (run.step < stretches[run.stretch]!.to) {
+    run.phase = 'ready';
+    state.ready.add(index);
+    return;
+  }
+  run.stretch++;
+  run.phase = 'parked';
+  run.claims = null;
 }
 
 /** A retried run begins anew in the wave that is open, or in the last one when all have ended. */
@@ -316,9 +324,9 @@ function retry(state: RolloutState, index: number): void {
   before.ended[run.outcome!]--;
   if (run.outcome === 'failed' && before.forgiven > 0) before.forgiven--;
   run.wave = Math.min(Math.max(state.wave, run.wave), state.waves.length - 1);
-  Object.assign(run, { phase: 'waiting', step: 0, endedAt: null, pastReturn: false, outcome: null, cause: null, detail: null });
+  Object.assign(run, { phase: 'waiting', step: 0, stretch: 0, endedAt: null, pastReturn: false, outcome: null, cause: null, detail: null });
   const wave = state.waves[run.wave]!;
-  enqueue(wave, index, state.plan.runs[index]!);
+  wave.waiting++;
   if (wave.phase === 'soaking' || wave.phase === 'passed') {
     wave.phase = 'open';
     wave.endedAt = null;

@@ -1,9 +1,19 @@
 import { currentStep, type RolloutState, type WaveState } from './state.js';
-import { stepNames, whenLost, type StepName } from './steps.js';
+import type { Claim } from '../plan/plan.js';
+import type { Ledger } from './ledger.js';
+import type { StepName } from './steps.js';
 import type { Instant, RunId } from '../units.js';
 
 /** What may be begun at this moment. */
 export type Command =
+  /** Its claims are held in the ledger from now on. */
+  | {
+      readonly kind: 'enter-stretch';
+      readonly run: RunId;
+      readonly stretch: number;
+      readonly claims: readonly Claim[];
+      readonly attempt: number;
+    }
   | { readonly kind: 'begin-step'; readonly run: RunId; readonly step: StepName; readonly attempt: number }
   | { readonly kind: 'reconcile'; readonly run: RunId; readonly step: StepName }
   | { readonly kind: 'withdraw-run'; readonly run: RunId; readonly reason: string }
@@ -14,9 +24,6 @@ export type Command =
   | { readonly kind: 'end-rollout' }
   /** Nothing more can be begun before this moment. */
   | { readonly kind: 'wake'; readonly at: Instant };
-
-/** The step from which on a device is left to itself, so that the service may stop: it waits for the device. */
-const waitsForDevice = stepNames.indexOf('return');
 
 /** Why a wave holds the rollout, or null when it does not: also when nothing is left that holding could keep from harm. */
 export function holdReason(state: RolloutState, wave: WaveState, index: number): string | null {
@@ -31,19 +38,20 @@ export function holdReason(state: RolloutState, wave: WaveState, index: number):
 }
 
 /**
- * Decides what may be begun now, under every rule. It changes nothing and costs what is ready, lost or may begin,
- * not what exists. Carry out the commands, journal what happened, and decide again.
+ * Decides what may be begun now in one rollout, under every rule; the ledger knows what all rollouts hold. It changes nothing
+ * but the ledger, in which those who may enter hold their claims from now on, and costs what is ready, lost or may
+ * begin, not what exists. Journal the commands, let the ledger follow, carry them out, and decide again.
  */
-export function decide(state: RolloutState, now: Instant): Command[] {
+export function decide(state: RolloutState, ledger: Ledger, now: Instant): Command[] {
   if (state.phase === 'planned' || state.phase === 'ended') return [];
   const commands: Command[] = [];
   const mayBegin = state.phase === 'running' && !state.draining;
 
   for (const index of state.lost) {
-    const { step } = currentStep(state, index);
+    const { step, whenLost } = currentStep(state, index);
     const run = state.plan.runs[index]!.id;
     if (state.draining) continue;
-    if (whenLost(step) === 'ask-device') commands.push({ kind: 'reconcile', run, step });
+    if (whenLost === 'ask') commands.push({ kind: 'reconcile', run, step });
     else if (mayBegin || state.runs[index]!.pastReturn)
       commands.push({ kind: 'begin-step', run, step, attempt: state.runs[index]!.attempt });
     else if (state.phase === 'stopping') commands.push({ kind: 'withdraw-run', run, reason: `stopped in ${step}` });
@@ -52,9 +60,9 @@ export function decide(state: RolloutState, now: Instant): Command[] {
   for (const index of state.ready) {
     const run = state.runs[index]!;
     const { id } = state.plan.runs[index]!;
-    const { step } = currentStep(state, index);
+    const { step, waits } = currentStep(state, index);
     // Past the point of no return a run goes on whatever anybody asks, until it only waits for the device.
-    const mustGoOn = run.pastReturn && (!state.draining || run.step < waitsForDevice);
+    const mustGoOn = run.pastReturn && !(state.draining && waits);
     if (mayBegin || mustGoOn) commands.push({ kind: 'begin-step', run: id, step, attempt: run.attempt });
     else if (state.phase === 'stopping' && !run.pastReturn)
       commands.push({ kind: 'withdraw-run', run: id, reason: `stopped before ${step}` });
@@ -62,8 +70,12 @@ export function decide(state: RolloutState, now: Instant): Command[] {
 
   if (state.phase === 'stopping') {
     for (const [index, run] of state.runs.entries())
-      if (run.phase === 'waiting')
-        commands.push({ kind: 'withdraw-run', run: state.plan.runs[index]!.id, reason: 'stopped before it began' });
+      if (run.phase === 'waiting' || run.phase === 'parked')
+        commands.push({
+          kind: 'withdraw-run',
+          run: state.plan.runs[index]!.id,
+          reason: run.phase === 'waiting' ? 'stopped before it began' : `stopped before ${currentStep(state, index).step}`,
+        });
     if (commands.length === 0 && state.runs.every((r) => r.phase === 'ended')) commands.push({ kind: 'end-rollout' });
     return commands;
   }
@@ -78,7 +90,12 @@ export function decide(state: RolloutState, now: Instant): Command[] {
   if (reason !== null) return [{ kind: 'hold', reason }];
   if (wave.phase === 'open') {
     if (wave.waiting + wave.active === 0) commands.push({ kind: 'end-wave', wave: state.wave });
-    else beginRuns(state, wave, commands);
+    else
+      for (const { index, claims } of ledger.enter(state)) {
+        const { stretch, phase, attempt } = state.runs[index]!;
+        const run = state.plan.runs[index]!.id;
+        commands.push({ kind: 'enter-stretch', run, stretch, claims, attempt: phase === 'waiting' ? attempt + 1 : attempt });
+      }
     return commands;
   }
   const gate = state.plan.waves[state.wave]!.gate;
@@ -86,25 +103,4 @@ export function decide(state: RolloutState, now: Instant): Command[] {
   if (now < opensAt) commands.push({ kind: 'wake', at: opensAt });
   else if (!gate.approval || wave.approvedBy !== null) commands.push({ kind: 'pass-gate', wave: state.wave });
   return commands;
-}
-
-/** Begins waiting runs while every limit they count against has room. */
-function beginRuns(state: RolloutState, wave: WaveState, commands: Command[]): void {
-  const added = new Map<string, number>();
-  const room = (key: string): boolean => {
-    const most = state.plan.limits[key];
-    return most === undefined || (state.counts.get(key) ?? 0) + (added.get(key) ?? 0) < most;
-  };
-  for (const bucket of wave.buckets.values()) {
-    for (let place = bucket.head; place < bucket.queue.length && bucket.keys.every(room); place++) {
-      const index = bucket.queue[place]!;
-      commands.push({
-        kind: 'begin-step',
-        run: state.plan.runs[index]!.id,
-        step: currentStep(state, index).step,
-        attempt: state.runs[index]!.attempt + 1,
-      });
-      for (const key of bucket.keys) added.set(key, (added.get(key) ?? 0) + 1);
-    }
-  }
 }

@@ -1,4 +1,4 @@
-import type { Plan, PlannedRun, PlannedStep } from '../plan/plan.js';
+import { claimsOf, passageOf, type Claim, type Plan, type PlannedStep } from '../plan/plan.js';
 import type { Instant, RunId } from '../units.js';
 
 /** How a run may end; `not-begun` is no failure and is counted apart. */
@@ -6,16 +6,21 @@ export const outcomes = ['verified', 'recovered', 'failed', 'withdrawn', 'skippe
 export type Outcome = (typeof outcomes)[number];
 
 /**
- * Where a run is. `ready`: begun, its next step may begin. `busy`: a step was journalled as begun.
+ * Where a run is. `waiting`: it was not begun. `parked`: between two stretches, holding nothing. `ready`: in a stretch, its
+ * next step may begin. `busy`: a step was journalled as begun.
  * `lost`: a step was begun, and the service died before its outcome was known.
  * `asking`: the device is being asked whether the lost step was done.
  */
-export type RunPhase = 'waiting' | 'ready' | 'busy' | 'lost' | 'asking' | 'ended';
+export type RunPhase = 'waiting' | 'parked' | 'ready' | 'busy' | 'lost' | 'asking' | 'ended';
 
 export interface RunState {
   phase: RunPhase;
   /** Index into the planned steps of the step that is next or being taken. */
   step: number;
+  /** Index of the stretch in which it is, or which is next. */
+  stretch: number;
+  /** What it holds; null outside of a stretch. */
+  claims: readonly Claim[] | null;
   /** The wave it counts in; a retried run may count in a later one than planned. */
   wave: number;
   /** How often the run was begun. */
@@ -29,18 +34,10 @@ export interface RunState {
   detail: string | null;
 }
 
-/** Runs of one wave that count against the same limits wait in one queue. */
-export interface Bucket {
-  readonly keys: readonly string[];
-  readonly queue: number[];
-  head: number;
-}
-
 export type WavePhase = 'waiting' | 'open' | 'soaking' | 'passed';
 
 export interface WaveState {
   phase: WavePhase;
-  readonly buckets: Map<string, Bucket>;
   waiting: number;
   active: number;
   readonly ended: Record<Outcome, number>;
@@ -76,8 +73,6 @@ export interface RolloutState {
   readonly ready: Set<number>;
   /** Runs whose begun step has an unknown outcome. */
   readonly lost: Set<number>;
-  /** Begun, not ended runs for each limit key. */
-  readonly counts: Map<string, number>;
   readonly indexOf: ReadonlyMap<RunId, number>;
   events: number;
 }
@@ -85,7 +80,6 @@ export interface RolloutState {
 function emptyWave(): WaveState {
   return {
     phase: 'waiting',
-    buckets: new Map(),
     waiting: 0,
     active: 0,
     ended: { verified: 0, recovered: 0, failed: 0, withdrawn: 0, skipped: 0, 'not-begun': 0 },
@@ -96,22 +90,10 @@ function emptyWave(): WaveState {
   };
 }
 
-/** Puts a run at the end of its wave's queue. */
-export function enqueue(wave: WaveState, index: number, run: PlannedRun): void {
-  const key = run.limitKeys.join('|');
-  let bucket = wave.buckets.get(key);
-  if (!bucket) {
-    bucket = { keys: run.limitKeys, queue: [], head: 0 };
-    wave.buckets.set(key, bucket);
-  }
-  bucket.queue.push(index);
-  wave.waiting++;
-}
-
 /** The state of a plan of which nothing has happened yet. */
 export function initialState(plan: Plan): RolloutState {
   const waves = plan.waves.map(emptyWave);
-  plan.runs.forEach((run, i) => enqueue(waves[run.wave]!, i, run));
+  for (const run of plan.runs) waves[run.wave]!.waiting++;
   return {
     plan,
     phase: 'planned',
@@ -124,6 +106,8 @@ export function initialState(plan: Plan): RolloutState {
     runs: plan.runs.map((run) => ({
       phase: 'waiting',
       step: 0,
+      stretch: 0,
+      claims: null,
       wave: run.wave,
       attempt: 0,
       begunAt: null,
@@ -138,7 +122,6 @@ export function initialState(plan: Plan): RolloutState {
     wave: -1,
     ready: new Set(),
     lost: new Set(),
-    counts: new Map(),
     indexOf: new Map(plan.runs.map((r, i) => [r.id, i])),
     events: 0,
   };
@@ -146,5 +129,11 @@ export function initialState(plan: Plan): RolloutState {
 
 /** The step that a run takes next or is taking. */
 export function currentStep(state: RolloutState, index: number): PlannedStep {
-  return state.plan.runs[index]!.steps[state.runs[index]!.step]!;
+  return passageOf(state.plan, state.plan.runs[index]!).steps[state.runs[index]!.step]!;
+}
+
+/** What a run would claim to enter its next stretch. */
+export function nextClaims(plan: Plan, state: RolloutState, index: number): readonly Claim[] {
+  const planned = plan.runs[index]!;
+  return claimsOf(plan, planned, passageOf(plan, planned).stretches[state.runs[index]!.stretch]!);
 }

@@ -12,13 +12,43 @@ export const stepNames = [
 ] as const;
 export type StepName = (typeof stepNames)[number];
 
-/**
- * What may be done when the outcome of a begun step was lost: begin it again, or never without asking the device
- * what is true. Activate and reboot change what a device is; everything else may be repeated.
- */
-export function whenLost(step: StepName): 'begin-again' | 'ask-device' {
-  return step === 'activate' || step === 'reboot' ? 'ask-device' : 'begin-again';
+/** What the scheduler has to know of a step, whatever it is called. */
+export interface StepTraits {
+  readonly whenLost: 'again' | 'ask';
+  readonly stoppable: boolean;
+  readonly writes: boolean;
+  readonly down: boolean;
+  readonly waits: boolean;
 }
+
+const plain: StepTraits = { whenLost: 'again', stoppable: true, writes: false, down: false, waits: false };
+
+/** The traits of the steps that are known today. Activate and reboot change what a device is; everything else may be repeated. */
+export const traitsOf: Readonly<Record<StepName, StepTraits>> = {
+  preflight: plain,
+  backup: plain,
+  // A flash that is being written is finished.
+  transfer: { ...plain, writes: true, stoppable: false },
+  'verify-image': plain,
+  activate: { ...plain, whenLost: 'ask', stoppable: false, writes: true },
+  'confirm-next-boot': plain,
+  reboot: { ...plain, whenLost: 'ask', stoppable: false, down: true, writes: true },
+  return: { ...plain, down: true, waits: true },
+  checks: { ...plain, waits: true },
+};
+
+/** In which stretch a step stands. */
+export const stretchOf: Readonly<Record<StepName, string>> = {
+  preflight: 'prepare',
+  backup: 'prepare',
+  transfer: 'transfer',
+  'verify-image': 'transfer',
+  activate: 'change',
+  'confirm-next-boot': 'change',
+  reboot: 'change',
+  return: 'change',
+  checks: 'change',
+};
 
 /** What a step is for, in the words that a person reads in a plan. */
 export const stepMeaning: Record<StepName, string> = {
@@ -32,8 +62,3 @@ export const stepMeaning: Record<StepName, string> = {
   return: 'wait until it answers again',
   checks: 'version, next boot, restart, configuration',
 };
-
-/** Steps during which the device does not forward traffic. */
-export function isDown(step: StepName): boolean {
-  return step === 'reboot' || step === 'return';
-}

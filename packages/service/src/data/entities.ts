@@ -11,7 +11,6 @@ import type {
   ImageNote,
   KeptPacket,
   Place,
-  Plan,
   RolloutEvent,
   RolloutSummary,
   Role,
@@ -379,7 +378,8 @@ export const RolloutEntity = defineEntity({
     name: p.string(),
     createdAt: moment(),
     createdBy: p.string(),
-    plan: p.json<Plan>(),
+    /** As it was kept; `readPlan` reads it. */
+    plan: p.json<unknown>(),
     ended: p.boolean(),
     /** How it ended, so that a list need not fold its journal; null until then. */
     summary: p.json<RolloutSummary>().nullable(),

@@ -29,7 +29,7 @@ const reason = z.strictObject({ reason: z.string().min(1).max(500).default('aske
 
 /** Rollouts: plan, rehearse, start, watch, steer, report. */
 export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
-  const { context, devices, runner, journal } = parts;
+  const { context, devices, map, runner, journal } = parts;
   const { db } = context;
   const fileNames = async (): Promise<Map<string, string>> =>
     new Map((await db.find(ImageEntity, {}, { fields: ['sha256', 'file'] })).map((i) => [i.sha256, i.file]));
@@ -56,7 +56,7 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     body: planInput,
     answer: rolloutSchema,
     status: 201,
-    run: async ({ body, who }) => view(await runner.add(await planRollout(context, devices, body, who.name))),
+    run: async ({ body, who }) => view(await runner.add(await planRollout(context, devices, map, body, who.name))),
   });
   addOperation(app, {
     method: 'get',

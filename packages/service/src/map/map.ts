@@ -1,4 +1,15 @@
-import { DarkIf, drawTopology, type DeviceDetail, type DeviceMap, type Kind, type Link, type MapDevice, type Topology } from '@barrow/core';
+import {
+  DarkIf,
+  drawTopology,
+  guardsOf,
+  type Guards,
+  type DeviceDetail,
+  type DeviceMap,
+  type Kind,
+  type Link,
+  type MapDevice,
+  type Topology,
+} from '@barrow/core';
 import type { Context } from '../context.js';
 import { DeviceEntity, SurroundingsEntity, type DeviceRow } from '../data/entities.js';
 
@@ -6,6 +17,9 @@ interface Drawn {
   readonly rows: ReadonlyMap<string, DeviceRow>;
   readonly topology: Topology;
   readonly dark: DarkIf;
+  /** Made when a plan asks for it first. */
+  guards: Guards | null;
+  readonly devices: readonly MapDevice[];
   readonly ports: ReadonlyMap<string, number>;
 }
 
@@ -47,8 +61,16 @@ export class MapService {
       rows: new Map(rows.map((r) => [r.id, r])),
       topology,
       dark: new DarkIf(devices, topology),
+      guards: null,
+      devices,
       ports: new Map([...around].map(([id, a]) => [id, a.ports.length])),
     };
+  }
+
+  /** What must not happen at the same time. */
+  async guards(): Promise<Guards> {
+    const drawn = await this.#draw();
+    return (drawn.guards ??= guardsOf(drawn.devices, drawn.topology));
   }
 
   async whole(): Promise<DeviceMap> {

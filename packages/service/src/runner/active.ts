@@ -1,4 +1,4 @@
-import type { Plan, RolloutState, StepName } from '@barrow/core';
+import type { Plan, RolloutState, StepName, Waiting } from '@barrow/core';
 import type { WriteTrouble } from '../data/database.js';
 import type { StepTrace } from './steps/step.js';
 
@@ -17,6 +17,8 @@ export interface ActiveRollout {
   fault: string | null;
   /** Why nothing can be written now. */
   readonly unwritten: () => WriteTrouble | null;
+  /** Why a run is not taken on now. */
+  readonly waits: (index: number) => Waiting | null;
   /** Everything that changes the state goes one after the other. */
   chain: Promise<unknown>;
   wake: NodeJS.Timeout | null;

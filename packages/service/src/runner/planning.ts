@@ -16,6 +16,7 @@ import { ImageEntity } from '../data/entities.js';
 import { newId } from '../data/seal.js';
 import type { Devices, KnownDevice } from '../devices/devices.js';
 import { Refusal } from '../errors.js';
+import type { MapService } from '../map/map.js';
 
 /** How long is waited after the first wave, when nobody says. */
 const usualSoakSeconds = 600;
@@ -43,7 +44,7 @@ function noticesOf(step: PathStep, steps: number, target: string): string[] {
 }
 
 /** Makes a plan for the devices that are meant and are behind their target. @throws Refusal when none is. */
-export async function planRollout(context: Context, devices: Devices, asked: PlanInput, by: string): Promise<Plan> {
+export async function planRollout(context: Context, devices: Devices, map: MapService, asked: PlanInput, by: string): Promise<Plan> {
   const input = planInput.parse(asked);
   await devices.knownFilter(input);
   const named = input.devices.length > 0;
@@ -54,6 +55,7 @@ export async function planRollout(context: Context, devices: Devices, asked: Pla
   const packages = new Set((await context.db.find(ImageEntity)).filter((i) => i.files.length > 1).map((i) => i.sha256));
   const leftOut: { device: string; name: string; reason: string }[] = [];
   const candidates: Candidate[] = [];
+  const guards = await map.guards();
   const durations = new Map<string, Record<StepName, Ms>>();
   for (const known of meant) {
     const { row, target } = known;
@@ -112,6 +114,9 @@ export async function planRollout(context: Context, devices: Devices, asked: Pla
       ],
       typicalMs,
       pointOfNoReturn: family.pointOfNoReturn,
+      under: guards.under.get(row.id) ?? [row.id],
+      rings: guards.rings.get(row.id) ?? [],
+      feeds: (guards.feeds.get(row.id) ?? []).map((id) => ({ device: id, of: guards.feedCount.get(id)! })),
     });
   }
   if (candidates.length === 0)

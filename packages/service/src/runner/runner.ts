@@ -4,12 +4,15 @@ import {
   check,
   checkWord,
   decide,
+  currentStep,
   initialState,
+  Ledger,
+  readPlan,
   safeText,
-  stepNames,
-  whenLost,
+  whyWaiting,
   type Command,
   type Instant,
+  type Holder,
   type Plan,
   type PlannedRun,
   type RolloutEvent,
@@ -53,7 +56,6 @@ export interface RunnerParts {
   readonly journal: Journal;
 }
 
-const waitsForDevice = stepNames.indexOf('return');
 /** The longest span that a timer of Node.js takes; a longer one would fire at once. */
 const longestTimer = 2 ** 31 - 1;
 
@@ -77,6 +79,8 @@ const isUnderWay = ({ state }: ActiveRollout): boolean => state.phase !== 'plann
 /** Drives rollouts: journals first, applies, then carries out what the scheduler decided. It decides nothing itself. */
 export class Runner {
   readonly #rollouts = new Map<string, ActiveRollout>();
+  /** What the runs of all rollouts hold. */
+  readonly #ledger = new Ledger();
   #stopping = false;
   #takes: Promise<void> = Promise.resolve();
 
@@ -126,15 +130,17 @@ export class Runner {
     const { entries, unreadable } = await this.#parts.journal.of(id);
     const already = this.#rollouts.get(id);
     if (already) return already;
+    const plan = readPlan(row.plan);
     const active: ActiveRollout = {
-      plan: row.plan,
-      state: initialState(row.plan),
+      plan,
+      state: initialState(plan),
       trails: new Map(),
       percent: new Map(),
       doing: new Map(),
       lastAt: entries.at(-1)?.event.at ?? 0,
       fault: unreadable,
       unwritten: () => this.context.db.trouble,
+      waits: (index) => whyWaiting(active.state, index, this.#ledger, (holder) => this.#nameOf(holder)),
       chain: Promise.resolve(),
       wake: null,
     };
@@ -148,7 +154,13 @@ export class Runner {
       follow(active.trails, event);
     }
     this.#rollouts.set(id, active);
+    if (isUnderWay(active)) this.#ledger.add(active.state);
     return active;
+  }
+
+  #nameOf({ rollout, run }: Holder): string {
+    const active = this.#rollouts.get(rollout);
+    return active?.plan.runs[active.state.indexOf.get(run) ?? -1]?.name ?? run;
   }
 
   /** Keeps a new plan. */
@@ -264,7 +276,9 @@ export class Runner {
         planned ? em.nativeDelete(RolloutEntity, { id }) : em.nativeUpdate(RolloutEntity, { id }, { ended: true }),
       );
       this.#rollouts.delete(id);
+      this.#ledger.remove(id);
     });
+    this.#othersLook(active);
     this.context.live.changed('rollouts');
     return active;
   }
@@ -299,11 +313,10 @@ export class Runner {
             this.context.log.error({ error, rollout: active.plan.id }, 'that the service stops could not be written down'),
           );
           active.state.draining = true;
-          for (const [id, { step, abort }] of active.doing) {
-            const run = active.state.runs[active.state.indexOf.get(id)!]!;
-            const onlyWaits = stepNames.indexOf(step) >= waitsForDevice;
-            const mayBeRepeated = !run.pastReturn && whenLost(step) === 'begin-again' && step !== 'transfer';
-            if (onlyWaits || mayBeRepeated) abort.abort();
+          for (const [id, { abort }] of active.doing) {
+            const index = active.state.indexOf.get(id)!;
+            const { stoppable, waits } = currentStep(active.state, index);
+            if (waits || (stoppable && !active.state.runs[index]!.pastReturn)) abort.abort();
           }
           await this.#tick(active);
         });
@@ -331,14 +344,26 @@ export class Runner {
       if (why !== null) return this.#stopFor(active, `"${event.kind}" was to be written down, and that cannot be: ${why}`);
     }
     const entries = await this.#parts.journal.append(active.plan.id, events, surely);
+    const letGo = this.#ledger.releases;
     for (const entry of entries) {
       active.state = apply(active.state, entry.event);
+      this.#ledger.follow(active.state, entry.event);
       follow(active.trails, entry.event);
       this.#parts.journal.told(entry.seq);
       this.context.live.tell({ kind: 'journal', entry });
     }
     if (events.some((e) => e.kind === 'rollout-started' || e.kind === 'rollout-ended' || e.kind === 'run-retried'))
       this.context.live.changed('rollouts');
+    if (this.#ledger.releases !== letGo) this.#othersLook(active);
+  }
+
+  /** What one rollout let go, another may be waiting for. */
+  #othersLook(active: ActiveRollout): void {
+    for (const other of this.#rollouts.values())
+      if (other !== active && isUnderWay(other) && other.fault === null && !this.#stopping)
+        this.#serial(other, () => this.#tick(other)).catch((error: unknown) =>
+          this.#stopFor(other, `what was due could not be done: ${error instanceof Error ? error.message : String(error)}`),
+        );
   }
 
   #stopFor(active: ActiveRollout, fault: string): void {
@@ -352,7 +377,7 @@ export class Runner {
     if (active.wake) clearTimeout(active.wake);
     active.wake = null;
     while (active.fault === null) {
-      const commands = decide(active.state, steadyNow());
+      const commands = decide(active.state, this.#ledger, steadyNow());
       const events: RolloutEvent[] = [];
       for (const command of commands) {
         const event = eventOf(command);
@@ -363,7 +388,7 @@ export class Runner {
       await this.#happen(active, events);
       if (active.fault !== null) return;
       for (const command of commands)
-        if (command.kind === 'begin-step') this.#begin(active, command.run, command.step, (c) => this.#carryOut(c));
+        if (command.kind === 'begin-step') this.#begin(active, command.run, command.step, (c) => this.#carryOut(active, c));
         else if (command.kind === 'reconcile') this.#begin(active, command.run, command.step, (c) => this.#ask(c));
     }
   }
@@ -438,7 +463,7 @@ export class Runner {
     );
   }
 
-  async #carryOut(step: StepContext & { step: StepName }): Promise<RolloutEvent> {
+  async #carryOut(active: ActiveRollout, step: StepContext & { step: StepName }): Promise<RolloutEvent> {
     const missed = ownMissed();
     let result: StepResult;
     try {
@@ -451,7 +476,7 @@ export class Runner {
         { device: step.run.name, step: step.step, awayMs: Math.round(away), cause: error.code },
         'a step failed while we were away; it is asked again',
       );
-      if (whenLost(step.step) === 'ask-device') {
+      if (currentStep(active.state, active.state.indexOf.get(step.run.id)!).whenLost === 'ask') {
         const { truth } = await reconcile(step, step.step === 'reboot' ? 'reboot' : 'activate');
         result = truth === 'done' ? { kind: 'done' } : await steps[step.step](step);
       } else result = await steps[step.step](step);
@@ -553,6 +578,10 @@ export function follow(trails: Map<string, Map<StepName, StepTrace>>, event: Rol
 function eventOf(command: Command): RolloutEvent | null {
   const at = steadyNow();
   switch (command.kind) {
+    case 'enter-stretch': {
+      const { run, stretch, attempt, claims } = command;
+      return { kind: 'stretch-entered', at, run, stretch, attempt, claims: [...claims] };
+    }
     case 'begin-step':
       return { kind: 'step-begun', at, run: command.run, step: command.step, attempt: command.attempt };
     case 'reconcile':

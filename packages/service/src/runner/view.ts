@@ -1,8 +1,9 @@
 import {
   cause as causeOf,
-  isDown,
   outcomes,
   stepMeaning,
+  stepsOf,
+  type Plan,
   type RolloutState,
   type Rollout,
   type RolloutSummary,
@@ -36,7 +37,9 @@ export function causeView(code: string | null): RunView['cause'] {
 export function runView(active: ActiveRollout, index: number, fileOf: ReadonlyMap<string, string>): RunView {
   const planned = active.plan.runs[index]!;
   const run = active.state.runs[index]!;
-  const { id, device, name, address, site, family, serial, from, target, image, steps } = planned;
+  const { id, device, name, address, site, family, serial, from, target, image } = planned;
+  const steps = stepsOf(active.plan, planned);
+  const waits = active.waits(index);
   return {
     id,
     device,
@@ -63,8 +66,9 @@ export function runView(active: ActiveRollout, index: number, fileOf: ReadonlyMa
     detail: run.detail,
     begunAt: rfc3339OrNull(run.begunAt),
     endedAt: rfc3339OrNull(run.endedAt),
+    waits: waits && { text: waits.text, until: rfc3339OrNull(waits.until) },
     percent: active.percent.get(id) ?? null,
-    downMs: steps.filter((s) => isDown(s.step)).reduce((sum, s) => sum + s.typicalMs, 0),
+    downMs: steps.filter((s) => s.down).reduce((sum, s) => sum + s.typicalMs, 0),
     typicalMs: steps.reduce((sum, s) => sum + s.typicalMs, 0),
   };
 }
@@ -111,6 +115,14 @@ export function summaryView(active: ActiveRollout): RolloutSummary {
   };
 }
 
+/** The limits that a person set, by `rollout` and `site:NAME`. */
+function limitsOf({ id, capacity }: Plan): Record<string, number> {
+  const own = `rollout:${id}`;
+  return Object.fromEntries(
+    Object.entries(capacity).flatMap(([key, most]) => (key === own ? [['rollout', most]] : key.startsWith('site:') ? [[key, most]] : [])),
+  );
+}
+
 function soaksUntil(state: RolloutState, index: number): string | null {
   const wave = state.waves[index]!;
   if (wave.phase !== 'soaking' || wave.endedAt === null || index === state.waves.length - 1) return null;
@@ -122,7 +134,7 @@ export function rolloutView(active: ActiveRollout, fileOf: ReadonlyMap<string, s
   return {
     ...summaryView(active),
     unsaved: plan.unsaved,
-    limits: { ...plan.limits },
+    limits: limitsOf(plan),
     currentWave: state.wave,
     waves: plan.waves.map((wave, index) => ({
       index,
@@ -133,7 +145,7 @@ export function rolloutView(active: ActiveRollout, fileOf: ReadonlyMap<string, s
       soaksUntil: soaksUntil(state, index),
       totals: totalsOf([state.waves[index]!]),
     })),
-    steps: (plan.runs[0]?.steps ?? []).map(({ step, pastReturn }) => ({ step, meaning: stepMeaning[step], pastReturn })),
+    steps: (plan.passages[0]?.steps ?? []).map(({ step, pastReturn }) => ({ step, meaning: stepMeaning[step], pastReturn })),
     runs: plan.runs.map((_, index) => runView(active, index, fileOf)),
     remarks: [...(plan.remarks ?? [])],
     leftOut: [...plan.leftOut],

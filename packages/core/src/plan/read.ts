@@ -1,0 +1,95 @@
+import { z } from 'zod';
+import { stepNames } from '../scheduler/steps.js';
+import { makePassage, type Plan } from './plan.js';
+
+const step = z.object({
+  step: z.enum(stepNames),
+  typicalMs: z.number(),
+  whenLost: z.enum(['again', 'ask']),
+  stoppable: z.boolean(),
+  writes: z.boolean(),
+  down: z.boolean(),
+  pastReturn: z.boolean(),
+  waits: z.boolean(),
+});
+const gate = z.object({ soakMs: z.number(), failureLimit: z.number(), approval: z.boolean() });
+const common = {
+  id: z.string(),
+  name: z.string(),
+  createdAt: z.number(),
+  createdBy: z.string(),
+  unsaved: z.enum(['hold', 'save']),
+  waves: z.array(z.object({ name: z.string(), gate })),
+  remarks: z.array(z.string()).optional(),
+  leftOut: z.array(z.object({ device: z.string(), name: z.string(), reason: z.string() })),
+};
+const run = z.object({
+  id: z.string(),
+  device: z.string(),
+  name: z.string(),
+  address: z.string(),
+  site: z.string(),
+  family: z.string(),
+  serial: z.string(),
+  from: z.string(),
+  target: z.string(),
+  image: z.string(),
+  notices: z.array(z.string()).optional(),
+  wave: z.number().int(),
+});
+const plan = z.object({
+  version: z.literal(2),
+  ...common,
+  passages: z.array(
+    z.object({
+      steps: z.array(step),
+      stretches: z.array(z.object({ name: z.string(), from: z.number().int(), to: z.number().int() })),
+    }),
+  ),
+  runs: z.array(
+    run.extend({ passage: z.number().int(), room: z.array(z.string()), under: z.array(z.string()), downClaims: z.array(z.string()) }),
+  ),
+  capacity: z.record(z.string(), z.number()),
+});
+
+/** The plans of before: every run had its nine steps itself, and counted against its limits from its first to its last. */
+const first = z.object({
+  ...common,
+  runs: z.array(
+    run.extend({
+      limitKeys: z.array(z.string()),
+      steps: z.array(z.object({ step: z.enum(stepNames), typicalMs: z.number(), pastReturn: z.boolean() })),
+    }),
+  ),
+  limits: z.record(z.string(), z.number()),
+});
+
+/**
+ * Reads a plan as it was kept. One of the first kind reads as one stretch, entered at its first step: its journal folds to
+ * the same phases and outcomes as it did.
+ * @throws ZodError
+ */
+export function readPlan(kept: unknown): Plan {
+  if (typeof kept === 'object' && kept !== null && 'version' in kept) return plan.parse(kept);
+  const { runs, limits, ...rest } = first.parse(kept);
+  const passages: Plan['passages'][number][] = [];
+  const known = new Map<string, number>();
+  const own = (key: string): string => (key === 'rollout' ? `rollout:${rest.id}` : key);
+  return {
+    version: 2,
+    ...rest,
+    passages,
+    runs: runs.map(({ limitKeys, steps, ...planned }) => {
+      const key = JSON.stringify(steps);
+      let passage = known.get(key);
+      if (passage === undefined) {
+        const typicalMs = Object.fromEntries(stepNames.map((name) => [name, steps.find((s) => s.step === name)?.typicalMs ?? 0]));
+        const made = makePassage(typicalMs as never, steps.find((s) => s.pastReturn)?.step ?? 'activate');
+        passage = passages.push({ steps: made.steps, stretches: [{ name: 'all', from: 0, to: made.steps.length }] }) - 1;
+        known.set(key, passage);
+      }
+      return { ...planned, passage, room: limitKeys.map(own), under: [planned.device], downClaims: [] };
+    }),
+    capacity: Object.fromEntries(Object.entries(limits).map(([key, most]) => [own(key), most])),
+  };
+}

@@ -1,0 +1,237 @@
+import type { Claim } from '../plan/plan.js';
+import type { Key, RolloutId } from '../units.js';
+import type { RolloutEvent } from './events.js';
+import { nextClaims, type RolloutState } from './state.js';
+
+/** Who holds or waits: a run of a rollout, or something else that touches a device. */
+export interface Holder {
+  readonly rollout: RolloutId;
+  readonly run: string;
+}
+
+interface Held {
+  readonly by: Map<string, Holder>;
+  exclusive: boolean;
+}
+
+/** A run that may enter its next stretch as soon as its claims can be had. */
+interface Candidate extends Holder {
+  readonly index: number;
+  /** Its place in the order: who has begun goes before who has not, and the earlier in the plan before the later. */
+  readonly ticket: number;
+}
+
+/** Candidates that take the same places: while one of these has no room, none of them is looked at. */
+export interface Bucket {
+  readonly room: readonly Key[];
+  readonly queue: Candidate[];
+}
+
+const nameOf = (holder: Holder): string => `${holder.rollout}/${holder.run}`;
+
+/**
+ * Who holds what, across all rollouts, and who waits for what. It follows the events of every rollout that is under
+ * way; what it knows is a fold of them, and can be made anew at any time. One decider owns it.
+ */
+export class Ledger {
+  readonly #held = new Map<Key, Held>();
+  #releases = 0;
+  readonly #claims = new Map<string, readonly Claim[]>();
+  readonly #capacity = new Map<Key, Map<RolloutId, number>>();
+  readonly #buckets = new Map<RolloutId, Map<string, Bucket>>();
+  /** Where a candidate stands: in a bucket, or filed under the key that it lacks. */
+  readonly #place = new Map<string, { readonly candidate: Candidate; bucket: Bucket; blockedBy: Key | null }>();
+  readonly #blocked = new Map<Key, Set<string>>();
+
+  /** Takes a rollout under its care, as it stands. */
+  add(state: RolloutState): void {
+    this.remove(state.plan.id);
+    for (const [key, most] of Object.entries(state.plan.capacity)) {
+      const all = this.#capacity.get(key);
+      if (all) all.set(state.plan.id, most);
+      else this.#capacity.set(key, new Map([[state.plan.id, most]]));
+    }
+    this.#buckets.set(state.plan.id, new Map());
+    state.runs.forEach((_, index) => this.#settle(state, index));
+  }
+
+  /** Forgets a rollout: what its runs hold is free, and its limits hold nobody any more. */
+  remove(rollout: RolloutId): void {
+    for (const bucket of this.#buckets.get(rollout)?.values() ?? [])
+      for (const candidate of [...bucket.queue]) this.#drop(nameOf(candidate));
+    for (const [name, { candidate }] of this.#place) if (candidate.rollout === rollout) this.#drop(name);
+    for (const name of [...this.#claims.keys()]) if (name.startsWith(`${rollout}/`)) this.release(name);
+    this.#buckets.delete(rollout);
+    for (const [key, all] of this.#capacity) {
+      all.delete(rollout);
+      if (all.size === 0) this.#capacity.delete(key);
+    }
+  }
+
+  /** Takes note of what an event changed; call it after `apply`. */
+  follow(state: RolloutState, event: RolloutEvent): void {
+    if (state.phase === 'planned') return;
+    if (!this.#buckets.has(state.plan.id)) return state.phase === 'ended' ? undefined : this.add(state);
+    if (event.kind === 'wave-opened')
+      state.runs.forEach((run, index) => {
+        if (run.wave === event.wave && run.phase === 'waiting') this.#settle(state, index);
+      });
+    else if (event.kind === 'rollout-ended') this.remove(state.plan.id);
+    else if ('run' in event && event.run !== undefined) {
+      const index = state.indexOf.get(event.run);
+      if (index !== undefined) this.#settle(state, index);
+    }
+  }
+
+  /** Brings the holdings and the place of one run to what its state says. */
+  #settle(state: RolloutState, index: number): void {
+    const run = state.runs[index]!;
+    const planned = state.plan.runs[index]!;
+    const holder: Holder = { rollout: state.plan.id, run: planned.id };
+    const name = nameOf(holder);
+    if (run.claims) this.hold(holder, run.claims);
+    else this.release(name);
+    const isOpen = run.wave === state.wave && state.waves[state.wave]?.phase === 'open';
+    const waits = run.phase === 'parked' || (run.phase === 'waiting' && isOpen);
+    if (!waits) return this.#drop(name);
+    if (this.#place.has(name)) return;
+    const buckets = this.#buckets.get(state.plan.id)!;
+    const key = planned.room.join(' ');
+    let bucket = buckets.get(key);
+    if (!bucket) buckets.set(key, (bucket = { room: planned.room, queue: [] }));
+    const ticket = run.phase === 'parked' ? index - state.runs.length : index;
+    const candidate: Candidate = { ...holder, index, ticket };
+    this.#place.set(name, { candidate, bucket, blockedBy: null });
+    queueUp(bucket.queue, candidate);
+  }
+
+  #drop(name: string): void {
+    const place = this.#place.get(name);
+    if (!place) return;
+    this.#place.delete(name);
+    if (place.blockedBy !== null) this.#blocked.get(place.blockedBy)?.delete(name);
+    else leave(place.bucket.queue, place.candidate);
+  }
+
+  /** What a holder holds from now on, instead of what it held. */
+  hold(holder: Holder, claims: readonly Claim[]): void {
+    const name = nameOf(holder);
+    const before = this.#claims.get(name);
+    if (before && before.length === claims.length && before.every((c, i) => c.key === claims[i]!.key && c.mode === claims[i]!.mode)) return;
+    this.release(name);
+    this.#claims.set(name, claims);
+    for (const { key, mode } of claims) {
+      let held = this.#held.get(key);
+      if (!held) this.#held.set(key, (held = { by: new Map(), exclusive: false }));
+      held.by.set(name, holder);
+      if (mode === 'exclusive') held.exclusive = true;
+    }
+  }
+
+  release(holder: Holder | string): void {
+    const name = typeof holder === 'string' ? holder : nameOf(holder);
+    const claims = this.#claims.get(name);
+    if (!claims) return;
+    this.#claims.delete(name);
+    this.#releases++;
+    for (const { key, mode } of claims) {
+      const held = this.#held.get(key)!;
+      held.by.delete(name);
+      if (mode === 'exclusive') held.exclusive = false;
+      if (held.by.size === 0) this.#held.delete(key);
+      this.#lookAgain(key);
+    }
+  }
+
+  /** How often somebody has let go what it held: when it is as before, nobody who waits need be looked at. */
+  get releases(): number {
+    return this.#releases;
+  }
+
+  /** Who waited for a key stands in its queue again. */
+  #lookAgain(key: Key): void {
+    const names = this.#blocked.get(key);
+    if (!names) return;
+    this.#blocked.delete(key);
+    for (const name of names) {
+      const place = this.#place.get(name)!;
+      place.blockedBy = null;
+      queueUp(place.bucket.queue, place.candidate);
+    }
+  }
+
+  /** The most that may share a key: the least that any rollout under way says. */
+  mostOf(key: Key): number {
+    const all = this.#capacity.get(key);
+    return all ? Math.min(...all.values()) : Infinity;
+  }
+
+  /** Whether somebody could take a claim, what it holds itself left out. */
+  admits({ key, mode }: Claim, name: string): boolean {
+    const held = this.#held.get(key);
+    if (!held) return true;
+    const others = held.by.size - (held.by.has(name) ? 1 : 0);
+    if (others === 0) return true;
+    return mode === 'shared' && !held.exclusive && others < this.mostOf(key);
+  }
+
+  /** The first claim that cannot be had now; null when all can. */
+  lacks(claims: readonly Claim[], holder: Holder): Claim | null {
+    const name = nameOf(holder);
+    return claims.find((claim) => !this.admits(claim, name)) ?? null;
+  }
+
+  /** Who holds a key. */
+  holdersOf(key: Key): readonly Holder[] {
+    return [...(this.#held.get(key)?.by.values() ?? [])];
+  }
+
+  /**
+   * Gives entry to those who may begin and whose claims can all be had, in their order; they hold them from then on. Who
+   * lacks a guard is looked at again when it is free; who lacks room, when there is room for the first of its queue.
+   */
+  *enter(state: RolloutState): Generator<{ readonly index: number; readonly claims: readonly Claim[] }> {
+    for (const bucket of this.#buckets.get(state.plan.id)?.values() ?? [])
+      for (let at = 0; at < bucket.queue.length;) {
+        const candidate = bucket.queue[at]!;
+        const name = nameOf(candidate);
+        if (!bucket.room.every((key) => this.admits({ key, mode: 'shared' }, name))) break;
+        const claims = this.#claims.get(name) ?? nextClaims(state.plan, state, candidate.index);
+        const lacking = this.lacks(claims, candidate);
+        if (lacking === null) {
+          this.hold(candidate, claims);
+          yield { index: candidate.index, claims };
+          at++;
+        } else {
+          bucket.queue.splice(at, 1);
+          this.#place.get(name)!.blockedBy = lacking.key;
+          const waiting = this.#blocked.get(lacking.key);
+          if (waiting) waiting.add(name);
+          else this.#blocked.set(lacking.key, new Set([name]));
+        }
+      }
+  }
+}
+
+/** Where a ticket stands or would stand in a queue, which is in order. */
+function placeIn(queue: readonly Candidate[], ticket: number): number {
+  let low = 0;
+  let high = queue.length;
+  while (low < high) {
+    const middle = (low + high) >> 1;
+    if (queue[middle]!.ticket < ticket) low = middle + 1;
+    else high = middle;
+  }
+  return low;
+}
+
+function queueUp(queue: Candidate[], candidate: Candidate): void {
+  const last = queue[queue.length - 1];
+  if (!last || last.ticket < candidate.ticket) queue.push(candidate);
+  else queue.splice(placeIn(queue, candidate.ticket), 0, candidate);
+}
+
+function leave(queue: Candidate[], candidate: Candidate): void {
+  const at = placeIn(queue, candidate.ticket);
+  if (queue[at] === candidate) queue.splice(at, 1);
+}

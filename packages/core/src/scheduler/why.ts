@@ -1,0 +1,61 @@
+import type { Claim } from '../plan/plan.js';
+import type { Holder, Ledger } from './ledger.js';
+import { nextClaims, type RolloutState } from './state.js';
+import type { Instant } from '../units.js';
+
+/** Why nothing happens to a run now. */
+export interface Waiting {
+  /** As a person says it, after the name of the device. */
+  readonly text: string;
+  /** When it is over, where that is known. */
+  readonly until: Instant | null;
+}
+
+/** Why a run is not taken on now, in words; null when it is in hand, or has ended. `nameOf` tells the name of a run of any rollout. */
+export function whyWaiting(state: RolloutState, index: number, ledger: Ledger, nameOf: (holder: Holder) => string): Waiting | null {
+  const run = state.runs[index]!;
+  if (run.phase === 'ended' || run.phase === 'busy' || run.phase === 'asking' || state.phase === 'planned' || state.phase === 'ended')
+    return null;
+  const until = (text: string, at: Instant | null = null): Waiting => ({ text, until: at });
+  if (state.draining) return until('waits until the service is started again');
+  if (state.phase === 'held')
+    return run.pastReturn ? null : until(`waits: the rollout is held${state.heldBecause ? `, ${state.heldBecause}` : ''}`);
+  if (run.phase !== 'waiting' && run.phase !== 'parked') return null;
+  if (run.wave > state.wave) {
+    const before = state.waves[run.wave - 1];
+    // Just started, and its first wave is about to be opened.
+    if (!before) return null;
+    const name = `wave ${run.wave} (${state.plan.waves[run.wave - 1]!.name})`;
+    const { gate } = state.plan.waves[run.wave - 1]!;
+    if (before.phase !== 'soaking') return until(`waits for ${name}`);
+    if (gate.approval && before.approvedBy === null) return until(`waits for an approval of ${name}`);
+    return until(`waits for the soak of ${name}`, before.endedAt! + gate.soakMs);
+  }
+  const holder: Holder = { rollout: state.plan.id, run: state.plan.runs[index]!.id };
+  const lacking = ledger.lacks(nextClaims(state.plan, state, index), holder);
+  return lacking === null ? null : until(lackText(lacking, state.plan.runs[index]!.device, holder, ledger, nameOf));
+}
+
+function lackText(claim: Claim, device: string, self: Holder, ledger: Ledger, nameOf: (holder: Holder) => string): string {
+  const others = ledger.holdersOf(claim.key).filter((h) => h.rollout !== self.rollout || h.run !== self.run);
+  const names = others.slice(0, 3).map(nameOf).join(', ') + (others.length > 3 ? ` and ${others.length - 3} more` : '');
+  const one = others.length === 1;
+  const at = claim.key.indexOf(':');
+  const on = claim.key.slice(at + 1);
+  switch (claim.key.slice(0, at)) {
+    case 'up':
+      return on === device
+        ? `waits for ${names}: ${one ? 'it hangs on this device and is' : 'they hang on this device and are'} being changed`
+        : `waits for ${names}, on which it hangs, to be back`;
+    case 'ring':
+      return `waits for ${names}: one device of their ring may be down at a time`;
+    case 'feeds':
+      return `waits for ${names}: together they would take the last power of a device`;
+    case 'device':
+      return `waits for ${names}, which has this device in hand`;
+    case 'site':
+      return `waits for its turn: ${ledger.mostOf(claim.key)} at once at ${on}`;
+    default:
+      return `waits for its turn: ${ledger.mostOf(claim.key)} at once`;
+  }
+}

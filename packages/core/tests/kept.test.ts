@@ -1,0 +1,119 @@
+import { readFileSync } from 'node:fs';
+import { describe, expect, it } from 'vitest';
+import { apply, fold, initialState, Ledger, readPlan, rolloutEventSchema, whyWaiting, type RolloutEvent } from '@barrow/core';
+import { planOf } from './plans.js';
+
+interface Golden {
+  plan: unknown;
+  journal: RolloutEvent[];
+  expected: {
+    phase: string;
+    wave: number;
+    waves: { phase: string; waiting: number; active: number; ended: Record<string, number>; forgiven: number }[];
+    runs: Record<string, unknown>[];
+  };
+}
+const golden = JSON.parse(readFileSync(new URL('golden/first.json', import.meta.url), 'utf8')) as Golden;
+
+describe('a rollout that was kept', () => {
+  it('by the first Barrow folds to the same phases and outcomes, and holds its limits', () => {
+    const plan = readPlan(golden.plan);
+    const state = fold(
+      plan,
+      golden.journal.map((e) => rolloutEventSchema.parse(e)),
+    );
+    expect({ phase: state.phase, wave: state.wave }).toEqual({ phase: golden.expected.phase, wave: golden.expected.wave });
+    expect(state.waves).toMatchObject(golden.expected.waves);
+    golden.expected.runs.forEach(({ id, ...run }, i) => {
+      expect(plan.runs[i]!.id).toBe(id);
+      expect(state.runs[i], String(id)).toMatchObject(run);
+    });
+    const ledger = new Ledger();
+    ledger.add(state);
+    expect(ledger.holdersOf('rollout:r-first')).toHaveLength(2);
+    expect(ledger.holdersOf('site:site-1')).toHaveLength(1);
+  });
+
+  it('today is read back as it was made, and what is no plan is refused', () => {
+    const plan = planOf({ perSite: 1, each: [{ rings: ['0'], feeds: [{ device: 'u', of: 2 }] }] });
+    expect(readPlan(JSON.parse(JSON.stringify(plan)))).toEqual(plan);
+    expect(() => readPlan({ ...plan, version: 3 })).toThrow();
+    expect(() => readPlan({ ...plan, runs: [{}] })).toThrow();
+    expect(() => readPlan(null)).toThrow();
+  });
+});
+
+describe('why a device waits', () => {
+  const at = 1000;
+  /** Two devices of which the second hangs on the first, in two rollouts of one device each. */
+  const two = (first: object = {}, second: object = {}) => {
+    const ledger = new Ledger();
+    const make = (id: string, from: number, over: object) => {
+      const plan = planOf({ id, from, devices: 1, first: 0, each: [over], atOnce: 1 });
+      let state = initialState(plan);
+      const say = (...events: RolloutEvent[]) => {
+        for (const event of events) {
+          state = apply(state, event);
+          ledger.follow(state, event);
+        }
+      };
+      say({ kind: 'rollout-started', at, by: 'a' }, { kind: 'wave-opened', at, wave: 0 });
+      const run = `d${from}`;
+      const enter = (stretch: number) => {
+        const { claims } = [...ledger.enter(state)][0]!;
+        say({ kind: 'stretch-entered', at, run, stretch, attempt: 1, claims: [...claims] });
+      };
+      /** Through the stretches before one. */
+      const pass = (before: number) => {
+        const { steps, stretches } = plan.passages[0]!;
+        for (let s = 0; s < before; s++) {
+          enter(s);
+          for (const { step } of steps.slice(stretches[s]!.from, stretches[s]!.to))
+            say({ kind: 'step-begun', at, run, step, attempt: 1 }, { kind: 'step-done', at, run, step });
+        }
+      };
+      return {
+        say,
+        into: (stretch: number) => {
+          pass(stretch);
+          enter(stretch);
+        },
+        park: pass,
+        why: () => whyWaiting(state, 0, ledger, (h) => `the ${h.run}`)?.text ?? null,
+      };
+    };
+    return [make('r-a', 1, first), make('r-b', 2, second)] as const;
+  };
+
+  it('is that what hangs on it is written', () => {
+    const [a, b] = two({}, { under: ['d2', 'd1'] });
+    b.into(1);
+    a.park(2);
+    expect(a.why()).toBe('waits for the d2: it hangs on this device and is being changed');
+    expect(b.why()).toBeNull();
+  });
+
+  it('is that what it hangs on is down', () => {
+    const [a, b] = two({}, { under: ['d2', 'd1'] });
+    a.into(2);
+    b.park(1);
+    expect(b.why()).toBe('waits for the d1, on which it hangs, to be back');
+  });
+
+  it('is a ring, a last feed, a limit, a hold or a wave', () => {
+    const [a, b] = two({ rings: ['0'] }, { rings: ['0'] });
+    a.into(2);
+    b.park(2);
+    expect(b.why()).toBe('waits for the d1: one device of their ring may be down at a time');
+    b.say({ kind: 'held', at, by: 'a', reason: 'a look' });
+    expect(b.why()).toBe('waits: the rollout is held, a look');
+    const [c, d] = two({ feeds: [{ device: 'u', of: 2 }] }, { feeds: [{ device: 'u', of: 2 }] });
+    c.into(2);
+    d.park(2);
+    expect(d.why()).toBe('waits for the d1: together they would take the last power of a device');
+    const plan = planOf({ devices: 3, first: 1, atOnce: 1, gate: { soakMs: 60_000, failureLimit: 1, approval: false } });
+    const ledger = new Ledger();
+    const state = apply(initialState(plan), { kind: 'rollout-started', at, by: 'a' });
+    expect(whyWaiting(state, 2, ledger, () => '')?.text).toMatch(/^waits for wave 1/);
+  });
+});
