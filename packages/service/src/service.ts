@@ -29,6 +29,7 @@ import { Live } from './live.js';
 import type { Parts } from './parts.js';
 import { MapService } from './map/map.js';
 import { Backups } from './runner/backups.js';
+import { Holdings } from './runner/holdings.js';
 import { Journal } from './runner/journal.js';
 import { Runner } from './runner/runner.js';
 import { CheckFile } from './staging/check-file.js';
@@ -119,7 +120,8 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     const journal = new Journal(context);
     await journal.open();
     const backups = new Backups(context);
-    const runner = new Runner(context);
+    const holdings = new Holdings();
+    const runner = new Runner(context, holdings);
     const devices = new Devices(context, (device) => runner.rolloutOf(device));
     const advisories = new Advisories(context, devices);
     const imageViews = new ImageViews(devices, advisories);
@@ -148,7 +150,10 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     undo.push(() => tftp.stop());
     await httpStore.start();
     undo.push(() => httpStore.stop());
+    const map = new MapService(context);
     const deliveries = new Deliveries(context, {
+      map,
+      holdings,
       devices,
       images,
       offers,
@@ -161,7 +166,6 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     });
     await deliveries.load();
     const discovery = new DiscoveryService(context);
-    const map = new MapService(context);
     const byHand = new ByHand(context, devices);
     const lists = new DeviceLists(devices, byHand);
     const approvals = new Approvals(context);

@@ -231,6 +231,12 @@ export const passageOf = (plan: Plan, run: PlannedRun): Passage => plan.passages
 /** The steps of a run. */
 export const stepsOf = (plan: Plan, run: PlannedRun): readonly PlannedStep[] => passageOf(plan, run).steps;
 
+/** What somebody holds who writes on a device: it is in one pair of hands, and keeps its power and its way. */
+export const writingClaims = (device: DeviceId, under: readonly DeviceId[]): Claim[] => [
+  { key: `device:${device}`, mode: 'exclusive' },
+  ...under.map((id): Claim => ({ key: `up:${id}`, mode: 'shared' })),
+];
+
 /**
  * What a run holds while it is in a stretch, the hardest to get last. Nothing goes down that carries a device which is
  * writing; nothing writes below what is down; one of a ring is down at a time; no device loses its last feed.

@@ -36,7 +36,8 @@ export function whyWaiting(state: RolloutState, index: number, ledger: Ledger, n
   return lacking === null ? null : until(lackText(lacking, state.plan.runs[index]!.device, holder, ledger, nameOf));
 }
 
-function lackText(claim: Claim, device: string, self: Holder, ledger: Ledger, nameOf: (holder: Holder) => string): string {
+/** What is said of who cannot have a claim, after the name of who wants it. */
+export function lackText(claim: Claim, device: string, self: Holder, ledger: Ledger, nameOf: (holder: Holder) => string): string {
   const others = ledger.holdersOf(claim.key).filter((h) => h.rollout !== self.rollout || h.run !== self.run);
   const names = others.slice(0, 3).map(nameOf).join(', ') + (others.length > 3 ? ` and ${others.length - 3} more` : '');
   const one = others.length === 1;

@@ -6,13 +6,11 @@ import {
   decide,
   currentStep,
   initialState,
-  Ledger,
   readPlan,
   safeText,
   whyWaiting,
   type Command,
   type Instant,
-  type Holder,
   type Plan,
   type PlannedRun,
   type RolloutEvent,
@@ -35,6 +33,7 @@ import type { Watches } from '../staging/watch.js';
 import { toldValues } from '../staging/told.js';
 import type { ActiveRollout } from './active.js';
 import type { Backups } from './backups.js';
+import type { Holdings } from './holdings.js';
 import type { Journal } from './journal.js';
 import { learnAfterFailure } from './learn.js';
 import { reconcile } from './reconcile.js';
@@ -79,14 +78,21 @@ const isUnderWay = ({ state }: ActiveRollout): boolean => state.phase !== 'plann
 /** Drives rollouts: journals first, applies, then carries out what the scheduler decided. It decides nothing itself. */
 export class Runner {
   readonly #rollouts = new Map<string, ActiveRollout>();
-  /** What the runs of all rollouts hold. */
-  readonly #ledger = new Ledger();
   #stopping = false;
   #takes: Promise<void> = Promise.resolve();
 
   #parts!: RunnerParts;
 
-  constructor(private readonly context: Context) {}
+  constructor(
+    private readonly context: Context,
+    private readonly holdings: Holdings,
+  ) {
+    holdings.nameBy(({ rollout, run }) => {
+      const active = this.#rollouts.get(rollout);
+      return active?.plan.runs[active.state.indexOf.get(run) ?? -1]?.name ?? null;
+    });
+    holdings.onRelease(() => this.#look());
+  }
 
   /** Gives the runner what its steps work with; once, before anything else. */
   use({ devices, images, offers, transfers, watches, deliveries, backups, journal }: RunnerParts): void {
@@ -140,7 +146,7 @@ export class Runner {
       lastAt: entries.at(-1)?.event.at ?? 0,
       fault: unreadable,
       unwritten: () => this.context.db.trouble,
-      waits: (index) => whyWaiting(active.state, index, this.#ledger, (holder) => this.#nameOf(holder)),
+      waits: (index) => whyWaiting(active.state, index, this.holdings.ledger, this.holdings.nameOf),
       chain: Promise.resolve(),
       wake: null,
     };
@@ -154,13 +160,8 @@ export class Runner {
       follow(active.trails, event);
     }
     this.#rollouts.set(id, active);
-    if (isUnderWay(active)) this.#ledger.add(active.state);
+    if (isUnderWay(active)) this.holdings.ledger.add(active.state);
     return active;
-  }
-
-  #nameOf({ rollout, run }: Holder): string {
-    const active = this.#rollouts.get(rollout);
-    return active?.plan.runs[active.state.indexOf.get(run) ?? -1]?.name ?? run;
   }
 
   /** Keeps a new plan. */
@@ -276,9 +277,9 @@ export class Runner {
         planned ? em.nativeDelete(RolloutEntity, { id }) : em.nativeUpdate(RolloutEntity, { id }, { ended: true }),
       );
       this.#rollouts.delete(id);
-      this.#ledger.remove(id);
+      this.holdings.ledger.remove(id);
     });
-    this.#othersLook(active);
+    this.holdings.letGo();
     this.context.live.changed('rollouts');
     return active;
   }
@@ -344,25 +345,25 @@ export class Runner {
       if (why !== null) return this.#stopFor(active, `"${event.kind}" was to be written down, and that cannot be: ${why}`);
     }
     const entries = await this.#parts.journal.append(active.plan.id, events, surely);
-    const letGo = this.#ledger.releases;
+    const before = this.holdings.ledger.releases;
     for (const entry of entries) {
       active.state = apply(active.state, entry.event);
-      this.#ledger.follow(active.state, entry.event);
+      this.holdings.ledger.follow(active.state, entry.event);
       follow(active.trails, entry.event);
       this.#parts.journal.told(entry.seq);
       this.context.live.tell({ kind: 'journal', entry });
     }
     if (events.some((e) => e.kind === 'rollout-started' || e.kind === 'rollout-ended' || e.kind === 'run-retried'))
       this.context.live.changed('rollouts');
-    if (this.#ledger.releases !== letGo) this.#othersLook(active);
+    if (this.holdings.ledger.releases !== before) this.holdings.letGo();
   }
 
-  /** What one rollout let go, another may be waiting for. */
-  #othersLook(active: ActiveRollout): void {
-    for (const other of this.#rollouts.values())
-      if (other !== active && isUnderWay(other) && other.fault === null && !this.#stopping)
-        this.#serial(other, () => this.#tick(other)).catch((error: unknown) =>
-          this.#stopFor(other, `what was due could not be done: ${error instanceof Error ? error.message : String(error)}`),
+  /** Decides again for every rollout under way: what somebody let go, another may be waiting for. */
+  #look(): void {
+    for (const active of this.#rollouts.values())
+      if (isUnderWay(active) && active.fault === null && !this.#stopping)
+        this.#serial(active, () => this.#tick(active)).catch((error: unknown) =>
+          this.#stopFor(active, `what was due could not be done: ${error instanceof Error ? error.message : String(error)}`),
         );
   }
 
@@ -377,7 +378,7 @@ export class Runner {
     if (active.wake) clearTimeout(active.wake);
     active.wake = null;
     while (active.fault === null) {
-      const commands = decide(active.state, this.#ledger, steadyNow());
+      const commands = decide(active.state, this.holdings.ledger, steadyNow());
       const events: RolloutEvent[] = [];
       for (const command of commands) {
         const event = eventOf(command);

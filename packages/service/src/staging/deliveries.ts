@@ -1,10 +1,24 @@
-import { CauseError, describeMismatches, mismatches, safeText, type Delivery, type ImageScope, type Place } from '@barrow/core';
+import {
+  CauseError,
+  describeMismatches,
+  lackText,
+  mismatches,
+  safeText,
+  writingClaims,
+  type Claim,
+  type Delivery,
+  type Holder,
+  type ImageScope,
+  type Place,
+} from '@barrow/core';
 import { asCause } from '@barrow/families';
 import { rfc3339, rfc3339OrNull, type Context } from '../context.js';
 import { DeliveryEntity, DeviceEntity, type DeliveryRow, type DeviceRow, type ImageRow } from '../data/entities.js';
 import { newId } from '../data/seal.js';
 import { notFound, Refusal } from '../errors.js';
 import type { Devices } from '../devices/devices.js';
+import type { MapService } from '../map/map.js';
+import type { Holdings } from '../runner/holdings.js';
 import type { ImageStore } from '../images/store.js';
 import { carryOut, type DeliveryWork } from './delivery-work.js';
 import type { Offers, Told } from './offers.js';
@@ -17,7 +31,13 @@ const mostAtOnce = 8;
 const mostOverLink = 2;
 const tellEvery = 250;
 
+/** Under which name deliveries hold what they claim, beside the rollouts. */
+const deliveryName = 'delivery';
+const holderOf = (row: DeliveryRow): Holder => ({ rollout: deliveryName, run: row.id });
+
 export interface DeliveryParts {
+  readonly map: MapService;
+  readonly holdings: Holdings;
   readonly devices: Devices;
   readonly images: ImageStore;
   readonly offers: Offers;
@@ -46,19 +66,47 @@ export class Deliveries {
   readonly #working = new Map<string, Working>();
   /** Ids of those that wait, in their order. */
   readonly #waiting = new Set<string>();
+  /** What each of those that wait claims while it is under way. */
+  readonly #claims = new Map<string, readonly Claim[]>();
   #stopping = false;
 
   constructor(
     private readonly context: Context,
     readonly parts: DeliveryParts,
-  ) {}
+  ) {
+    parts.holdings.nameBy((holder) => (holder.rollout === deliveryName ? (this.#names.get(holder.run) ?? null) : null));
+    parts.holdings.onRelease(() => this.#pump());
+  }
+
+  /** Who holds each delivery, by name. */
+  readonly #names = new Map<string, string>();
+
+  /** Lets one wait for its turn: while a device is written, nothing above it goes down, and nobody else has it in hand. */
+  async #await(row: DeliveryRow): Promise<void> {
+    const { holder } = row;
+    if (holder !== null) {
+      const { under } = await this.parts.map.guards();
+      this.#claims.set(row.id, writingClaims(holder, under.get(holder) ?? [holder]));
+      const known = await this.context.db.findOne(DeviceEntity, { id: holder });
+      this.#names.set(row.id, `the staging on ${known?.name ?? holder}`);
+    }
+    this.#waiting.add(row.id);
+  }
+
+  /** Why one that waits does so, where it is for what others do. */
+  #waits(row: DeliveryRow): string | null {
+    const lacking = this.parts.holdings.ledger.lacks(this.#claims.get(row.id) ?? [], holderOf(row));
+    return lacking === null
+      ? null
+      : lackText(lacking, row.holder ?? '', holderOf(row), this.parts.holdings.ledger, this.parts.holdings.nameOf);
+  }
 
   async load(): Promise<void> {
     for (const row of await this.context.db.find(DeliveryEntity, {}, { orderBy: { createdAt: 'asc' } })) {
       // The service was stopped while it was under way: it goes on from where the other side is.
       if (row.state === 'moving' || row.state === 'verifying') row.state = 'waiting';
       this.#rows.set(row.id, row);
-      if (row.state === 'waiting') this.#waiting.add(row.id);
+      if (row.state === 'waiting') await this.#await(row);
     }
   }
 
@@ -92,7 +140,7 @@ export class Deliveries {
     await this.context.db.write(async (em) => em.insertMany(DeliveryEntity, rows));
     for (const row of rows) {
       this.#rows.set(row.id, row);
-      this.#waiting.add(row.id);
+      await this.#await(row);
     }
     this.context.live.changed('deliveries');
     this.#pump();
@@ -230,7 +278,7 @@ export class Deliveries {
       );
     Object.assign(row, { state: 'waiting', cause: null, detail: null, endedAt: null, bytes: 0 });
     await this.#save(row);
-    this.#waiting.add(id);
+    await this.#await(row);
     this.#pump();
   }
 
@@ -251,6 +299,9 @@ export class Deliveries {
       const holder = row.holder ?? row.site;
       const atSite = perSite.get(row.site) ?? 0;
       if (busy.has(holder) || (this.parts.sites.linkOf(row.site) !== null && atSite >= mostOverLink)) continue;
+      const claims = this.#claims.get(id) ?? [];
+      if (this.parts.holdings.ledger.lacks(claims, holderOf(row)) !== null) continue;
+      this.parts.holdings.ledger.hold(holderOf(row), claims);
       busy.add(holder);
       perSite.set(row.site, atSite + 1);
       this.#waiting.delete(id);
@@ -303,6 +354,8 @@ export class Deliveries {
       .catch((error: unknown) => this.context.log.error({ error, delivery: row.id }, 'a delivery could not be written down'))
       .then(() => {
         this.#working.delete(row.id);
+        this.parts.holdings.ledger.release(holderOf(row));
+        this.parts.holdings.letGo();
         this.#pump();
       });
     this.#working.set(row.id, { row, abort, done, begunAt: Date.now(), toldAt: 0 });
@@ -310,6 +363,8 @@ export class Deliveries {
 
   async #end(row: DeliveryRow, state: DeliveryRow['state'], cause: string | null, detail: string | null): Promise<void> {
     Object.assign(row, { state, cause, detail, endedAt: Date.now() });
+    this.#claims.delete(row.id);
+    this.#names.delete(row.id);
     await this.#save(row);
     this.context.log.info({ delivery: row.id, state, cause, detail }, 'delivery ended');
     this.context.live.changed('deliveries');
@@ -394,7 +449,7 @@ export class Deliveries {
         rate,
         secondsLeft: row.endedAt === null && siteRate !== null && siteRate > 0 ? Math.ceil((ahead.get(row.id) ?? 0) / siteRate) : null,
         cause: row.cause === null ? null : causeView(row.cause),
-        detail: row.detail,
+        detail: row.state === 'waiting' ? (this.#waits(row) ?? row.detail) : row.detail,
         removed: [...row.removed],
         digestThere: row.digestThere,
         transfers: [...row.transfers],
