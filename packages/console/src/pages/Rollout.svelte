@@ -127,8 +127,7 @@
   }
   function stepWord(run: RunView): string {
     if (run.phase === 'lost' || run.phase === 'asking') return `${run.step}: asking the device what is true`;
-    if (run.phase === 'parked' || (run.phase === 'ready' && rollout?.phase === 'held'))
-      return `parked before ${run.step}${run.waits ? `: ${waitWord(run)}` : ''}`;
+    if (run.phase === 'parked' || (run.phase === 'ready' && rollout?.phase === 'held')) return `parked before ${run.step}`;
     if (run.step === 'reboot' || run.step === 'return') return `${run.step}, down ${since(run.stepBegunAt, now)}`;
     return run.percent === null ? run.step : `${run.step} ${run.percent} %`;
   }
@@ -259,8 +258,8 @@
               <td><StepTrack {run} steps={rollout.steps} /></td>
               <td>
                 {#if run.outcome}<State word={run.outcome} note={run.cause?.what ?? run.detail ?? ''} />
-                {:else if run.phase === 'waiting'}<State word="waiting" note={waitWord(run)} />
-                {:else}<span class="stepword">{stepWord(run)}</span>{/if}
+                {:else if run.phase === 'waiting'}<State word="waiting" />{#if run.waits}<span class="quiet why">{waitWord(run)}</span>{/if}
+                {:else}<span class="stepword">{stepWord(run)}</span>{#if run.waits}<span class="quiet why">{waitWord(run)}</span>{/if}{/if}
               </td>
               <td class="quiet right">
                 {#if run.outcome && run.begunAt && run.endedAt}{duration(Math.max(1000, Date.parse(run.endedAt) - Date.parse(run.begunAt)))}
@@ -414,6 +413,11 @@
   .stepword {
     color: var(--now);
     font-weight: 550;
+  }
+  .why {
+    display: block;
+    font-size: 0.8125rem;
+    max-width: 22rem;
   }
   .right {
     text-align: right;

@@ -7,7 +7,7 @@
     if (run.outcome === 'verified') return 'done';
     if (run.phase === 'waiting') return 'ahead';
     if (index < run.stepIndex) return 'done';
-    if (index > run.stepIndex) return 'ahead';
+    if (index > run.stepIndex || run.phase === 'parked') return 'ahead';
     if (run.outcome === 'failed') return 'failed';
     if (run.outcome === 'not-begun') return 'untouched';
     return run.outcome ? 'ahead' : 'now';
@@ -17,7 +17,7 @@
       ? 'all steps done'
       : run.phase === 'waiting'
         ? 'not begun'
-        : `${run.outcome ? 'ended at' : 'at'} step ${run.stepIndex + 1} of ${steps.length}, ${run.step}`,
+        : `${run.outcome ? 'ended at' : run.phase === 'parked' ? 'parked before' : 'at'} step ${run.stepIndex + 1} of ${steps.length}, ${run.step}`,
   );
 </script>
 

@@ -181,6 +181,13 @@ export class Ledger {
     return claims.find((claim) => !this.admits(claim, name)) ?? null;
   }
 
+  /** Of the claims that cannot be had now the one that tells most: a guard before a place under a limit. */
+  lacksMost(claims: readonly Claim[], holder: Holder): Claim | null {
+    const name = nameOf(holder);
+    const lacking = claims.filter((claim) => !this.admits(claim, name));
+    return lacking.find(({ key }) => !/^(rollout|site):/.test(key)) ?? lacking[0] ?? null;
+  }
+
   /** Who holds a key. */
   holdersOf(key: Key): readonly Holder[] {
     return [...(this.#held.get(key)?.by.values() ?? [])];

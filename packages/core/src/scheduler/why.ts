@@ -32,7 +32,7 @@ export function whyWaiting(state: RolloutState, index: number, ledger: Ledger, n
     return until(`waits for the soak of ${name}`, before.endedAt! + gate.soakMs);
   }
   const holder: Holder = { rollout: state.plan.id, run: state.plan.runs[index]!.id };
-  const lacking = ledger.lacks(nextClaims(state.plan, state, index), holder);
+  const lacking = ledger.lacksMost(nextClaims(state.plan, state, index), holder);
   return lacking === null ? null : until(lackText(lacking, state.plan.runs[index]!.device, holder, ledger, nameOf));
 }
 

@@ -43,6 +43,26 @@ function noticesOf(step: PathStep, steps: number, target: string): string[] {
   ];
 }
 
+/** For each device of a plan, the names of the others that hang on it. */
+function carriedBy(candidates: readonly Candidate[]): Map<string, string[]> {
+  const planned = new Set(candidates.map((c) => c.device));
+  const carried = new Map<string, string[]>();
+  for (const { device, name, under } of candidates)
+    for (const above of under)
+      if (above !== device && planned.has(above)) {
+        const names = carried.get(above);
+        if (names) names.push(name);
+        else carried.set(above, [name]);
+      }
+  return carried;
+}
+
+function noticeOfCarrying(names: readonly string[] | undefined): string[] {
+  if (!names) return [];
+  const some = names.length <= 4 ? names.join(', ') : `${names.slice(0, 3).join(', ')} and ${names.length - 3} more`;
+  return [`carries ${some}: it goes down only while ${names.length === 1 ? 'that one is not' : 'none of them is'} being written`];
+}
+
 /** Makes a plan for the devices that are meant and are behind their target. @throws Refusal when none is. */
 export async function planRollout(context: Context, devices: Devices, map: MapService, asked: PlanInput, by: string): Promise<Plan> {
   const input = planInput.parse(asked);
@@ -132,6 +152,7 @@ export async function planRollout(context: Context, devices: Devices, map: MapSe
         : 'No device is behind its target.',
       '`barrow standing` shows every device against its target; `barrow target set` sets one.',
     );
+  const carried = carriedBy(candidates);
   const versions = [...new Set(candidates.map((c) => c.target))];
   const plan = makePlan({
     id: newId('r'),
@@ -143,9 +164,10 @@ export async function planRollout(context: Context, devices: Devices, map: MapSe
     atOnce: input.atOnce,
     perSite: input.perSite,
     gate: { soakMs: (input.soakSeconds ?? usualSoakSeconds) * 1000, failureLimit: input.failureLimit, approval: input.approval },
-    candidates,
+    candidates: candidates.map((c) => ({ ...c, notices: [...(c.notices ?? []), ...noticeOfCarrying(carried.get(c.device))] })),
     leftOut,
-  }); // A choice that has no effect is said, never dropped.
+  });
+  // A choice that has no effect is said, never dropped.
   const idle = [
     ...((input.soakSeconds ?? 0) > 0 ? [`the soak of ${duration(input.soakSeconds! * 1000)}`] : []),
     ...(input.approval ? ['the approval'] : []),
