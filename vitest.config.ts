@@ -4,8 +4,8 @@ export default defineConfig({
   test: {
     include: ['packages/*/tests/**/*.test.ts', 'tests/**/*.test.ts'],
     // Real services, sockets and simulated devices: a test ends by an event, and this is only how long it may take at worst.
-    testTimeout: 120_000,
-    hookTimeout: 300_000,
+    testTimeout: 600_000,
+    hookTimeout: 600_000,
     expect: { poll: { timeout: 60_000 } },
     maxWorkers: 2,
     pool: 'forks',

@@ -151,7 +151,7 @@ describe('a stop', () => {
     await addWholeNetworks(client, 75, ['quay-house']);
     const running = await client.discover();
     await expect
-      .poll(async () => (await client.discovery(running.id)).trying.join(), { timeout: 20_000 })
+      .poll(async () => (await client.discovery(running.id)).trying.join())
       .toMatch(/^127\.75\.1\.5\b[^,]*procedures of its family[^,]*$/);
     await client.stopDiscovery();
     const ended = await client.discovery(running.id);

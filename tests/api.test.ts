@@ -199,7 +199,7 @@ describe('the words of a person', () => {
       'started the rollout',
       'held the rollout: tea',
       'approved wave 1',
-      `skipped ${third}: ship is sailing`,
+      `asked to leave ${third} out: ship is sailing`,
       'noted: spoke with the harbour',
       'continued the rollout',
     ]);

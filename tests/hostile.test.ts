@@ -139,7 +139,7 @@ describe('gear that answers badly', () => {
     const ended = await discover(scene.served.client);
     found = await scene.served.client.discovery(ended.id);
     devices = await scene.served.client.devices();
-  }, 120_000);
+  });
   afterAll(async () => {
     await hostile.close();
     await scene?.end();

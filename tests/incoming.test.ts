@@ -41,7 +41,7 @@ describe('settings that a device sends by TFTP', () => {
     await addWholeNetworks(client, 81, ['quay-house']);
     await discover(client);
     port = (await client.checkStores()).stores.find((s) => s.protocol === 'tftp')!.port;
-  }, 120_000);
+  });
   afterAll(() => scene?.end());
 
   it('are taken into a backup, and differ from the next one in nothing but what changes by itself', async () => {
@@ -112,7 +112,7 @@ describe('settings that a device sends by TFTP', () => {
     expect((await write('keep-0123456789abcdef', port)).readUInt32BE(0)).toBe(0x0005_0002);
     await scene.fleet.fault('quay-core-1', 'way-blocked');
     const ran = cli('backup', 'take', 'quay-core-1');
-    await expect.poll(async () => (await client.transfers(5, { state: 'awaited' })).length, { timeout: 20_000, interval: 50 }).toBe(1);
+    await expect.poll(async () => (await client.transfers(5, { state: 'awaited' })).length, { interval: 50 }).toBe(1);
     const [awaited] = await client.transfers(5, { state: 'awaited' });
     const answer = await write(awaited!.file, port);
     expect(answer.readUInt32BE(0)).toBe(0x0005_0002);

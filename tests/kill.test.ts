@@ -30,7 +30,7 @@ describe('a service that is killed', () => {
   // Two dozen starts of the service, one after the other, on a machine that may be busy with other tests.
   it(
     'at more than twenty moments of a rollout carries on each time, and no device is activated or restarted twice',
-    { timeout: 400_000 },
+    { timeout: 1_800_000 },
     async () => {
       const plan = await scene.served.client.plan({ first: 1, atOnce: 3, soakSeconds: 1, unsaved: 'save' });
       expect(plan.runs.length).toBe(14);

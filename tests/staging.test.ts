@@ -44,7 +44,7 @@ describe('staging', () => {
       await takeBatch(client, batch, {});
     for (const image of await client.images()) digests.set(image.file, image.sha256);
     await client.setTarget({ family: 'tarnbrook-access', version: '4.3.0' });
-  }, 120_000);
+  });
   afterAll(() => scene?.end());
 
   describe('brings an image to where a device takes it, and has its digest checked there:', () => {
@@ -165,9 +165,7 @@ describe('staging', () => {
     await client.setSite('quay-house', { linkKilobits: 64 });
     const made = await client.deliver({ image: 'tb24-4.3.0.simg', devices: ['quay-sw-2', 'quay-sw-3', 'quay-sw-4'], place: 'device' });
     expect(made).toHaveLength(3);
-    await expect
-      .poll(async () => (await client.deliveries()).filter((d) => d.state === 'moving' && d.bytes > 0).length, { timeout: 20_000 })
-      .toBe(2);
+    await expect.poll(async () => (await client.deliveries()).filter((d) => d.state === 'moving' && d.bytes > 0).length).toBe(2);
     const site = (await client.sites()).find((s) => s.name === 'quay-house')!;
     expect(site.waitingBytes).toBeGreaterThan(2_000_000);
     // Never sooner than the link allows, and not three times as long.
@@ -192,9 +190,7 @@ describe('staging', () => {
   it('stops on a word, and begins anew on another', async () => {
     await client.setSite('quay-house', { linkKilobits: 1 });
     const [made] = await client.deliver({ image: 'oc400r2-2.12.0.simg', devices: ['quay-cam-2'], place: 'device' });
-    await expect
-      .poll(async () => (await client.deliveries()).find((d) => d.id === made!.id)!.bytes, { timeout: 20_000 })
-      .toBeGreaterThan(0);
+    await expect.poll(async () => (await client.deliveries()).find((d) => d.id === made!.id)!.bytes).toBeGreaterThan(0);
     expect((await client.tellDelivery(made!.id, 'stop')).state).toBe('stopped');
     await expect(client.tellDelivery(made!.id, 'stop')).rejects.toMatchObject({ problem: { code: 'delivery-ended' } });
     expect(fixture('quay-cam-2').shelf.files).toEqual([]);
@@ -351,7 +347,7 @@ describe('staging', () => {
     expect(failed!.detail).toContain('EADDRINUSE');
     expect((await cli('staging', 'check')).code).toBe(1);
     await new Promise<void>((resolve) => other.close(() => resolve()));
-    await expect.poll(async () => (await client.checkStores()).stores.every((s) => s.works), { timeout: 20_000, interval: 200 }).toBe(true);
+    await expect.poll(async () => (await client.checkStores()).stores.every((s) => s.works), { interval: 200 }).toBe(true);
     await client.tellDelivery(failed!.id, 'retry');
     expect((await delivered(client, [failed!.id]))[0]).toMatchObject({ state: 'verified' });
   });

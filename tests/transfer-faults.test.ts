@@ -133,7 +133,7 @@ describe.each([
   beforeAll(async () => {
     scene = await begin();
     ends = await tryFaults(scene, rounds);
-  }, 240_000);
+  });
   afterAll(() => scene?.end());
 
   it.each(rounds.flatMap((r) => Object.keys(r) as TransferFaultName[]))('%s: the first thing told is its cause', (name) => {

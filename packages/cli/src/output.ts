@@ -146,7 +146,8 @@ export function runMark(io: Io, run: RunView): Mark {
   const step = `${run.stepIndex + 1}/${run.stepCount} ${run.step}`;
   // Begun, and its next step may not begin: the rollout is held, or the service is stopping.
   if (run.phase === 'ready' || run.phase === 'parked') return new Mark(`‖ parked before ${run.step}${waits ? `: ${waits}` : ''}`);
-  return new Mark(run.percent === null ? `▸ ${step}` : `▸ ${step} ${run.percent} %`);
+  const wish = run.wish ? ', then it is left out' : '';
+  return new Mark(`▸ ${step}${run.percent === null ? '' : ` ${run.percent} %`}${wish}`);
 }
 
 /** A number with its word: `1 device`, `14 devices`. */

@@ -22,6 +22,10 @@ export function decideByFullScan(state: RolloutState, now: number): Command[] {
     const id = plan.runs[i]!.id;
     const step = stepAt(state, i);
     const stopping = state.phase === 'stopping';
+    if (run.wish && !run.pastReturn && ['waiting', 'parked', 'ready'].includes(run.phase)) {
+      commands.push({ kind: 'skip-run', run: id, by: run.wish.by, reason: run.wish.reason });
+      return;
+    }
     if (run.phase === 'lost' && !state.draining) {
       if (asks.includes(step)) commands.push({ kind: 'reconcile', run: id, step });
       else if (mayBegin || run.pastReturn) commands.push({ kind: 'begin-step', run: id, step, attempt: run.attempt });

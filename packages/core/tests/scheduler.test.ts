@@ -115,8 +115,8 @@ class World {
       ...indexes.map((i) => ({ who: this.plan.runs[i]!.id, holds: holdings(this.plan, i, this.state.runs[i]!.stretch) })),
     ];
     this.plan.runs.forEach((run, i) => {
-      const { phase, wave, stretch } = this.state.runs[i]!;
-      if ((phase !== 'waiting' && phase !== 'parked') || wave !== this.state.wave || entering.includes(run.id)) return;
+      const { phase, wave, stretch, wish } = this.state.runs[i]!;
+      if ((phase !== 'waiting' && phase !== 'parked') || wave !== this.state.wave || entering.includes(run.id) || wish) return;
       expect(clash(holdings(this.plan, i, stretch), held, states), `${run.id} waits without need`).not.toBeNull();
     });
   }
@@ -132,6 +132,8 @@ class World {
         return this.happen({ kind: 'step-begun', at, run: command.run, step: command.step, attempt: command.attempt });
       case 'reconcile':
         return this.happen({ kind: 'reconcile-begun', at, run: command.run, step: command.step });
+      case 'skip-run':
+        return this.happen({ kind: 'run-skipped', at, run: command.run, by: command.by, reason: command.reason });
       case 'withdraw-run':
         return this.happen({ kind: 'run-withdrawn', at, run: command.run, reason: command.reason });
       case 'open-wave':
@@ -182,15 +184,8 @@ class World {
       const ended = this.runsIn('ended').filter(({ index }) => this.state.runs[index]!.outcome !== 'verified');
       if (ended.length > 0) this.happen({ kind: 'run-retried', at, run: pick(ended).id, by: 'somebody' });
     } else {
-      const open = this.runsIn('waiting', 'parked', 'ready', 'busy').filter(({ index }) => !this.state.runs[index]!.pastReturn);
-      if (open.length > 0) {
-        const { id, index } = pick(open);
-        const wasBusy = this.state.runs[index]!.phase === 'busy';
-        const step = stepOf(index);
-        this.happen({ kind: 'run-skipped', at, run: id, by: 'somebody', reason: 'left out' });
-        // Its step was in hand: the outcome comes all the same, and changes nothing.
-        if (wasBusy) this.happen({ kind: 'step-done', at, run: id, step });
-      }
+      const open = this.runsIn('waiting', 'parked', 'ready', 'busy', 'asking').filter(({ index }) => !this.state.runs[index]!.pastReturn);
+      if (open.length > 0) this.happen({ kind: 'skip-asked', at, run: pick(open).id, by: 'somebody', reason: 'left out' });
     }
     this.settle();
   }
@@ -425,9 +420,7 @@ describe('the scheduler, case by case', () => {
     const [free] = world.runsIn('waiting').map((r) => r.id);
     const nameOf = (id: string) => world.plan.runs.find((r) => r.id === id)!.name;
     const word = (event: RolloutEvent) => checkWord(world.state, event);
-    expect(word({ kind: 'run-skipped', at: 1, run: busy, by: 'x', reason: 'r' })).toBe(
-      `${nameOf(busy)} is in the middle of preflight: hold the rollout, and skip it when that step has ended`,
-    );
+    expect(word({ kind: 'skip-asked', at: 1, run: busy, by: 'x', reason: 'r' })).toBeNull();
     expect(word({ kind: 'run-skipped', at: 1, run: free!, by: 'x', reason: 'r' })).toBeNull();
     expect(word({ kind: 'run-retried', at: 1, run: free!, by: 'x' })).toBe(`${nameOf(free!)} is waiting for its turn`);
     expect(word({ kind: 'approved', at: 1, by: 'x', wave: 6 })).toBe('there are 2 waves, and none with the number 7');
@@ -437,6 +430,33 @@ describe('the scheduler, case by case', () => {
     world.happen({ kind: 'stop-asked', at: 1, by: 'x' });
     expect(word({ kind: 'run-retried', at: 1, run: free!, by: 'x' })).toBe('the rollout is being stopped: retry when it has ended');
     expect(word({ kind: 'run-skipped', at: 1, run: free!, by: 'x', reason: 'r' })).toBe(`${nameOf(free!)} has ended: skipped`);
+  });
+
+  it('leaves out who is in the middle of a step when that has ended, and nobody past the point of no return', () => {
+    const world = started({ first: 0, atOnce: 1, devices: 2 });
+    const skip = { kind: 'skip-asked', at: 1, run: 'd1', by: 'x', reason: 'r' } as const;
+    const id = world.runsIn('busy')[0]!.id;
+    world.happen({ ...skip, run: id });
+    world.settle();
+    expect(world.runsIn('busy').map((r) => r.id)).toEqual([id]);
+    expect(checkWord(world.state, { ...skip, run: id })).toMatch(/is to be left out already$/);
+    world.happen({ kind: 'step-done', at: 2, run: id, step: 'preflight' });
+    world.settle();
+    expect(world.state.runs[world.state.indexOf.get(id)!]).toMatchObject({ outcome: 'skipped', detail: 'r', wish: null });
+    const other = world.runsIn('busy')[0]!.id;
+    for (const step of stepNames.slice(0, stepNames.indexOf('activate'))) {
+      world.happen({ kind: 'step-done', at: 2, run: other, step });
+      world.settle();
+    }
+    expect(checkWord(world.state, { ...skip, run: other })).toMatch(/past its point of no return/);
+  });
+
+  it('in a journal of before, skips in the middle of a step, whose outcome comes too late to matter', () => {
+    const world = started({ first: 0, atOnce: 1, devices: 1 });
+    world.happen({ kind: 'run-skipped', at: 1, run: 'd1', by: 'x', reason: 'r' });
+    world.happen({ kind: 'step-done', at: 2, run: 'd1', step: 'preflight' });
+    world.settle();
+    expect(world.state).toMatchObject({ phase: 'ended', runs: [{ outcome: 'skipped' }] });
   });
 
   it('leaves the state as it was when it refuses', () => {

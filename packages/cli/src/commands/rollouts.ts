@@ -444,7 +444,12 @@ export const registerRollouts: Register = (program, act) => {
         act(async ({ say, client }, id: string, device: string, o: { reason: string }) => {
           const barrow = client();
           const r = await barrow.sayRun(await resolve(barrow, id), device, word, { reason: o.reason });
-          print(say, r, () => `${word === 'retry' ? 'Retrying' : 'Skipped'} ${device} in ${r.name}. ${totalsOf(r)}.`);
+          const pending = word === 'skip' && r.runs.find((x) => [x.id, x.name, x.serial, x.address].includes(device))?.outcome === null;
+          print(say, r, () =>
+            pending
+              ? `${device} is left out of ${r.name} as soon as the step in hand has ended; until then it counts.`
+              : `${word === 'retry' ? 'Retrying' : 'Left out'}: ${device} in ${r.name}. ${totalsOf(r)}.`,
+          );
         }),
       );
   rollout

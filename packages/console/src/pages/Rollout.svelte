@@ -259,7 +259,8 @@
               <td>
                 {#if run.outcome}<State word={run.outcome} note={run.cause?.what ?? run.detail ?? ''} />
                 {:else if run.phase === 'waiting'}<State word="waiting" />{#if run.waits}<span class="quiet why">{waitWord(run)}</span>{/if}
-                {:else}<span class="stepword">{stepWord(run)}</span>{#if run.waits}<span class="quiet why">{waitWord(run)}</span>{/if}{/if}
+                {:else}<span class="stepword">{stepWord(run)}</span>{#if run.waits}<span class="quiet why">{waitWord(run)}</span
+                    >{:else if run.wish}<span class="quiet why">then it is left out</span>{/if}{/if}
               </td>
               <td class="quiet right">
                 {#if run.outcome && run.begunAt && run.endedAt}{duration(Math.max(1000, Date.parse(run.endedAt) - Date.parse(run.begunAt)))}

@@ -477,6 +477,8 @@ export const runViewSchema = z.object({
   detail: z.string().nullable(),
   begunAt: moment.nullable(),
   endedAt: moment.nullable(),
+  /** Who asked to leave it out, and why; obeyed as soon as the step in hand may be left. */
+  wish: z.object({ by: z.string(), reason: z.string() }).nullable(),
   /** Why nothing happens to it now, as it is said after its name, and until when where that is known; null while something does. */
   waits: z.object({ text: z.string(), until: moment.nullable() }).nullable(),
   /** 0 to 100 while bytes move to the device; null otherwise. */

@@ -26,8 +26,7 @@ export function checkWord(state: RolloutState, event: RolloutEvent): string | nu
   if (why !== null || !('run' in event) || event.run === undefined) return why;
   const index = state.indexOf.get(event.run)!;
   const { name } = state.plan.runs[index]!;
-  if (event.kind === 'run-skipped' && state.runs[index]!.phase === 'busy')
-    return `${name} is in the middle of ${currentStep(state, index).step}: hold the rollout, and skip it when that step has ended`;
+  if (event.kind === 'skip-asked' && state.runs[index]!.wish) return `${name} is to be left out already`;
   if (event.kind === 'run-retried' && state.phase === 'stopping') return 'the rollout is being stopped: retry when it has ended';
   return null;
 }
@@ -94,6 +93,8 @@ export function check(state: RolloutState, event: RolloutEvent): string | null {
       return runAt(event.run, ['lost'], event.step);
     case 'reconciled':
       return runAt(event.run, ['asking'], event.step);
+    case 'skip-asked':
+      return runAt(event.run, ['waiting', 'parked', 'ready', 'busy', 'lost', 'asking']) ?? notPast(event.run);
     case 'run-skipped':
       return runAt(event.run, ['waiting', 'parked', 'ready', 'busy']) ?? notPast(event.run);
     case 'run-withdrawn':
@@ -207,6 +208,12 @@ export function apply(state: RolloutState, event: RolloutEvent): RolloutState {
       }
       break;
     }
+    case 'skip-asked': {
+      const index = runOf(event.run);
+      state.runs[index]!.wish = { by: event.by, reason: event.reason };
+      state.wishes.add(index);
+      break;
+    }
     case 'run-skipped':
     case 'run-withdrawn': {
       const index = runOf(event.run);
@@ -291,6 +298,8 @@ function endRun(state: RolloutState, index: number, outcome: Outcome, at: Instan
   run.claims = null;
   state.ready.delete(index);
   state.lost.delete(index);
+  state.wishes.delete(index);
+  run.wish = null;
   run.phase = 'ended';
   run.outcome = outcome;
   run.endedAt = at;

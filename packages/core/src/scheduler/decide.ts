@@ -16,6 +16,7 @@ export type Command =
     }
   | { readonly kind: 'begin-step'; readonly run: RunId; readonly step: StepName; readonly attempt: number }
   | { readonly kind: 'reconcile'; readonly run: RunId; readonly step: StepName }
+  | { readonly kind: 'skip-run'; readonly run: RunId; readonly by: string; readonly reason: string }
   | { readonly kind: 'withdraw-run'; readonly run: RunId; readonly reason: string }
   | { readonly kind: 'open-wave'; readonly wave: number }
   | { readonly kind: 'end-wave'; readonly wave: number }
@@ -47,6 +48,15 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant): Comma
   const commands: Command[] = [];
   const mayBegin = state.phase === 'running' && !state.draining;
 
+  // A wish goes before everything else of its run; past the point of no return it cannot be obeyed any more.
+  const left = new Set<number>();
+  for (const index of state.wishes) {
+    const { phase, pastReturn, wish } = state.runs[index]!;
+    if (pastReturn || phase === 'busy' || phase === 'asking' || phase === 'lost') continue;
+    left.add(index);
+    commands.push({ kind: 'skip-run', run: state.plan.runs[index]!.id, by: wish!.by, reason: wish!.reason });
+  }
+
   for (const index of state.lost) {
     const { step, whenLost } = currentStep(state, index);
     const run = state.plan.runs[index]!.id;
@@ -58,6 +68,7 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant): Comma
   }
 
   for (const index of state.ready) {
+    if (left.has(index)) continue;
     const run = state.runs[index]!;
     const { id } = state.plan.runs[index]!;
     const { step, waits } = currentStep(state, index);
@@ -70,7 +81,7 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant): Comma
 
   if (state.phase === 'stopping') {
     for (const [index, run] of state.runs.entries())
-      if (run.phase === 'waiting' || run.phase === 'parked')
+      if ((run.phase === 'waiting' || run.phase === 'parked') && !left.has(index))
         commands.push({
           kind: 'withdraw-run',
           run: state.plan.runs[index]!.id,
@@ -91,7 +102,7 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant): Comma
   if (wave.phase === 'open') {
     if (wave.waiting + wave.active === 0) commands.push({ kind: 'end-wave', wave: state.wave });
     else
-      for (const { index, claims } of ledger.enter(state)) {
+      for (const { index, claims } of ledger.enter(state, left)) {
         const { stretch, phase, attempt } = state.runs[index]!;
         const run = state.plan.runs[index]!.id;
         commands.push({ kind: 'enter-stretch', run, stretch, claims, attempt: phase === 'waiting' ? attempt + 1 : attempt });

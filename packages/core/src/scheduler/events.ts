@@ -31,6 +31,7 @@ export const rolloutEventSchema = z.discriminatedUnion('kind', [
   z.object({ kind: z.literal('step-failed'), at, run, step, cause: z.string(), detail: z.string(), facts }),
   z.object({ kind: z.literal('reconcile-begun'), at, run, step }),
   z.object({ kind: z.literal('reconciled'), at, run, step, truth: z.enum(['done', 'not-done']), detail: z.string() }),
+  z.object({ kind: z.literal('skip-asked'), at, run, by, reason: z.string() }),
   z.object({ kind: z.literal('run-skipped'), at, run, by, reason: z.string() }),
   z.object({ kind: z.literal('run-withdrawn'), at, run, reason: z.string() }),
   z.object({ kind: z.literal('run-retried'), at, run, by }),

@@ -196,12 +196,20 @@ export class Ledger {
   /**
    * Gives entry to those who may begin and whose claims can all be had, in their order; they hold them from then on. Who
    * lacks a guard is looked at again when it is free; who lacks room, when there is room for the first of its queue.
+   * Those in `left` are left out.
    */
-  *enter(state: RolloutState): Generator<{ readonly index: number; readonly claims: readonly Claim[] }> {
+  *enter(
+    state: RolloutState,
+    left: ReadonlySet<number> = new Set(),
+  ): Generator<{ readonly index: number; readonly claims: readonly Claim[] }> {
     for (const bucket of this.#buckets.get(state.plan.id)?.values() ?? [])
       for (let at = 0; at < bucket.queue.length;) {
         const candidate = bucket.queue[at]!;
         const name = nameOf(candidate);
+        if (left.has(candidate.index)) {
+          at++;
+          continue;
+        }
         if (!bucket.room.every((key) => this.admits({ key, mode: 'shared' }, name))) break;
         const claims = this.#claims.get(name) ?? nextClaims(state.plan, state, candidate.index);
         const lacking = this.lacks(claims, candidate);

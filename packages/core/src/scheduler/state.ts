@@ -21,6 +21,8 @@ export interface RunState {
   stretch: number;
   /** What it holds; null outside of a stretch. */
   claims: readonly Claim[] | null;
+  /** A person's word that it shall be left out, obeyed as soon as the step in hand may be left. */
+  wish: { readonly by: string; readonly reason: string } | null;
   /** The wave it counts in; a retried run may count in a later one than planned. */
   wave: number;
   /** How often the run was begun. */
@@ -71,6 +73,8 @@ export interface RolloutState {
   wave: number;
   /** Begun runs whose next step may begin. */
   readonly ready: Set<number>;
+  /** Runs that shall be left out as soon as they may be. */
+  readonly wishes: Set<number>;
   /** Runs whose begun step has an unknown outcome. */
   readonly lost: Set<number>;
   readonly indexOf: ReadonlyMap<RunId, number>;
@@ -108,6 +112,7 @@ export function initialState(plan: Plan): RolloutState {
       step: 0,
       stretch: 0,
       claims: null,
+      wish: null,
       wave: run.wave,
       attempt: 0,
       begunAt: null,
@@ -121,6 +126,7 @@ export function initialState(plan: Plan): RolloutState {
     waves,
     wave: -1,
     ready: new Set(),
+    wishes: new Set(),
     lost: new Set(),
     indexOf: new Map(plan.runs.map((r, i) => [r.id, i])),
     events: 0,

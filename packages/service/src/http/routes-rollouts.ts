@@ -170,8 +170,8 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       },
     });
   onRun('retry', 'Begin an ended run anew', (run, who) => ({ kind: 'run-retried', at: now(), run, by: who.name }));
-  onRun('skip', 'Leave a device out that has not passed its point of no return', (run, who, why) => ({
-    kind: 'run-skipped',
+  onRun('skip', 'Leave a device out before its point of no return, as soon as the step in hand may be left', (run, who, why) => ({
+    kind: 'skip-asked',
     at: now(),
     run,
     by: who.name,

@@ -9,10 +9,14 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
   const { plan, state } = active;
   const stepsOf = new Map<string, Report['runs'][number]['steps']>();
   const deeds: Report['deeds'] = [];
+  const asked = new Set<string>();
   const nameOf = new Map(plan.runs.map((r) => [r.id, r.name]));
   for (const { event } of journal) {
     const at = rfc3339(event.at);
-    if ('by' in event) deeds.push({ at, by: event.by, what: deedText(event, nameOf) });
+    // What followed from a word is told once, with the word.
+    if (event.kind === 'skip-asked') asked.add(event.run);
+    if ('by' in event && !(event.kind === 'run-skipped' && asked.delete(event.run)))
+      deeds.push({ at, by: event.by, what: deedText(event, nameOf) });
     if (event.kind === 'service-started' || event.kind === 'service-stopping')
       deeds.push({
         at,
@@ -91,6 +95,8 @@ function deedText(event: Extract<JournalEntry['event'], { by: string }>, nameOf:
       return `approved wave ${event.wave + 1}`;
     case 'stop-asked':
       return 'asked the rollout to stop';
+    case 'skip-asked':
+      return `asked to leave ${nameOf.get(event.run) ?? event.run} out: ${event.reason}`;
     case 'run-skipped':
       return `skipped ${nameOf.get(event.run) ?? event.run}: ${event.reason}`;
     case 'run-retried':

@@ -587,6 +587,8 @@ function eventOf(command: Command): RolloutEvent | null {
       return { kind: 'step-begun', at, run: command.run, step: command.step, attempt: command.attempt };
     case 'reconcile':
       return { kind: 'reconcile-begun', at, run: command.run, step: command.step };
+    case 'skip-run':
+      return { kind: 'run-skipped', at, run: command.run, by: command.by, reason: command.reason };
     case 'withdraw-run':
       return { kind: 'run-withdrawn', at, run: command.run, reason: command.reason };
     case 'open-wave':

@@ -66,6 +66,7 @@ export function runView(active: ActiveRollout, index: number, fileOf: ReadonlyMa
     detail: run.detail,
     begunAt: rfc3339OrNull(run.begunAt),
     endedAt: rfc3339OrNull(run.endedAt),
+    wish: run.wish && { ...run.wish },
     waits: waits && { text: waits.text, until: rfc3339OrNull(waits.until) },
     percent: active.percent.get(id) ?? null,
     downMs: steps.filter((s) => s.down).reduce((sum, s) => sum + s.typicalMs, 0),
