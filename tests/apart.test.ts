@@ -1,7 +1,7 @@
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest';
 import type { Delivery, JournalEntry, Rollout } from '@barrow/core';
 import { barrow } from './support/service.js';
-import { delivered, discover, isEnded, prepare, setScene, type Scene } from './support/scene.js';
+import { delivered, discover, isEnded, isHeld, prepare, rolloutUntil, setScene, type Scene } from './support/scene.js';
 
 /** One network, one change: who is written below what goes down. The router carries the switch behind it, and nothing else leads there. */
 describe('a router, and the switch behind it', () => {
@@ -94,7 +94,7 @@ describe('a router, and the switch behind it', () => {
     expect(about.length, [...said].join('; ')).toBeGreaterThan(0);
     for (const text of about)
       expect(text).toMatch(
-        /^(dunmoor-rt-1 waits for dunmoor-sw-1: it hangs on this device and is being changed|dunmoor-sw-1 waits for dunmoor-rt-1, on which it hangs, to be back)$/,
+        /^(dunmoor-rt-1 waits for dunmoor-sw-1: it hangs on this device, and must not lose it now|dunmoor-sw-1 waits for dunmoor-rt-1, on which it hangs, to be back)$/,
       );
   });
 
@@ -102,5 +102,43 @@ describe('a router, and the switch behind it', () => {
     const { code, out } = await barrow(['rollout', 'show', ended.id], { data: scene.data });
     expect(code).toBe(0);
     expect(out).toContain('verified');
+  });
+});
+
+describe('a switch that failed, and the router above it', () => {
+  let scene: Scene;
+  beforeAll(async () => {
+    scene = await setScene({ network: 112, only: ['quay-rt-1', 'dunmoor-rt-1', 'dunmoor-sw-1'] });
+    await prepare(scene);
+  });
+  afterAll(() => scene?.end());
+
+  it('is guarded until a person has looked: another rollout waits, says for whom, and goes on when it is released', async () => {
+    const { client } = scene.served;
+    scene.fleet.fault('dunmoor-sw-1', 'never-returns');
+    const plan = await client.plan({ devices: ['dunmoor-sw-1', 'quay-rt-1'], first: 0, atOnce: 1 });
+    await client.say(plan.id, 'start');
+    const held = await rolloutUntil(client, plan.id, isHeld);
+    expect(held.runs.find((r) => r.name === 'dunmoor-sw-1')).toMatchObject({
+      outcome: 'failed',
+      cause: { code: 'never-returned' },
+      guarded: true,
+    });
+    const above = await client.plan({ devices: ['dunmoor-rt-1'], first: 0 });
+    await client.say(above.id, 'start');
+    const waits = (r: Rollout) => r.runs[0]!.phase === 'parked' && r.runs[0]!.step === 'activate';
+    const parked = await rolloutUntil(client, above.id, waits);
+    const why = 'waits for dunmoor-sw-1 (failed: retry it, or release it): it hangs on this device, and must not lose it now';
+    expect(parked.runs[0]!.waits?.text).toBe(why);
+    const shown = await barrow(['rollout', 'show', above.id], { data: scene.data });
+    expect(shown.out.replace(/\s+/g, ' ')).toContain(`parked before activate: ${why}`);
+    expect(scene.fleet.device('dunmoor-rt-1').counters.reboots).toBe(0);
+    const released = await barrow(['rollout', 'release', plan.id, 'dunmoor-sw-1', '--reason', 'its lamps are dark'], { data: scene.data });
+    expect(released).toMatchObject({ code: 0, err: '' });
+    expect((await rolloutUntil(client, above.id, isEnded)).totals).toMatchObject({ verified: 1 });
+    const again = await barrow(['rollout', 'release', plan.id, 'dunmoor-sw-1'], { data: scene.data });
+    expect(again.code).toBe(4);
+    expect(again.err).toContain('dunmoor-sw-1 holds nothing');
+    expect((await client.report(plan.id)).deeds.map((d) => d.what)).toContain('released dunmoor-sw-1: its lamps are dark');
   });
 });

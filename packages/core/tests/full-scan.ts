@@ -85,13 +85,27 @@ export function holdings(plan: Plan, i: number, stretch: number): Hold[] {
   return holds;
 }
 
+/** Whether it failed where it may still be down or writing, and nobody has seen or released it since. */
+export const isDoubtful = (state: RolloutState, i: number): boolean => {
+  const run = state.runs[i]!;
+  const touched = down.includes(stepAt(state, i)) || writing.includes(stepAt(state, i));
+  return state.phase !== 'ended' && run.phase === 'ended' && run.outcome === 'failed' && run.pastReturn && touched && run.claims !== null;
+};
+
 /** Who is in a stretch, of several rollouts, and what each holds. */
 export function allHoldings(states: readonly RolloutState[]): { who: string; holds: Hold[] }[] {
   return states.flatMap((state) =>
     state.runs.flatMap((run, i) =>
       ['ready', 'busy', 'lost', 'asking'].includes(run.phase)
         ? [{ who: `${state.plan.id}/${state.plan.runs[i]!.id}`, holds: holdings(state.plan, i, run.stretch) }]
-        : [],
+        : isDoubtful(state, i)
+          ? [
+              {
+                who: `${state.plan.id}/${state.plan.runs[i]!.id}`,
+                holds: holdings(state.plan, i, run.stretch).filter(([key]) => !key.startsWith('rollout:') && !key.startsWith('site:')),
+              },
+            ]
+          : [],
     ),
   );
 }
@@ -114,8 +128,10 @@ export function clash(
 export function harm(states: readonly RolloutState[]): string | null {
   const inHand = states.flatMap((state) =>
     state.runs.flatMap((run, i) => {
-      if (!['ready', 'busy', 'lost', 'asking'].includes(run.phase)) return [];
       const step = stepAt(state, i);
+      // Nobody knows better: it may be down, and it may be writing.
+      if (isDoubtful(state, i)) return [{ planned: state.plan.runs[i]!, isDown: true, writes: true }];
+      if (!['ready', 'busy', 'lost', 'asking'].includes(run.phase)) return [];
       const isDown = down.includes(step) && !(step === 'reboot' && run.phase === 'ready');
       return [{ planned: state.plan.runs[i]!, isDown, writes: writing.includes(step) && run.phase !== 'ready' }];
     }),

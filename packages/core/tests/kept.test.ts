@@ -89,7 +89,7 @@ describe('why a device waits', () => {
     const [a, b] = two({}, { under: ['d2', 'd1'] });
     b.into(1);
     a.park(2);
-    expect(a.why()).toBe('waits for the d2: it hangs on this device and is being changed');
+    expect(a.why()).toBe('waits for the d2: it hangs on this device, and must not lose it now');
     expect(b.why()).toBeNull();
   });
 

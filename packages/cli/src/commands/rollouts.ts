@@ -139,6 +139,9 @@ async function follow(say: Say, barrow: BarrowClient, id: string, from?: number)
       case 'run-skipped':
         line(e.at, `${who} ${outcomeMark(say.io, 'skipped')}: ${e.reason}`);
         break;
+      case 'run-released':
+        line(e.at, `${who} released by ${e.by}: ${e.reason}`);
+        break;
       case 'run-withdrawn':
         line(e.at, `${who} ${outcomeMark(say.io, 'withdrawn')}: ${e.reason}`);
         break;
@@ -435,10 +438,15 @@ export const registerRollouts: Register = (program, act) => {
         print(say, r, () => `Wave ${wave + 1} of ${r.name} approved.`);
       }),
     );
-  for (const word of ['retry', 'skip'] as const)
+  const deeds = {
+    retry: ['begin an ended run anew', 'Retrying'],
+    skip: ['leave a device out that is not past its point of no return', 'Left out'],
+    release: ['let go what guards a failed device: it is neither down nor writing any more', 'Released'],
+  } as const;
+  for (const word of ['retry', 'skip', 'release'] as const)
     rollout
       .command(`${word} <rollout> <device>`)
-      .description(word === 'retry' ? 'begin an ended run anew' : 'leave a device out that is not past its point of no return')
+      .description(deeds[word][0])
       .option('--reason <text>', 'why', 'asked to')
       .action(
         act(async ({ say, client }, id: string, device: string, o: { reason: string }) => {
@@ -448,7 +456,7 @@ export const registerRollouts: Register = (program, act) => {
           print(say, r, () =>
             pending
               ? `${device} is left out of ${r.name} as soon as the step in hand has ended; until then it counts.`
-              : `${word === 'retry' ? 'Retrying' : 'Left out'}: ${device} in ${r.name}. ${totalsOf(r)}.`,
+              : `${deeds[word][1]}: ${device} in ${r.name}. ${totalsOf(r)}.`,
           );
         }),
       );

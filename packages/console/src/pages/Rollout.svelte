@@ -111,6 +111,13 @@
       refused = failureOf(error, 'retried');
     }
   }
+  async function release(run: string) {
+    try {
+      rollout = await client().sayRun(id, run, 'release', { reason: 'looked at by a person' });
+    } catch (error) {
+      refused = failureOf(error, 'released');
+    }
+  }
   async function report() {
     const page = await client().reportAs(id, 'html');
     window.open(URL.createObjectURL(new Blob([page], { type: 'text/html' })), '_blank');
@@ -269,6 +276,11 @@
                 {#if may('operator') && (run.outcome === 'failed' || run.outcome === 'not-begun' || run.outcome === 'withdrawn')}<button
                     class="anchor"
                     onclick={() => retry(run.id)}>Retry</button
+                  >{/if}
+                {#if may('operator') && run.guarded}<button
+                    class="anchor"
+                    title="It is neither down nor writing any more: what it hangs on may go down again"
+                    onclick={() => release(run.id)}>Release</button
                   >{/if}
               </td>
             </tr>

@@ -477,6 +477,8 @@ export const runViewSchema = z.object({
   detail: z.string().nullable(),
   begunAt: moment.nullable(),
   endedAt: moment.nullable(),
+  /** It failed where it may still be down or writing: until it is seen, retried or released, nothing that it hangs on goes down. */
+  guarded: z.boolean(),
   /** Who asked to leave it out, and why; obeyed as soon as the step in hand may be left. */
   wish: z.object({ by: z.string(), reason: z.string() }).nullable(),
   /** Why nothing happens to it now, as it is said after its name, and until when where that is known; null while something does. */

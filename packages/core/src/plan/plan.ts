@@ -18,6 +18,7 @@ export interface PlannedWave {
 
 /** What a run holds while it is in a stretch: a guard against harm, or a place under a limit. */
 export interface Claim {
+  /** What stands before its colon tells the kind: `rollout` and `site` are places under a limit, all others guards. */
   readonly key: Key;
   /** Shared: as many as the key's capacity allows, any number when it has none. Exclusive: nobody else. */
   readonly mode: 'shared' | 'exclusive';
@@ -230,6 +231,9 @@ export const passageOf = (plan: Plan, run: PlannedRun): Passage => plan.passages
 
 /** The steps of a run. */
 export const stepsOf = (plan: Plan, run: PlannedRun): readonly PlannedStep[] => passageOf(plan, run).steps;
+
+/** Whether a claim guards against harm; the others are places under a limit. */
+export const isGuard = ({ key }: Claim): boolean => !/^(rollout|site):/.test(key);
 
 /** What somebody holds who writes on a device: it is in one pair of hands, and keeps its power and its way. */
 export const writingClaims = (device: DeviceId, under: readonly DeviceId[]): Claim[] => [

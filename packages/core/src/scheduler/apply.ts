@@ -1,6 +1,6 @@
 import { cause as causeOf } from '../causes/catalogue.js';
 import { currentStep, initialState, nextClaims, type Outcome, type RolloutState, type RunPhase, type WavePhase } from './state.js';
-import { passageOf, type Claim, type Plan } from '../plan/plan.js';
+import { isGuard, passageOf, type Claim, type Plan } from '../plan/plan.js';
 import type { Instant } from '../units.js';
 import type { RolloutEvent } from './events.js';
 import type { StepName } from './steps.js';
@@ -99,6 +99,12 @@ export function check(state: RolloutState, event: RolloutEvent): string | null {
       return runAt(event.run, ['waiting', 'parked', 'ready', 'busy']) ?? notPast(event.run);
     case 'run-withdrawn':
       return runAt(event.run, ['waiting', 'parked', 'ready', 'lost']) ?? notPast(event.run);
+    case 'run-released': {
+      const why = runAt(event.run, ['ended']);
+      if (why !== null) return why;
+      const index = state.indexOf.get(event.run)!;
+      return runs[index]!.claims ? null : `${nameOf(index)} holds nothing`;
+    }
     case 'run-retried': {
       const index = state.indexOf.get(event.run);
       if (index === undefined || runs[index]!.phase !== 'ended') return runAt(event.run, ['ended']);
@@ -221,6 +227,9 @@ export function apply(state: RolloutState, event: RolloutEvent): RolloutState {
       endRun(state, index, event.kind === 'run-skipped' ? 'skipped' : 'withdrawn', event.at);
       break;
     }
+    case 'run-released':
+      state.runs[runOf(event.run)]!.claims = null;
+      break;
     case 'run-retried':
       retry(state, runOf(event.run));
       break;
@@ -248,6 +257,7 @@ export function apply(state: RolloutState, event: RolloutEvent): RolloutState {
       state.heldBecause = null;
       break;
     case 'rollout-ended':
+      for (const run of state.runs) run.claims = null;
       state.phase = 'ended';
       state.endedAt = event.at;
       break;
@@ -295,7 +305,9 @@ function endRun(state: RolloutState, index: number, outcome: Outcome, at: Instan
   const wave = state.waves[run.wave]!;
   if (run.phase === 'waiting') wave.waiting--;
   else wave.active--;
-  run.claims = null;
+  const failedAt = outcome === 'failed' && run.pastReturn ? currentStep(state, index) : null;
+  // Where it may be down, or still writing, what guards it goes on until it is seen, retried or released.
+  run.claims = failedAt && (failedAt.down || failedAt.writes) ? (run.claims?.filter(isGuard) ?? null) : null;
   state.ready.delete(index);
   state.lost.delete(index);
   state.wishes.delete(index);
@@ -333,7 +345,17 @@ function retry(state: RolloutState, index: number): void {
   before.ended[run.outcome!]--;
   if (run.outcome === 'failed' && before.forgiven > 0) before.forgiven--;
   run.wave = Math.min(Math.max(state.wave, run.wave), state.waves.length - 1);
-  Object.assign(run, { phase: 'waiting', step: 0, stretch: 0, endedAt: null, pastReturn: false, outcome: null, cause: null, detail: null });
+  Object.assign(run, {
+    phase: 'waiting',
+    step: 0,
+    stretch: 0,
+    claims: null,
+    endedAt: null,
+    pastReturn: false,
+    outcome: null,
+    cause: null,
+    detail: null,
+  });
   const wave = state.waves[run.wave]!;
   wave.waiting++;
   if (wave.phase === 'soaking' || wave.phase === 'passed') {

@@ -34,6 +34,7 @@ export const rolloutEventSchema = z.discriminatedUnion('kind', [
   z.object({ kind: z.literal('skip-asked'), at, run, by, reason: z.string() }),
   z.object({ kind: z.literal('run-skipped'), at, run, by, reason: z.string() }),
   z.object({ kind: z.literal('run-withdrawn'), at, run, reason: z.string() }),
+  z.object({ kind: z.literal('run-released'), at, run, by, reason: z.string() }),
   z.object({ kind: z.literal('run-retried'), at, run, by }),
   z.object({ kind: z.literal('held'), at, by, reason: z.string() }),
   z.object({ kind: z.literal('continued'), at, by }),

@@ -1,4 +1,4 @@
-import type { Claim } from '../plan/plan.js';
+import { isGuard, type Claim } from '../plan/plan.js';
 import type { Key, RolloutId } from '../units.js';
 import type { RolloutEvent } from './events.js';
 import { nextClaims, type RolloutState } from './state.js';
@@ -185,7 +185,7 @@ export class Ledger {
   lacksMost(claims: readonly Claim[], holder: Holder): Claim | null {
     const name = nameOf(holder);
     const lacking = claims.filter((claim) => !this.admits(claim, name));
-    return lacking.find(({ key }) => !/^(rollout|site):/.test(key)) ?? lacking[0] ?? null;
+    return lacking.find(isGuard) ?? lacking[0] ?? null;
   }
 
   /** Who holds a key. */

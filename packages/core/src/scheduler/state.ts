@@ -19,7 +19,7 @@ export interface RunState {
   step: number;
   /** Index of the stretch in which it is, or which is next. */
   stretch: number;
-  /** What it holds; null outside of a stretch. */
+  /** What it holds; null outside of a stretch. Who failed where it may still be down or writing keeps its guards. */
   claims: readonly Claim[] | null;
   /** A person's word that it shall be left out, obeyed as soon as the step in hand may be left. */
   wish: { readonly by: string; readonly reason: string } | null;

@@ -46,7 +46,7 @@ export function lackText(claim: Claim, device: string, self: Holder, ledger: Led
   switch (claim.key.slice(0, at)) {
     case 'up':
       return on === device
-        ? `waits for ${names}: ${one ? 'it hangs on this device and is' : 'they hang on this device and are'} being changed`
+        ? `waits for ${names}: ${one ? 'it hangs' : 'they hang'} on this device, and must not lose it now`
         : `waits for ${names}, on which it hangs, to be back`;
     case 'ring':
       return `waits for ${names}: one device of their ring may be down at a time`;

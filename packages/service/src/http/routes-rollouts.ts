@@ -170,6 +170,13 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       },
     });
   onRun('retry', 'Begin an ended run anew', (run, who) => ({ kind: 'run-retried', at: now(), run, by: who.name }));
+  onRun('release', 'Let go what guards a device that failed: it neither writes nor is down any more', (run, who, why) => ({
+    kind: 'run-released',
+    at: now(),
+    run,
+    by: who.name,
+    reason: why,
+  }));
   onRun('skip', 'Leave a device out before its point of no return, as soon as the step in hand may be left', (run, who, why) => ({
     kind: 'skip-asked',
     at: now(),

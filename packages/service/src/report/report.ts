@@ -99,6 +99,8 @@ function deedText(event: Extract<JournalEntry['event'], { by: string }>, nameOf:
       return `asked to leave ${nameOf.get(event.run) ?? event.run} out: ${event.reason}`;
     case 'run-skipped':
       return `skipped ${nameOf.get(event.run) ?? event.run}: ${event.reason}`;
+    case 'run-released':
+      return `released ${nameOf.get(event.run) ?? event.run}: ${event.reason}`;
     case 'run-retried':
       return `retried ${nameOf.get(event.run) ?? event.run}`;
     case 'noted':

@@ -89,9 +89,15 @@ export class Runner {
   ) {
     holdings.nameBy(({ rollout, run }) => {
       const active = this.#rollouts.get(rollout);
-      return active?.plan.runs[active.state.indexOf.get(run) ?? -1]?.name ?? null;
+      const index = active?.state.indexOf.get(run);
+      if (!active || index === undefined) return null;
+      const { name } = active.plan.runs[index]!;
+      return active.state.runs[index]!.phase === 'ended' ? `${name} (failed: retry it, or release it)` : name;
     });
     holdings.onRelease(() => this.#look());
+    context.live.listen((event) => {
+      if (event.kind === 'changed' && event.what === 'devices') void this.#releaseSeen();
+    });
   }
 
   /** Gives the runner what its steps work with; once, before anything else. */
@@ -228,7 +234,8 @@ export class Runner {
             409,
             'rollout-not-so',
             'That cannot be done now',
-            `${why[0]!.toUpperCase()}${why.slice(1)}.`,
+            // A name is spelt as it is.
+            active.plan.runs.some((r) => why.startsWith(r.name)) ? `${why}.` : `${why[0]!.toUpperCase()}${why.slice(1)}.`,
             event.kind === 'stop-asked' && active.state.phase === 'planned'
               ? `\`barrow rollout discard ${id}\` forgets a plan that was not started.`
               : `\`barrow rollout show ${id}\` shows how it stands.`,
@@ -358,6 +365,23 @@ export class Runner {
     if (this.holdings.ledger.releases !== before) this.holdings.letGo();
   }
 
+  /** Who failed and was seen since by a discovery is neither down nor writing any more. */
+  async #releaseSeen(): Promise<void> {
+    for (const active of this.#rollouts.values()) {
+      if (!isUnderWay(active) || active.fault !== null || this.#stopping) continue;
+      const guarded = active.state.runs.flatMap((run, i) => (run.phase === 'ended' && run.claims ? [active.plan.runs[i]!] : []));
+      if (guarded.length === 0) continue;
+      const rows = await this.context.db.find(DeviceEntity, { id: { $in: guarded.map((r) => r.device) } }, { fields: ['id', 'lastSeen'] });
+      const seen = new Map(rows.map((r) => [r.id, r.lastSeen]));
+      for (const { id, device } of guarded)
+        await this.#serial(active, async () => {
+          const run = active.state.runs[active.state.indexOf.get(id)!]!;
+          if (run.phase !== 'ended' || !run.claims || (seen.get(device) ?? 0) <= run.endedAt!) return;
+          await this.#happen(active, [{ kind: 'run-released', at: steadyNow(), run: id, by: 'Barrow', reason: 'it was seen again' }]);
+        });
+    }
+  }
+
   /** Decides again for every rollout under way: what somebody let go, another may be waiting for. */
   #look(): void {
     for (const active of this.#rollouts.values())
@@ -417,12 +441,13 @@ export class Runner {
     const done = (async () => {
       const closers: (() => Promise<void>)[] = [];
       let event: RolloutEvent | null;
+      let answered = false;
       try {
         const context = { ...(await this.#stepContext(active, run, step, abort.signal, closers)), step };
         try {
           event = await work(context);
         } catch (error) {
-          if (!abort.signal.aborted && error instanceof CauseError) await this.#learnAfter(active, context, error);
+          if (!abort.signal.aborted && error instanceof CauseError) answered = await this.#learnAfter(active, context, error);
           throw error;
         }
       } catch (error) {
@@ -439,7 +464,14 @@ export class Runner {
             { rollout: active.plan.id, run: runId, step, event: event.kind },
             'an outcome came after the run had ended',
           );
-        else if (event && active.fault === null) await this.#happen(active, [event]);
+        else if (event && active.fault === null) {
+          await this.#happen(active, [event]);
+          const { phase, claims } = active.state.runs[active.state.indexOf.get(runId)!]!;
+          if (answered && phase === 'ended' && claims)
+            await this.#happen(active, [
+              { kind: 'run-released', at: steadyNow(), run: runId, by: 'Barrow', reason: 'it answered after its failure' },
+            ]);
+        }
         await this.#tick(active);
       });
     })().catch((error: unknown) => {
@@ -454,13 +486,18 @@ export class Runner {
     active.doing.set(runId, { step, abort, done });
   }
 
-  /** After a failure past the point of no return the record must not go on telling what was before. */
-  async #learnAfter(active: ActiveRollout, step: StepContext & { step: StepName }, error: CauseError): Promise<void> {
+  /** After a failure past the point of no return the record must not go on telling what was before. @returns whether it answered */
+  async #learnAfter(active: ActiveRollout, step: StepContext & { step: StepName }, error: CauseError): Promise<boolean> {
     const { pastReturn } = active.state.runs[active.state.indexOf.get(step.run.id)!]!;
     // The checks have written what they saw; who does not answer or lets nobody in cannot be asked.
-    if (!pastReturn || step.step === 'checks' || ['never-returned', 'host-key-changed', 'login-refused'].includes(error.code)) return;
-    await learnAfterFailure(step).catch((why: unknown) =>
-      this.context.log.warn({ device: step.run.name, why: (why as Error).message }, 'what it runs after the failure could not be asked'),
+    if (!pastReturn || step.step === 'checks' || ['never-returned', 'host-key-changed', 'login-refused'].includes(error.code))
+      return error.code === 'host-key-changed' || error.code === 'login-refused';
+    return learnAfterFailure(step).then(
+      () => true,
+      (why: unknown) => {
+        this.context.log.warn({ device: step.run.name, why: (why as Error).message }, 'what it runs after the failure could not be asked');
+        return false;
+      },
     );
   }
 

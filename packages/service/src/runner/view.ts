@@ -66,6 +66,7 @@ export function runView(active: ActiveRollout, index: number, fileOf: ReadonlyMa
     detail: run.detail,
     begunAt: rfc3339OrNull(run.begunAt),
     endedAt: rfc3339OrNull(run.endedAt),
+    guarded: run.phase === 'ended' && run.claims !== null,
     wish: run.wish && { ...run.wish },
     waits: waits && { text: waits.text, until: rfc3339OrNull(waits.until) },
     percent: active.percent.get(id) ?? null,
