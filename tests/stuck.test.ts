@@ -80,6 +80,7 @@ describe('a journal that says what cannot be', () => {
     const { client } = scene.served;
     const first = await client.plan({ devices: ['quay-sw-1'], first: 0 });
     const second = await client.plan({ devices: ['quay-sw-2'], first: 0 });
+    const unread = await client.plan({ devices: ['quay-sw-2'], first: 0, name: 'unread' });
     await client.say(first.id, 'start');
     await rolloutUntil(client, first.id, isEnded);
     await scene.served.kill();
@@ -89,6 +90,7 @@ describe('a journal that says what cannot be', () => {
     add(first.id, 90_001, { kind: 'held', at: 1, by: 'x', reason: 'y' });
     add(second.id, 90_002, { kind: 'rollout-started', at: 1, by: 'x' });
     add(second.id, 90_003, { kind: 'step-done', at: 1, run: second.runs[0]!.id, step: 'checks' });
+    db.prepare(`update rollout set plan = '{"version":2,"runs":7}' where id = ?`).run(unread.id);
     db.close();
     scene.served = await serve(scene.data, { scale: scene.scale });
     const again = scene.served.client;
@@ -99,6 +101,12 @@ describe('a journal that says what cannot be', () => {
       });
       expect((await again.report(id)).rollout.id).toBe(id);
     }
+    expect(await again.rollout(unread.id)).toMatchObject({
+      name: 'unread',
+      runs: [],
+      trouble: { code: 'rollout-faulty', why: expect.stringMatching(/^Its plan cannot be read/) },
+    });
+    expect((await barrow(['rollout', 'discard', unread.id], { data: scene.data })).code).toBe(0);
     const refused = await barrow(['rollout', 'continue', second.id], { data: scene.data });
     expect(refused.code).toBe(4);
     expect(refused.err).toContain('This rollout cannot go on');

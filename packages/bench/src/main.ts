@@ -1,4 +1,4 @@
-import { benchRehearsal, benchDecide } from './scheduler.js';
+import { benchDecide, benchGuards, benchRehearsal } from './scheduler.js';
 import { benchDeviceList, benchListInRollout } from './devices.js';
 import { benchImages } from './images.js';
 import { benchPaths } from './paths.js';
@@ -21,6 +21,7 @@ for (const m of await benchImages()) tell(m);
 for (const m of benchPaths()) tell(m);
 tell(benchDecide(10_000));
 tell(benchRehearsal(10_000));
+tell(benchGuards(10_000));
 for (const m of await benchSweep()) tell(m);
 tell(await benchTftp({ blockSize: 512, windowSize: 1 }, 400_000, 60));
 tell(await benchTftp({ blockSize: 1428, windowSize: 16 }, 7_000_000, 150));

@@ -43,6 +43,20 @@ describe('a rollout that was kept', () => {
   });
 });
 
+describe('the ledger', () => {
+  it('takes a key that is named twice as one, and lets it go as one', () => {
+    const ledger = new Ledger();
+    const [a, b] = ['a', 'b'].map((run) => ({ rollout: 'r', run })) as [{ rollout: string; run: string }, { rollout: string; run: string }];
+    const twice = ['shared', 'exclusive'].map((mode) => ({ key: 'up:x', mode }) as const) as never;
+    ledger.hold(a, twice);
+    expect(ledger.holdersOf('up:x')).toEqual([a]);
+    expect(ledger.lacks([{ key: 'up:x', mode: 'shared' }], b)?.key).toBe('up:x');
+    ledger.release(a);
+    expect(ledger.lacks([{ key: 'up:x', mode: 'exclusive' }], b)).toBeNull();
+    expect(ledger.holdersOf('up:x')).toEqual([]);
+  });
+});
+
 describe('why a device waits', () => {
   const at = 1000;
   /** Two devices of which the second hangs on the first, in two rollouts of one device each. */

@@ -27,9 +27,9 @@ export function rolloutText(io: Io, r: Rollout): string {
   if (r.trouble) parts.push(c.red(`✕ ${r.trouble.what}: ${r.trouble.why} ${r.trouble.next}`));
   parts.push(...r.remarks.map((remark) => c.yellow(remark)));
   if (r.heldBecause) parts.push(`HELD by ${r.heldBy}: ${r.heldBecause}`);
-  const down = Math.max(...r.runs.map((x) => x.downMs));
+  const down = Math.max(0, ...r.runs.map((x) => x.downMs));
   const point = r.steps.find((s) => s.pastReturn)?.step;
-  if (r.phase === 'planned')
+  if (r.phase === 'planned' && r.runs.length > 0)
     parts.push(
       `Steps: ${r.steps.map((s) => s.step).join(' → ')}.`,
       `Point of no return: ${point}. Each device is down for about ${duration(down)}. Settings nobody saved: ${r.unsaved}. At most ${r.limits['rollout']} at once.`,

@@ -250,7 +250,7 @@ export function claimsOf(plan: Plan, run: PlannedRun, stretch: PlannedStretch): 
   const goesDown = steps.some((s) => s.down);
   const claims: Claim[] = [...run.room.map((key): Claim => ({ key, mode: 'shared' })), { key: `device:${run.device}`, mode: 'exclusive' }];
   if (goesDown || steps.some((s) => s.writes))
-    for (const id of run.under) claims.push({ key: `up:${id}`, mode: goesDown && id === run.device ? 'exclusive' : 'shared' });
+    for (const id of new Set(run.under)) claims.push({ key: `up:${id}`, mode: goesDown && id === run.device ? 'exclusive' : 'shared' });
   if (goesDown) for (const key of run.downClaims) claims.push({ key, mode: 'shared' });
   return claims;
 }

@@ -36,6 +36,10 @@ const nameOf = (holder: Holder): string => `${holder.rollout}/${holder.run}`;
 export class Ledger {
   readonly #held = new Map<Key, Held>();
   #releases = 0;
+  /** Counts what may let somebody in: something let go, somebody new in a queue, a limit that changed. */
+  #changes = 0;
+  /** Up to which of these changes the queues of a rollout were looked through. */
+  readonly #looked = new Map<RolloutId, number>();
   readonly #claims = new Map<string, readonly Claim[]>();
   readonly #capacity = new Map<Key, Map<RolloutId, number>>();
   readonly #buckets = new Map<RolloutId, Map<string, Bucket>>();
@@ -62,6 +66,8 @@ export class Ledger {
     for (const [name, { candidate }] of this.#place) if (candidate.rollout === rollout) this.#drop(name);
     for (const name of [...this.#claims.keys()]) if (name.startsWith(`${rollout}/`)) this.release(name);
     this.#buckets.delete(rollout);
+    this.#looked.delete(rollout);
+    this.#changes++;
     for (const [key, all] of this.#capacity) {
       all.delete(rollout);
       if (all.size === 0) this.#capacity.delete(key);
@@ -102,6 +108,7 @@ export class Ledger {
     const ticket = run.phase === 'parked' ? index - state.runs.length : index;
     const candidate: Candidate = { ...holder, index, ticket };
     this.#place.set(name, { candidate, bucket, blockedBy: null });
+    this.#changes++;
     queueUp(bucket.queue, candidate);
   }
 
@@ -134,9 +141,11 @@ export class Ledger {
     if (!claims) return;
     this.#claims.delete(name);
     this.#releases++;
+    this.#changes++;
     for (const { key, mode } of claims) {
-      const held = this.#held.get(key)!;
-      held.by.delete(name);
+      const held = this.#held.get(key);
+      // Named twice, it was let go already.
+      if (!held?.by.delete(name)) continue;
       if (mode === 'exclusive') held.exclusive = false;
       if (held.by.size === 0) this.#held.delete(key);
       this.#lookAgain(key);
@@ -202,6 +211,9 @@ export class Ledger {
     state: RolloutState,
     left: ReadonlySet<number> = new Set(),
   ): Generator<{ readonly index: number; readonly claims: readonly Claim[] }> {
+    // Nobody gets in by what others took.
+    if (this.#looked.get(state.plan.id) === this.#changes) return;
+    const upTo = this.#changes;
     for (const bucket of this.#buckets.get(state.plan.id)?.values() ?? [])
       for (let at = 0; at < bucket.queue.length;) {
         const candidate = bucket.queue[at]!;
@@ -225,6 +237,7 @@ export class Ledger {
           else this.#blocked.set(lacking.key, new Set([name]));
         }
       }
+    this.#looked.set(state.plan.id, upTo);
   }
 }
 

@@ -21,7 +21,7 @@ import { isUpgradable } from '@barrow/families';
 import { ownMissed } from '@barrow/wire';
 import type { Context } from '../context.js';
 import { resync, steadyNow } from '../steady.js';
-import { ConversationEntity, DeviceEntity, RolloutEntity } from '../data/entities.js';
+import { ConversationEntity, DeviceEntity, RolloutEntity, type Row } from '../data/entities.js';
 import { isNoRoom } from '../data/database.js';
 import { notFound, Refusal } from '../errors.js';
 import type { Devices } from '../devices/devices.js';
@@ -142,7 +142,7 @@ export class Runner {
     const { entries, unreadable } = await this.#parts.journal.of(id);
     const already = this.#rollouts.get(id);
     if (already) return already;
-    const plan = readPlan(row.plan);
+    const { plan, fault } = planIn(row);
     const active: ActiveRollout = {
       plan,
       state: initialState(plan),
@@ -150,13 +150,13 @@ export class Runner {
       percent: new Map(),
       doing: new Map(),
       lastAt: entries.at(-1)?.event.at ?? 0,
-      fault: unreadable,
+      fault: fault ?? unreadable,
       unwritten: () => this.context.db.trouble,
       waits: (index) => whyWaiting(active.state, index, this.holdings.ledger, this.holdings.nameOf),
       chain: Promise.resolve(),
       wake: null,
     };
-    for (const { seq, event } of entries) {
+    for (const { seq, event } of fault === null ? entries : []) {
       const why = check(active.state, event);
       if (why !== null) {
         active.fault = `entry ${seq} of its journal says "${event.kind}", and that cannot be: ${why}`;
@@ -590,6 +590,17 @@ export class Runner {
     };
     const trail = active.trails.get(run.id) ?? new Map<StepName, StepTrace>();
     return { context, plan: active.plan, run, family, device, image, ...parts, trail, begunAt: steadyNow(), signal, login };
+  }
+}
+
+/** The plan of a rollout; one that cannot be read is an empty one, with the reason, and stops nothing but its rollout. */
+function planIn({ id, name, createdAt, createdBy, plan }: Row<typeof RolloutEntity>): { plan: Plan; fault: string | null } {
+  try {
+    return { plan: readPlan(plan), fault: null };
+  } catch (error) {
+    const fault = `its plan cannot be read: ${safeText(error instanceof Error ? error.message : String(error), 200)}`;
+    const nothing = { waves: [], passages: [], runs: [], capacity: {}, leftOut: [] };
+    return { plan: { version: 2, id, name, createdAt, createdBy, unsaved: 'hold', ...nothing }, fault };
   }
 }
 
