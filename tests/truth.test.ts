@@ -109,14 +109,19 @@ describe('files that tell what they are', () => {
   });
   const add = (file: string, ...more: string[]) => barrow(['image', 'add', join(dir.path, file), '--json', ...more], { data: scene.data });
 
-  it('a tree whose part is not what its own hash node tells is refused', async () => {
-    const made = (version: string) => fitImage(`SC-16 rev 2 firmware ${version}`, Buffer.from('the firmware of a console server'));
-    writeFileSync(join(dir.path, 'sc16-4.0.3.itb'), made('4.0.3'));
-    const whole = made('4.0.4');
-    whole[whole.length - 3]! ^= 1;
-    writeFileSync(join(dir.path, 'sc16-4.0.4.itb'), whole);
-    expect((await add('sc16-4.0.3.itb')).code).toBe(0);
-    const refused = await add('sc16-4.0.4.itb');
+  it.each([
+    ['behind', 'the firmware of a console server'],
+    // Larger than what is read of a file's start.
+    ['inside', 'the firmware of a console server, '.repeat(6000)],
+  ] as const)('a tree, its data %s, whose part is not what its own hash node tells is refused', async (where, text) => {
+    const [sound, changed] = where === 'behind' ? ['4.0.3', '4.0.4'] : ['4.0.5', '4.0.6'];
+    const made = (version: string) => fitImage(`SC-16 rev 2 firmware ${version}`, Buffer.from(text), where);
+    writeFileSync(join(dir.path, `sc16-${sound}.itb`), made(sound));
+    const whole = made(changed);
+    whole[whole.indexOf(text.slice(-20))]! ^= 1;
+    writeFileSync(join(dir.path, `sc16-${changed}.itb`), whole);
+    expect((await add(`sc16-${sound}.itb`)).code).toBe(0);
+    const refused = await add(`sc16-${changed}.itb`);
     expect(refused.code).toBe(4);
     expect(refused.json<{ error: { why: string } }>().error.why).toMatch(
       /of its part firmware-1 it tells the sha256 [0-9a-f]{64}, the part has/,

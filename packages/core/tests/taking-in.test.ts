@@ -18,6 +18,7 @@ import {
   readNote,
   sayingsOfName,
   whatItRatherIs,
+  type HeaderPart,
   type NamingFamily,
   type Saying,
   type VersionScheme,
@@ -59,6 +60,27 @@ describe('headers of open formats', () => {
     expect(totalBytes).toBe(whole.length);
   });
 
+  it('of a tree that holds its data itself are read beyond the start, and only where they must be', () => {
+    const large = Buffer.alloc(3_000_000, 7);
+    const whole = fitImage('a large tree', large, 'inside');
+    const start = whole.subarray(0, 65_536);
+    let read = 0;
+    const readOn = (at: number, length: number) => {
+      read += length;
+      return whole.subarray(at, at + length);
+    };
+    const { title, parts, totalBytes } = readFileHeader(start, readOn)!;
+    expect({ title, totalBytes }).toEqual({ title: 'a large tree', totalBytes: whole.length });
+    expect(parts).toMatchObject([{ name: 'firmware-1', bytes: large.length }]);
+    const [{ offset, hashes }] = parts as [HeaderPart];
+    expect(whole.subarray(offset, offset + large.length).equals(large)).toBe(true);
+    expect(hashes).toEqual([{ algorithm: 'sha256', value: createHash('sha256').update(large).digest('hex') }]);
+    expect(read).toBeLessThan(100_000);
+    expect(() => readFileHeader(start)).toThrow(/its tree is larger than the 65536 octets that were read/);
+    // What was cut off is told, not made up.
+    expect(() => readFileHeader(start, (at, length) => whole.subarray(at, Math.min(at + length, 2_000_000)))).toThrow(ImageHeaderError);
+  });
+
   it('are never misread: one changed octet of a U-Boot header is always seen', () => {
     const whole = ubootImage('SP-8 rev 4 1.13', data);
     fc.assert(
@@ -88,14 +110,14 @@ describe('headers of open formats', () => {
     );
   });
 
-  it('of a tree with changed words fail in one way only, and end', () => {
-    const whole = fitImage('a tree', data);
+  it.each(['behind', 'inside'] as const)('of a tree with changed words fail in one way only, and end; its data %s', (where) => {
+    const whole = fitImage('a tree', data, where);
     fc.assert(
       fc.property(fc.integer({ min: 0, max: whole.length - 4 }), fc.nat(0xffffffff), (at, word) => {
         const changed = Buffer.from(whole);
         changed.writeUInt32BE(word, at);
         try {
-          readFileHeader(changed);
+          readFileHeader(changed, (from, length) => changed.subarray(from, from + length));
         } catch (error) {
           expect(error).toBeInstanceOf(ImageHeaderError);
         }

@@ -1,12 +1,12 @@
 import { imageMagic, longestHeader, readImageHeader } from './header.js';
-import { isFit, longestTree, readFit } from './fit.js';
+import { isFit, longestTree, readFit, type ReadAt } from './fit.js';
 import { isUboot, readUboot, type FileHeader } from './uboot.js';
 
 /** As many octets of a file's start as tell what it is. */
 export const startLength = Math.max(longestHeader + 10, longestTree);
 
-/** Reads what a file says of itself, in whichever of the known formats; null when it is in none. @throws ImageHeaderError */
-export function readFileHeader(start: Uint8Array): FileHeader | null {
+/** Reads what a file says of itself, in whichever of the known formats; null when it is in none. `readOn` reads beyond the start. @throws ImageHeaderError */
+export function readFileHeader(start: Uint8Array, readOn: ReadAt | null = null): FileHeader | null {
   if (new TextDecoder('latin1').decode(start.subarray(0, imageMagic.length)) === imageMagic) {
     const { header, payloadOffset } = readImageHeader(start);
     const { maker, models, hardwareRevisions, variant, version, payloadBytes, payloadSha256 } = header;
@@ -24,7 +24,7 @@ export function readFileHeader(start: Uint8Array): FileHeader | null {
     };
   }
   if (isUboot(start)) return readUboot(start);
-  if (isFit(start)) return readFit(start);
+  if (isFit(start)) return readFit(start, readOn);
   return null;
 }
 

@@ -2,8 +2,15 @@ import { ImageHeaderError } from './header.js';
 import type { FileHeader, HeaderPart } from './uboot.js';
 
 const magic = 0xd00dfeed;
-/** No structure block may be larger than what is read of a file's start. */
+/** As much as is read of a file's start; trees that hold their data themselves are larger, and are read on. */
 export const longestTree = 65_536;
+/** Nodes and properties that a tree may have; an image has a few dozen. */
+const mostTokens = 50_000;
+/** Of a property that is read, and of a name. */
+const longestValue = 4096;
+
+/** Reads some octets of a file; fewer where it ends. */
+export type ReadAt = (at: number, length: number) => Uint8Array;
 
 export const isFit = (start: Uint8Array): boolean =>
   start.length >= 4 && new DataView(start.buffer, start.byteOffset, start.byteLength).getUint32(0) === magic;
@@ -13,25 +20,28 @@ const wrong = (message: string): ImageHeaderError => new ImageHeaderError('image
 /**
  * Reads the `description` at the root of a flattened image tree and checks that its structure can be walked.
  * Source: Devicetree Specification 0.4 §5 (flattened format), and the flattened image tree binding of the boot loader:
- * the root holds `description` and `/images`. A tree whose strings or structure lie beyond the first 64 KiB is told as
- * malformed: data belongs behind the tree ("external data"). @throws ImageHeaderError
+ * the root holds `description` and `/images`. Of data that lies inside of the tree only the place is kept: `readOn` reads what
+ * is beyond the start. @throws ImageHeaderError
  */
-export function readFit(start: Uint8Array): FileHeader {
+export function readFit(start: Uint8Array, readOn: ReadAt | null = null): FileHeader {
   if (start.length < 40) throw new ImageHeaderError('image-truncated', 'the file ends inside its header');
-  const view = new DataView(start.buffer, start.byteOffset, start.byteLength);
+  const octetsAt = (at: number, length: number): Uint8Array =>
+    at + length <= start.length || readOn === null ? start.subarray(at, at + length) : readOn(at, length);
   const word = (at: number): number => {
-    if (at < 0 || at + 4 > start.length) throw wrong('the tree points outside of itself');
-    return view.getUint32(at);
+    const octets = at < 0 ? start.subarray(0, 0) : octetsAt(at, 4);
+    if (octets.length < 4) throw wrong('the tree points outside of itself');
+    return new DataView(octets.buffer, octets.byteOffset, 4).getUint32(0);
   };
   const [totalSize, structAt, stringsAt] = [word(4), word(8), word(12)];
   const [stringsSize, structSize] = [word(32), word(36)];
   if (structAt + structSize > totalSize || stringsAt + stringsSize > totalSize) throw wrong('its blocks lie outside of the tree');
-  if (structAt + structSize > start.length || stringsAt + stringsSize > start.length)
-    throw wrong(`its tree is larger than the ${longestTree} octets that Barrow reads`);
+  if (readOn === null && (structAt + structSize > start.length || stringsAt + stringsSize > start.length))
+    throw wrong(`its tree is larger than the ${start.length} octets that were read`);
   const textAt = (at: number, most: number): string => {
-    const end = start.indexOf(0, at);
-    if (end < 0 || end > most) throw wrong('a name in the tree has no end');
-    return new TextDecoder().decode(start.subarray(at, end));
+    const octets = octetsAt(at, Math.max(0, Math.min(longestValue, most - at)));
+    const end = octets.indexOf(0);
+    if (end < 0) throw wrong('a name in the tree has no end');
+    return new TextDecoder().decode(octets.subarray(0, end));
   };
   const path: string[] = [];
   const parts = new Map<string, Part>();
@@ -46,7 +56,9 @@ export function readFit(start: Uint8Array): FileHeader {
   let description: string | null = null;
   let hasImages = false;
   // Devicetree Specification §5.4: tokens are aligned to four octets.
+  let tokens = 0;
   for (let at = structAt; at < structAt + structSize;) {
+    if (++tokens > mostTokens) throw wrong(`its tree has more than ${mostTokens} nodes and properties`);
     const token = word(at);
     at += 4;
     if (token === 1) {
@@ -61,9 +73,9 @@ export function readFit(start: Uint8Array): FileHeader {
       const length = word(at);
       const name = textAt(stringsAt + word(at + 4), stringsAt + stringsSize);
       if (at + 8 + length > structAt + structSize) throw wrong('a property is longer than the tree');
-      if (path.length === 1 && name === 'description')
-        description = new TextDecoder().decode(start.subarray(at + 8, at + 8 + Math.max(0, length - 1)));
-      takeProperty(partAt(), path, name, { at: at + 8, length, bytes: start.subarray(at + 8, at + 8 + length) });
+      const bytes = length > longestValue ? start.subarray(0, 0) : octetsAt(at + 8, length);
+      if (path.length === 1 && name === 'description') description = new TextDecoder().decode(bytes.subarray(0, Math.max(0, length - 1)));
+      takeProperty(partAt(), path, name, { at: at + 8, length, bytes });
       at += 8 + ((length + 3) & ~3);
     } else if (token === 9) break;
     else if (token !== 4) throw wrong(`the tree holds the unknown token ${token}`);
@@ -103,7 +115,8 @@ function takeProperty(
 ): void {
   if (part === null) return;
   const { at, length, bytes } = value;
-  const number = (): number | null => (length === 4 ? new DataView(bytes.buffer, bytes.byteOffset, 4).getUint32(0) : null);
+  const number = (): number | null =>
+    length === 4 && bytes.length === 4 ? new DataView(bytes.buffer, bytes.byteOffset, 4).getUint32(0) : null;
   if (path.length === 3) {
     if (name === 'data') part.inline = { at, length };
     else if (name === 'data-offset') part.offset = number();

@@ -1,3 +1,4 @@
+import { readSync } from 'node:fs';
 import { open } from 'node:fs/promises';
 import {
   describeDisagreement,
@@ -18,6 +19,7 @@ import {
   type FileHeader,
   type HeaderPart,
   type ImageNote,
+  type ReadAt,
   type Saying,
   type VersionScheme,
 } from '@barrow/core';
@@ -61,14 +63,10 @@ export async function readStart(member: Member): Promise<Start> {
   if (bytes === 0) throw refuseImage('image-empty', `${file}: the file is empty.`, 'Fetch it again from its source.');
   const start = Buffer.alloc(Math.min(bytes, startLength));
   const handle = await open(path);
-  try {
-    await handle.read(start, 0, start.length, 0);
-  } finally {
-    await handle.close();
-  }
   let header: FileHeader | null;
   try {
-    header = readFileHeader(start);
+    await handle.read(start, 0, start.length, 0);
+    header = readFileHeader(start, readsOf(handle.fd));
   } catch (error) {
     if (!(error instanceof ImageHeaderError)) throw error;
     throw refuseImage(
@@ -76,9 +74,25 @@ export async function readStart(member: Member): Promise<Start> {
       `${file}: ${error.message}.`,
       'Check that this is the image itself and not an archive or a page that holds it.',
     );
+  } finally {
+    await handle.close();
   }
   // An archive that the device takes whole is an archive.
   return { header, ratherIs: header || member.asIs ? null : whatItRatherIs(start) };
+}
+
+/** Reads single octets of a file, a page of it at a time. */
+function readsOf(fd: number): ReadAt {
+  const page = Buffer.alloc(64 * 1024);
+  let from = 0;
+  let length = 0;
+  return (at, wanted) => {
+    if (at < from || at + wanted > from + length) {
+      from = at;
+      length = readSync(fd, page, 0, page.length, at);
+    }
+    return page.subarray(at - from, Math.min(at - from + wanted, length));
+  };
 }
 
 async function checkContent({ file, path, bytes, content: taken }: Member, header: FileHeader): Promise<void> {

@@ -20,8 +20,8 @@ export function ubootImage(name: string, data: Buffer): Buffer {
   return Buffer.concat([header, data]);
 }
 
-/** A flattened image tree with one firmware node, its data inside the tree. Source: Devicetree Specification 0.4 §5. */
-export function fitImage(description: string, data: Buffer): Buffer {
+/** A flattened image tree with one firmware node, its data behind the tree or inside of it. Source: Devicetree Specification 0.4 §5. */
+export function fitImage(description: string, data: Buffer, where: 'behind' | 'inside' = 'behind'): Buffer {
   const strings: string[] = [];
   const offsetOf = (name: string): number => {
     let at = 0;
@@ -42,7 +42,9 @@ export function fitImage(description: string, data: Buffer): Buffer {
   const node = (name: string, ...inside: Buffer[]): Buffer =>
     Buffer.concat([words(1), padded(Buffer.from(`${name}\0`)), ...inside, words(2)]);
   const text = (value: string): Buffer => Buffer.from(`${value}\0`);
-  // The data lies behind the tree, as is usual for large ones; the tree says where.
+  // Behind the tree, the tree says where.
+  const place =
+    where === 'inside' ? [property('data', data)] : [property('data-offset', words(0)), property('data-size', words(data.length))];
   const tree = Buffer.concat([
     node(
       '',
@@ -53,8 +55,7 @@ export function fitImage(description: string, data: Buffer): Buffer {
         node(
           'firmware-1',
           property('type', text('firmware')),
-          property('data-offset', words(0)),
-          property('data-size', words(data.length)),
+          ...place,
           node('hash-1', property('algo', text('sha256')), property('value', createHash('sha256').update(data).digest())),
         ),
       ),
@@ -67,5 +68,5 @@ export function fitImage(description: string, data: Buffer): Buffer {
   const stringsAt = structAt + tree.length;
   const header = words(0xd00dfeed, stringsAt + names.length, structAt, stringsAt, 40, 17, 16, 0, names.length, tree.length);
   // External data begins at a place that four divides; the blocks before it are all of such lengths.
-  return Buffer.concat([header, reservations, tree, names, data]);
+  return Buffer.concat([header, reservations, tree, names, ...(where === 'inside' ? [] : [data])]);
 }
