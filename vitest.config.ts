@@ -9,8 +9,7 @@ export default defineConfig({
     expect: { poll: { timeout: 60_000 } },
     maxWorkers: 2,
     pool: 'forks',
-    // What is compiled is loaded as it is, and once for all files of a worker: to load it anew for each cost a tenth of all time.
-    isolate: false,
+    // What is compiled is loaded as it is, and not taken apart anew.
     server: { deps: { external: [/packages\/\w+\/dist\//] } },
   },
 });

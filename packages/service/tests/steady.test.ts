@@ -3,8 +3,6 @@ import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest';
 const hour = 3_600_000;
 const clocks = vi.hoisted(() => ({ uptime: 1000 }));
 vi.mock('node:os', () => ({ uptime: () => clocks.uptime }));
-// Another file of this worker may have loaded it with the true clock.
-vi.resetModules();
 const { resync, steadyNow, wallIsOff } = await import('../src/steady.js');
 
 describe('the clock of durations', () => {
