@@ -102,7 +102,9 @@ export function allHoldings(states: readonly RolloutState[]): { who: string; hol
           ? [
               {
                 who: `${state.plan.id}/${state.plan.runs[i]!.id}`,
-                holds: holdings(state.plan, i, run.stretch).filter(([key]) => !key.startsWith('rollout:') && !key.startsWith('site:')),
+                holds: holdings(state.plan, i, run.stretch)
+                  .filter(([key]) => !/^(rollout|site|device):/.test(key))
+                  .map(([key]): Hold => [key, false]),
               },
             ]
           : [],
@@ -130,16 +132,16 @@ export function harm(states: readonly RolloutState[]): string | null {
     state.runs.flatMap((run, i) => {
       const step = stepAt(state, i);
       // Nobody knows better: it may be down, and it may be writing.
-      if (isDoubtful(state, i)) return [{ planned: state.plan.runs[i]!, isDown: true, writes: true }];
+      if (isDoubtful(state, i)) return [{ planned: state.plan.runs[i]!, isDown: true, writes: true, doubtful: true }];
       if (!['ready', 'busy', 'lost', 'asking'].includes(run.phase)) return [];
       const isDown = down.includes(step) && !(step === 'reboot' && run.phase === 'ready');
-      return [{ planned: state.plan.runs[i]!, isDown, writes: writing.includes(step) && run.phase !== 'ready' }];
+      return [{ planned: state.plan.runs[i]!, isDown, writes: writing.includes(step) && run.phase !== 'ready', doubtful: false }];
     }),
   );
   const fallen = inHand.filter((r) => r.isDown);
-  for (const { planned: d } of fallen)
+  for (const { planned: d, doubtful } of fallen)
     for (const { planned: u, writes } of inHand)
-      if (u !== d && writes && u.under.includes(d.device)) return `${d.device} is down while ${u.device} is writing below it`;
+      if (!doubtful && u !== d && writes && u.under.includes(d.device)) return `${d.device} is down while ${u.device} is writing below it`;
   const count = new Map<string, number>();
   for (const { planned } of fallen) for (const key of planned.downClaims) count.set(key, (count.get(key) ?? 0) + 1);
   for (const [key, n] of count) {

@@ -306,8 +306,12 @@ function endRun(state: RolloutState, index: number, outcome: Outcome, at: Instan
   if (run.phase === 'waiting') wave.waiting--;
   else wave.active--;
   const failedAt = outcome === 'failed' && run.pastReturn ? currentStep(state, index) : null;
-  // Where it may be down, or still writing, what guards it goes on until it is seen, retried or released.
-  run.claims = failedAt && (failedAt.down || failedAt.writes) ? (run.claims?.filter(isGuard) ?? null) : null;
+  // Where it may be down, or still writing, nothing above it goes down until it is seen, retried or released. What is below it
+  // looks for itself whether it can be reached.
+  run.claims =
+    failedAt && (failedAt.down || failedAt.writes)
+      ? (run.claims ?? []).filter((c) => isGuard(c) && !c.key.startsWith('device:')).map(({ key }) => ({ key, mode: 'shared' }))
+      : null;
   state.ready.delete(index);
   state.lost.delete(index);
   state.wishes.delete(index);
