@@ -429,6 +429,7 @@
   }
   .why {
     display: block;
+    white-space: normal;
     font-size: 0.8125rem;
     max-width: 22rem;
   }

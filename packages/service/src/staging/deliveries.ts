@@ -90,7 +90,8 @@ export class Deliveries {
       const known = await this.context.db.findOne(DeviceEntity, { id: holder });
       this.#names.set(row.id, `the staging on ${known?.name ?? holder}`);
     }
-    this.#waiting.add(row.id);
+    // It may have been stopped meanwhile.
+    if (row.state === 'waiting') this.#waiting.add(row.id);
   }
 
   /** Why one that waits does so, where it is for what others do. */
