@@ -265,9 +265,9 @@
               <td><StepTrack {run} steps={rollout.steps} /></td>
               <td>
                 {#if run.outcome}<State word={run.outcome} note={run.cause?.what ?? run.detail ?? ''} />
-                {:else if run.phase === 'waiting'}<State word="waiting" />{#if run.waits}<span class="quiet why">{waitWord(run)}</span>{/if}
-                {:else}<span class="stepword">{stepWord(run)}</span>{#if run.waits}<span class="quiet why">{waitWord(run)}</span
-                    >{:else if run.wish}<span class="quiet why">then it is left out</span>{/if}{/if}
+                {:else if run.phase === 'waiting'}<State word="waiting" />{#if run.waits}<span class="quiet wait">{waitWord(run)}</span>{/if}
+                {:else}<span class="stepword">{stepWord(run)}</span>{#if run.waits}<span class="quiet wait">{waitWord(run)}</span
+                    >{:else if run.wish}<span class="quiet wait">then it is left out</span>{/if}{/if}
               </td>
               <td class="quiet right">
                 {#if run.outcome && run.begunAt && run.endedAt}{duration(Math.max(1000, Date.parse(run.endedAt) - Date.parse(run.begunAt)))}
@@ -427,7 +427,7 @@
     color: var(--now);
     font-weight: 550;
   }
-  .why {
+  .wait {
     display: block;
     white-space: normal;
     font-size: 0.8125rem;
