@@ -265,7 +265,8 @@
               <td><StepTrack {run} steps={rollout.steps} /></td>
               <td>
                 {#if run.outcome}<State word={run.outcome} note={run.cause?.what ?? run.detail ?? ''} />
-                {:else if run.phase === 'waiting'}<State word="waiting" />{#if run.waits}<span class="quiet wait">{waitWord(run)}</span>{/if}
+                {:else if run.phase === 'waiting'}<State word="waiting" />{#if run.waits}<span class="quiet wait">{waitWord(run)}</span
+                    >{/if}
                 {:else}<span class="stepword">{stepWord(run)}</span>{#if run.waits}<span class="quiet wait">{waitWord(run)}</span
                     >{:else if run.wish}<span class="quiet wait">then it is left out</span>{/if}{/if}
               </td>
