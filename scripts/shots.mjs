@@ -197,7 +197,7 @@ try {
   await shoot('rollout-live', `/rollouts/${plan.id}`, { ready: 'verified' });
   await until(async () => {
     const r = await barrow.rollout(plan.id);
-    return r.phase === 'held' && r.totals['under-way'] === r.runs.filter((x) => x.phase === 'ready').length;
+    return r.phase === 'held' && r.totals['under-way'] === r.runs.filter((x) => x.phase === 'ready' || x.phase === 'parked').length;
   });
   await shoot('rollout-held', `/rollouts/${plan.id}`, {
     ready: 'Held by Barrow.',

@@ -119,7 +119,8 @@ describe('getting in', () => {
     const ended = await discover(scene.served.client);
     expect(ended.problems.join()).toContain('credential ferry-cameras had worked and is now refused by');
     expect(refused() - before).toBeGreaterThanOrEqual(3);
-    expect(refused() - before).toBeLessThan(cameras.length);
+    // Of two logins, that of their standard and that of their pages: the one that had worked is not tried everywhere.
+    expect(refused() - before).toBeLessThan(2 * cameras.length);
     expect(ended.troubles.map((t) => t.cause)).toContain('credential-suspended');
     // What they were known to run is still believed.
     expect((await scene.served.client.device('quay-cam-1')).firmware).toBe('2.11.3');

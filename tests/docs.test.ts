@@ -8,7 +8,7 @@ import {
   imageNoteSchema,
   PathBook,
   readNote,
-  stepNames,
+  firstSteps,
   transferFaults,
   type PathImage,
   type PathPartner,
@@ -179,7 +179,7 @@ describe('the page of upgrade paths', () => {
 describe('the lifecycle page', () => {
   it('walks through every step in order', () => {
     const page = read('docs/rollout-lifecycle.md');
-    expect([...page.matchAll(/^\| \d \| `([a-z-]+)` \|/gm)].map((m) => m[1])).toEqual([...stepNames]);
+    expect([...page.matchAll(/^\| \d \| `([a-z-]+)` \|/gm)].map((m) => m[1])).toEqual([...firstSteps]);
   });
 });
 

@@ -2,7 +2,7 @@ import { createHash } from 'node:crypto';
 import { readFileSync, statSync } from 'node:fs';
 import { basename, join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { awaitPrompt, loadFamilies, type UpgradableFamily, runProcedure, type ProcedureName } from '@barrow/families';
+import { awaitPrompt, loadFamilies, runProcedure, type FamilyWithShell, type ProcedureName } from '@barrow/families';
 import { Fleet, login, sshPort, writeScenarioImages } from '@barrow/standins';
 import { ShellSession, TftpServer } from '@barrow/wire';
 import { folder } from './support/service.js';
@@ -23,7 +23,7 @@ const cases = [
 describe.each(cases)('the procedures of $family, on a device', (c) => {
   const fleet = new Fleet({ timeScale: scale, network: c.family === 'wendlock-branch' ? 63 : 64, only: [c.device] });
   const device = fleet.device(c.device);
-  const family = loadFamilies().get(c.family) as UpgradableFamily;
+  const family = loadFamilies().get(c.family) as FamilyWithShell;
   const dir = folder();
   let tftp: TftpServer<string>;
   let given: Record<string, string>;

@@ -23,11 +23,7 @@ describe('gear that answers badly', () => {
   beforeAll(async () => {
     scene = await setScene({ network: 68, whole: true });
     // Only one sound device stands among them.
-    await Promise.all(
-      [...scene.fleet.devices, ...scene.fleet.fixtures]
-        .filter((d) => !('persistent' in d && d.options.name === 'quay-sw-3'))
-        .map((d) => d.stop()),
-    );
+    await Promise.all([...scene.fleet.devices.filter((d) => d.options.name !== 'quay-sw-3'), ...scene.fleet.fixtures].map((d) => d.stop()));
 
     // A description of 60 KiB, full of escapes; a name in another encoding.
     await hostile.udp(at(21), snmpPort, (datagram) => {

@@ -1,5 +1,5 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { stepNames, type LiveEvent } from '@barrow/core';
+import { firstSteps, type LiveEvent } from '@barrow/core';
 import { serve } from './support/service.js';
 import { discover, isEnded, prepare, rolloutUntil, setScene, type Scene } from './support/scene.js';
 
@@ -10,7 +10,7 @@ interface Moment {
 
 /** Before and after every step, in the middle of a transfer, and around waves and gates. */
 const moments: Moment[] = [
-  ...stepNames.flatMap((step): Moment[] => [
+  ...firstSteps.flatMap((step): Moment[] => [
     { name: `${step} begun`, is: (e) => e.kind === 'journal' && e.entry.event.kind === 'step-begun' && e.entry.event.step === step },
     { name: `${step} done`, is: (e) => e.kind === 'journal' && e.entry.event.kind === 'step-done' && e.entry.event.step === step },
   ]),

@@ -81,7 +81,7 @@ describe('staging', () => {
     it('by SFTP into its folder, from which its next reset takes it: armed from then on, until it is disarmed', async () => {
       // The version that it runs already would arm nothing.
       fixture('quay-con-1').facts.firmware = '4.0.1';
-      await fixture('quay-con-1').restart();
+      await fixture('quay-con-1').reopen();
       await discover(client);
       const [plan] = await client.planDelivery({ image: 'sc16-4.0.3.itb', devices: ['quay-con-1'], place: 'device' });
       expect(plan).toMatchObject({ holder: 'quay-con-1', fits: true, alreadyThere: false, arms: true });

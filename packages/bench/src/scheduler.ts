@@ -4,21 +4,28 @@ import {
   guardsOf,
   initialState,
   Ledger,
+  firstSteps,
+  makePassage,
   makePlan,
   rehearse,
-  stepNames,
   type Candidate,
   type Command,
   type Feed,
   type Link,
   type Plan,
   type RolloutEvent,
-  type StepName,
 } from '@barrow/core';
 import { median, percentile, type Measured } from './measure.js';
 
 const sites = 40;
-const typicalMs = Object.fromEntries(stepNames.map((s, i) => [s, 5000 + i * 1500])) as Record<StepName, number>;
+const steps = firstSteps.map((step, i) => ({ step, usualMs: 5000 + i * 1500 }));
+const stretches = [
+  { name: 'prepare', steps: steps.slice(0, 2) },
+  { name: 'transfer', steps: steps.slice(2, 4) },
+  { name: 'change', steps: steps.slice(4) },
+];
+const way = { name: 'two slots', component: 'system', pointOfNoReturn: 'activate', stretches };
+const passage = makePassage([{ image: 'a'.repeat(64), component: 'system', from: '4.2.1', to: '4.3.0', bytes: 0, way }]);
 
 /**
  * A tree as in a house of many sites: eight devices on an access switch, which feeds them; ten of those on a core, of which
@@ -47,8 +54,7 @@ function bigPlan(devices: number, atOnce: number): Plan {
     from: '4.2.1',
     target: '4.3.0',
     image: 'a'.repeat(64),
-    typicalMs,
-    pointOfNoReturn: 'activate',
+    passage,
     ...hangs(i, devices),
   }));
   return makePlan({
@@ -73,7 +79,7 @@ export function benchDecide(devices: number): Measured {
   const ledger = new Ledger();
   let now = 0;
   const times: number[] = [];
-  const busy: { run: string; step: StepName }[] = [];
+  const busy: { run: string; step: string }[] = [];
   const happen = (event: RolloutEvent): void => {
     state = apply(state, event);
     ledger.follow(state, event);

@@ -1,5 +1,11 @@
 import { runCli } from './run.js';
 
+// Whoever reads has read enough, as `head` does.
+process.stdout.on('error', (error: NodeJS.ErrnoException) => {
+  if (error.code === 'EPIPE') process.exit(process.exitCode ?? 0);
+  throw error;
+});
+
 const code = await runCli(process.argv.slice(2), {
   out: (text) => void process.stdout.write(text),
   err: (text) => void process.stderr.write(text),

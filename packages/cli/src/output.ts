@@ -2,7 +2,7 @@ import Table from 'cli-table3';
 import pc from 'picocolors';
 import { localTime as clock } from '@barrow/client';
 export { localTime as clock, octets, totalsOf } from '@barrow/client';
-import { duration, safeText, type Device, type Outcome, type RunView, type Standing } from '@barrow/core';
+import { duration, safeText, stepText, type Device, type Outcome, type RunView, type Standing } from '@barrow/core';
 
 /** Where a command writes; tests and the walkthrough give their own. */
 export interface Io {
@@ -143,9 +143,9 @@ export function runMark(io: Io, run: RunView): Mark {
   if (run.outcome) return outcomeMark(io, run.outcome);
   const waits = run.waits && `${safeText(run.waits.text, 200)}${run.waits.until ? `, until ${clock(run.waits.until)}` : ''}`;
   if (run.phase === 'waiting') return new Mark(`· ${waits ?? 'waiting'}`);
-  const step = `${run.stepIndex + 1}/${run.stepCount} ${run.step}`;
+  const step = `${run.stepIndex + 1}/${run.stepCount} ${stepText(run)}`;
   // Begun, and its next step may not begin: the rollout is held, or the service is stopping.
-  if (run.phase === 'ready' || run.phase === 'parked') return new Mark(`‖ parked before ${run.step}${waits ? `: ${waits}` : ''}`);
+  if (run.phase === 'ready' || run.phase === 'parked') return new Mark(`‖ parked before ${stepText(run)}${waits ? `: ${waits}` : ''}`);
   const wish = run.wish ? ', then it is left out' : '';
   return new Mark(`▸ ${step}${run.percent === null ? '' : ` ${run.percent} %`}${wish}`);
 }

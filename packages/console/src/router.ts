@@ -1,4 +1,5 @@
 import { createRouter } from 'sv-router';
+import { placeBy } from './lib/place.js';
 import Advisories from './pages/Advisories.svelte';
 import Device from './pages/Device.svelte';
 import Discovery from './pages/Discovery.svelte';
@@ -14,7 +15,7 @@ import Standing from './pages/Standing.svelte';
 import Transfer from './pages/Transfer.svelte';
 import Transfers from './pages/Transfers.svelte';
 
-export const { p, navigate, isActive, route } = createRouter({
+export const { route, navigate } = createRouter({
   '/': Devices,
   '/where': WhereToLook,
   '/discovery': Discovery,
@@ -33,3 +34,5 @@ export const { p, navigate, isActive, route } = createRouter({
   '/rollouts/:id': Rollout,
   '*': Nowhere,
 });
+
+placeBy({ route, go: (path) => void navigate(path as never) });

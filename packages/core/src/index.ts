@@ -1,5 +1,6 @@
 export * from './units.js';
 export * from './text/safe.js';
+export * from './text/step.js';
 export { describeIssue } from './text/issues.js';
 export { depthOf, jsonFault } from './text/json.js';
 export * from './versions/version.js';
@@ -29,6 +30,7 @@ export * from './checks/held.js';
 export * from './checks/restart.js';
 export * from './plan/plan.js';
 export * from './plan/read.js';
+export * from './plan/way.js';
 export * from './scheduler/steps.js';
 export * from './scheduler/events.js';
 export * from './scheduler/state.js';

@@ -6,8 +6,13 @@ const writing = ['transfer', 'activate', 'reboot'];
 const down = ['reboot', 'return'];
 
 const stepsOf = (plan: Plan, i: number): string[] => plan.passages[plan.runs[i]!.passage]!.steps.map((s) => s.step);
-export const stepAt = (state: RolloutState, i: number) =>
-  state.plan.passages[state.plan.runs[i]!.passage]!.steps[state.runs[i]!.step]!.step;
+const plannedAt = (state: RolloutState, i: number) => state.plan.passages[state.plan.runs[i]!.passage]!.steps[state.runs[i]!.step]!;
+export const stepAt = (state: RolloutState, i: number): string => plannedAt(state, i).step;
+/** A step as events name it. */
+export const namedAt = (state: RolloutState, i: number): { step: string; leg?: number } => {
+  const { step, leg } = plannedAt(state, i);
+  return leg > 0 ? { step, leg } : { step };
+};
 
 /**
  * The rules of `decide`, said again the plain way: every run is looked at, every count is counted anew, and no code is
@@ -21,19 +26,20 @@ export function decideByFullScan(state: RolloutState, now: number): Command[] {
   state.runs.forEach((run, i) => {
     const id = plan.runs[i]!.id;
     const step = stepAt(state, i);
+    const named = namedAt(state, i);
     const stopping = state.phase === 'stopping';
     if (run.wish && !run.pastReturn && ['waiting', 'parked', 'ready'].includes(run.phase)) {
       commands.push({ kind: 'skip-run', run: id, by: run.wish.by, reason: run.wish.reason });
       return;
     }
     if (run.phase === 'lost' && !state.draining) {
-      if (asks.includes(step)) commands.push({ kind: 'reconcile', run: id, step });
-      else if (mayBegin || run.pastReturn) commands.push({ kind: 'begin-step', run: id, step, attempt: run.attempt });
+      if (asks.includes(step)) commands.push({ kind: 'reconcile', run: id, ...named });
+      else if (mayBegin || run.pastReturn) commands.push({ kind: 'begin-step', run: id, ...named, attempt: run.attempt });
       else if (stopping) commands.push({ kind: 'withdraw-run', run: id, reason: `stopped in ${step}` });
     }
     if (run.phase === 'ready') {
       const forced = run.pastReturn && !(state.draining && ['return', 'checks'].includes(step));
-      if (mayBegin || forced) commands.push({ kind: 'begin-step', run: id, step, attempt: run.attempt });
+      if (mayBegin || forced) commands.push({ kind: 'begin-step', run: id, ...named, attempt: run.attempt });
       else if (stopping && !run.pastReturn) commands.push({ kind: 'withdraw-run', run: id, reason: `stopped before ${step}` });
     }
     if (run.phase === 'waiting' && stopping) commands.push({ kind: 'withdraw-run', run: id, reason: 'stopped before it began' });
@@ -44,6 +50,13 @@ export function decideByFullScan(state: RolloutState, now: number): Command[] {
     return commands;
   }
   if (!mayBegin) return commands;
+  state.runs.forEach((run, i) => {
+    const lacks = needOf(state, i);
+    if (lacks === null || !['waiting', 'parked'].includes(run.phase) || run.wish || state.runs[lacks]!.phase !== 'ended') return;
+    const { id, name } = plan.runs[lacks]!;
+    const detail = `${name} has to be done first, and has ended ${state.runs[lacks]!.outcome}`;
+    commands.push({ kind: 'end-needless', run: plan.runs[i]!.id, need: id, detail });
+  });
   const wave = state.waves[state.wave];
   if (!wave || wave.phase === 'passed') {
     commands.push(state.wave + 1 < plan.waves.length ? { kind: 'open-wave', wave: state.wave + 1 } : { kind: 'end-rollout' });
@@ -70,6 +83,17 @@ export function decideByFullScan(state: RolloutState, now: number): Command[] {
   return commands;
 }
 
+/** The run that has to end well before this one may go on; null when there is none, or it has. */
+export function needOf(state: RolloutState, i: number): number | null {
+  const { leg } = plannedAt(state, i);
+  const open = (state.plan.runs[i]!.needs ?? []).filter((n) => n.leg <= leg).map((n) => state.plan.runs.findIndex((r) => r.id === n.run));
+  const isThere = (at: number): boolean => {
+    const { outcome, detail } = state.runs[at]!;
+    return outcome === 'verified' || (outcome === 'skipped' && (detail ?? '').startsWith('there already'));
+  };
+  return open.find((at) => !isThere(at)) ?? null;
+}
+
 type Hold = readonly [key: string, alone: boolean];
 
 /** What a run holds in a stretch, said again. */
@@ -80,6 +104,9 @@ export function holdings(plan: Plan, i: number, stretch: number): Hold[] {
   const falls = names.some((n) => down.includes(n));
   const holds: Hold[] = run.room.map((key): Hold => [key, false]);
   holds.push([`device:${run.device}`, true]);
+  const { ofParent } = plan.passages[run.passage]!.stretches[stretch]!;
+  if (run.via && ofParent?.storage) holds.push([`store:${run.via}`, true]);
+  if (run.via && ofParent?.most) holds.push([`parent:${run.via}`, false]);
   if (falls) for (const key of run.downClaims) holds.push([key, false]);
   if (falls || names.some((n) => writing.includes(n))) for (const id of run.under) holds.push([`up:${id}`, falls && id === run.device]);
   return holds;
@@ -103,7 +130,7 @@ export function allHoldings(states: readonly RolloutState[]): { who: string; hol
               {
                 who: `${state.plan.id}/${state.plan.runs[i]!.id}`,
                 holds: holdings(state.plan, i, run.stretch)
-                  .filter(([key]) => !/^(rollout|site|device):/.test(key))
+                  .filter(([key]) => !/^(rollout|site|parent|store|device):/.test(key))
                   .map(([key]): Hold => [key, false]),
               },
             ]

@@ -120,7 +120,7 @@ describe('why a device waits', () => {
     b.park(2);
     expect(b.why()).toBe('waits for the d1: one device of their ring may be down at a time');
     b.say({ kind: 'held', at, by: 'a', reason: 'a look' });
-    expect(b.why()).toBe('waits: the rollout is held, a look');
+    expect(b.why()).toBe('waits: the rollout is held');
     const [c, d] = two({ feeds: [{ device: 'u', of: 2 }] }, { feeds: [{ device: 'u', of: 2 }] });
     c.into(2);
     d.park(2);

@@ -1,7 +1,7 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { makePlan, stepNames, stepsOf, TargetFinder, type Plan, type TargetRule } from '@barrow/core';
-import { candidate } from './plans.js';
+import { makePlan, firstSteps, stepsOf, TargetFinder, type Plan, type TargetRule } from '@barrow/core';
+import { candidate, nineSteps, passage } from './plans.js';
 
 const gate = { soakMs: 600_000, failureLimit: 2, approval: true };
 const request = {
@@ -53,13 +53,13 @@ describe('a plan', () => {
   });
 
   it('marks every step from the point of no return on, and no other', () => {
-    for (const point of stepNames) {
-      const made = plan({ candidates: [candidate(1, { pointOfNoReturn: point })] });
+    for (const point of firstSteps) {
+      const made = plan({ candidates: [candidate(1, { passage: passage(undefined, nineSteps(point)) })] });
       expect(
         stepsOf(made, made.runs[0]!)
           .filter((s) => s.pastReturn)
           .map((s) => s.step),
-      ).toEqual(stepNames.slice(stepNames.indexOf(point)));
+      ).toEqual(firstSteps.slice(firstSteps.indexOf(point)));
     }
   });
 

@@ -1,9 +1,33 @@
-import { makePlan, stepNames, type Candidate, type Gate, type Plan, type StepName } from '@barrow/core';
+import { firstSteps, makePassage, makePlan, type Candidate, type Gate, type Passage, type Plan, type Way } from '@barrow/core';
 
 const second = 1000;
 
 /** Usual durations that differ from step to step, so that no two events fall together by accident. */
-export const typicalMs = Object.fromEntries(stepNames.map((s, i) => [s, (i + 1) * 7 * second])) as Record<StepName, number>;
+export const typicalMs = Object.fromEntries(firstSteps.map((s, i) => [s, (i + 1) * 7 * second])) as Record<
+  (typeof firstSteps)[number],
+  number
+>;
+
+/** A way of nine steps in three stretches. */
+export function nineSteps(pointOfNoReturn = 'activate', usual: Record<string, number> = typicalMs): Way {
+  const named = (from: number, to: number) => firstSteps.slice(from, to).map((step) => ({ step, usualMs: usual[step]! }));
+  const stretches = [
+    { name: 'prepare', steps: named(0, 2) },
+    { name: 'transfer', steps: named(2, 4) },
+    { name: 'change', steps: named(4, 9) },
+  ];
+  return { name: 'two slots', component: 'system', pointOfNoReturn, stretches };
+}
+
+/** A passage of as many legs as there are versions after the first. */
+export const passage = (versions: readonly string[] = ['4.2.1', '4.3.0'], way = nineSteps()): Passage =>
+  makePassage(
+    versions.slice(1).map((to, i) => {
+      const image = 'abcdef'[i]!.repeat(64);
+      return { image, component: 'system', from: versions[i]!, to, bytes: 0, way };
+    }),
+  );
+const usual = passage();
 
 export function candidate(n: number, over: Partial<Candidate> = {}): Candidate {
   return {
@@ -16,8 +40,7 @@ export function candidate(n: number, over: Partial<Candidate> = {}): Candidate {
     from: '4.2.1',
     target: '4.3.0',
     image: 'a'.repeat(64),
-    typicalMs,
-    pointOfNoReturn: 'activate',
+    passage: usual,
     under: [`d${n}`],
     rings: [],
     feeds: [],

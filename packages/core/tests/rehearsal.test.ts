@@ -1,9 +1,9 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { rehearse, stepNames } from '@barrow/core';
-import { planOf, typicalMs } from './plans.js';
+import { rehearse, firstSteps } from '@barrow/core';
+import { passage, planOf, typicalMs } from './plans.js';
 
-const whole = stepNames.reduce((sum, s) => sum + typicalMs[s], 0);
+const whole = firstSteps.reduce((sum, s) => sum + typicalMs[s], 0);
 
 describe('a rehearsal', () => {
   it('takes the first wave, the soak, and then as many rounds as the limit asks for', () => {
@@ -18,14 +18,23 @@ describe('a rehearsal', () => {
 
   it('tells when each device is down, and for how long', () => {
     const r = rehearse(planOf({ devices: 1, first: 0 }), 5000);
-    const downFrom = 5000 + stepNames.slice(0, stepNames.indexOf('reboot')).reduce((sum, s) => sum + typicalMs[s], 0);
+    const downFrom = 5000 + firstSteps.slice(0, firstSteps.indexOf('reboot')).reduce((sum, s) => sum + typicalMs[s], 0);
     expect(r.runs[0]).toMatchObject({
       beginsAt: 5000,
       endsAt: 5000 + whole,
       downFrom,
       downUntil: downFrom + typicalMs.reboot + typicalMs.return,
+      downs: 1,
+      downMs: typicalMs.reboot + typicalMs.return,
     });
     expect(r.mostDown).toBe(1);
+  });
+
+  it('tells of two images how often it is down, and how long in all', () => {
+    const r = rehearse(planOf({ devices: 1, first: 0, each: [{ passage: passage(['4.2.1', '4.3.0', '5.0.0']) }] }), 0);
+    expect(r).toMatchObject({ endsAt: 2 * whole, mostDown: 1 });
+    expect(r.runs[0]).toMatchObject({ downs: 2, downMs: 2 * (typicalMs.reboot + typicalMs.return) });
+    expect(r.runs[0]!.downUntil! - r.runs[0]!.downFrom!).toBe(whole + typicalMs.reboot + typicalMs.return);
   });
 
   it('keeps every limit and comes within a twentieth of the bound that the limits allow', () => {

@@ -2,6 +2,8 @@ import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import {
   apply,
+  whyWaiting,
+  check,
   checkWord,
   decide,
   fold,
@@ -9,21 +11,21 @@ import {
   initialState,
   Ledger,
   rolloutEventSchema,
-  stepNames,
+  firstSteps,
   type Command,
   type Plan,
   type RolloutEvent,
   type RolloutState,
 } from '@barrow/core';
-import { allHoldings, clash, decideByFullScan, harm, holdings, isDoubtful, stepAt } from './full-scan.js';
-import { planOf } from './plans.js';
+import { needOf, allHoldings, clash, decideByFullScan, harm, holdings, isDoubtful, stepAt, namedAt } from './full-scan.js';
+import { passage, planOf } from './plans.js';
 
 /** A world in which anything may happen in any order; it watches the rules while it plays. */
 class World {
   state: RolloutState;
   now = 1_000_000;
   readonly journal: RolloutEvent[] = [];
-  /** Activations begun in the present attempt of a run, without a device's word that it was not done. */
+  /** Activations begun in the present attempt of a leg, without a device's word that it was not done. */
   readonly #activations = new Map<string, number>();
   readonly #past = new Set<string>();
 
@@ -47,15 +49,20 @@ class World {
       const run = this.state.runs[this.state.indexOf.get(event.run)!]!;
       if (before === 'held') expect(run.pastReturn, `${event.step} was begun while held`).toBe(true);
       if (event.step === 'activate') {
-        const begun = (this.#activations.get(event.run) ?? 0) + 1;
+        const leg = `${event.run}/${event.leg ?? 0}`;
+        const begun = (this.#activations.get(leg) ?? 0) + 1;
         expect(begun, 'activate was issued twice').toBe(1);
-        this.#activations.set(event.run, begun);
+        this.#activations.set(leg, begun);
         this.#past.add(event.run);
       }
     }
-    if (event.kind === 'reconciled' && event.step === 'activate' && event.truth === 'not-done') this.#activations.delete(event.run);
+    if (event.kind === 'reconciled' && event.step === 'activate' && event.truth === 'not-done')
+      this.#activations.delete(`${event.run}/${event.leg ?? 0}`);
     if (event.kind === 'run-retried') {
-      this.#activations.delete(event.run);
+      // What was verified is not done again.
+      const { legs } = this.state.runs[this.state.indexOf.get(event.run)!]!;
+      for (const key of this.#activations.keys())
+        if (key.startsWith(`${event.run}/`) && Number(key.split('/')[1]) >= legs) this.#activations.delete(key);
       this.#past.delete(event.run);
     }
     if (event.kind === 'run-withdrawn' || event.kind === 'run-skipped')
@@ -68,11 +75,16 @@ class World {
       expect(wave.ended.failed - wave.forgiven, 'a gate was passed over its failure limit').toBeLessThan(gate.failureLimit);
     }
     this.journal.push(rolloutEventSchema.parse(event));
+    const legOf = (id: string): number => namedAt(this.state, this.state.indexOf.get(id)!).leg ?? 0;
+    const leg = 'run' in event && event.run !== undefined ? legOf(event.run) : 0;
     this.state = apply(this.state, event);
+    // A leg that is behind it is one after which it may rest.
+    if ('run' in event && event.run !== undefined && legOf(event.run) > leg) this.#past.delete(event.run);
     this.ledger.follow(this.state, event);
     const states = this.together.map((w) => w.state);
     expect(harm(states)).toBeNull();
     if (event.kind !== 'stretch-entered') return;
+    expect(needOf(this.state, this.state.indexOf.get(event.run)!), `${event.run} was begun before what it needs`).toBeNull();
     const all = allHoldings(states);
     const mine = all.find(({ who }) => who === `${this.plan.id}/${event.run}`)!;
     expect(
@@ -117,6 +129,7 @@ class World {
     this.plan.runs.forEach((run, i) => {
       const { phase, wave, stretch, wish } = this.state.runs[i]!;
       if ((phase !== 'waiting' && phase !== 'parked') || wave !== this.state.wave || entering.includes(run.id) || wish) return;
+      if (needOf(this.state, i) !== null) return;
       expect(clash(holdings(this.plan, i, stretch), held, states), `${run.id} waits without need`).not.toBeNull();
     });
   }
@@ -129,13 +142,15 @@ class World {
         return this.happen({ kind: 'stretch-entered', at, run, stretch, attempt, claims: [...claims] });
       }
       case 'begin-step':
-        return this.happen({ kind: 'step-begun', at, run: command.run, step: command.step, attempt: command.attempt });
+        return this.happen({ ...command, kind: 'step-begun', at });
       case 'reconcile':
-        return this.happen({ kind: 'reconcile-begun', at, run: command.run, step: command.step });
+        return this.happen({ ...command, kind: 'reconcile-begun', at });
       case 'skip-run':
         return this.happen({ kind: 'run-skipped', at, run: command.run, by: command.by, reason: command.reason });
       case 'withdraw-run':
         return this.happen({ kind: 'run-withdrawn', at, run: command.run, reason: command.reason });
+      case 'end-needless':
+        return this.happen({ ...command, kind: 'run-needless', at });
       case 'open-wave':
         return this.happen({ kind: 'wave-opened', at, wave: command.wave });
       case 'end-wave':
@@ -161,18 +176,28 @@ class World {
     const busy = this.runsIn('busy');
     const asking = this.runsIn('asking');
     const pick = <T>(list: T[]): T => list[which % list.length]!;
-    const stepOf = (index: number) => stepAt(this.state, index);
+    const named = (index: number) => namedAt(this.state, index);
     const { phase } = this.state;
     if (what < 50 && busy.length > 0) {
       const { id, index } = pick(busy);
-      this.happen({ kind: 'step-done', at, run: id, step: stepOf(index) });
+      const behind = { kind: 'leg-skipped', at, run: id, leg: named(index).leg ?? 0, reason: 'it was further on' } as const;
+      const there = { kind: 'run-skipped', at, run: id, by: 'Barrow', reason: 'there already' } as const;
+      if (
+        which % 7 === 0 &&
+        stepAt(this.state, index) === 'preflight' &&
+        check(this.state, there) === null &&
+        !this.state.runs[index]!.wish
+      )
+        this.happen(there);
+      else if (which % 5 === 0 && stepAt(this.state, index) === 'preflight' && check(this.state, behind) === null) this.happen(behind);
+      else this.happen({ kind: 'step-done', at, run: id, ...named(index) });
     } else if (what < 58 && busy.length > 0) {
       const { id, index } = pick(busy);
       const cause = which % 2 === 0 ? 'unreachable' : 'image-damaged';
-      this.happen({ kind: 'step-failed', at, run: id, step: stepOf(index), cause, detail: 'so it was' });
+      this.happen({ kind: 'step-failed', at, run: id, ...named(index), cause, detail: 'so it was' });
     } else if (what < 66 && asking.length > 0) {
       const { id, index } = pick(asking);
-      this.happen({ kind: 'reconciled', at, run: id, step: stepOf(index), truth: which % 2 === 0 ? 'done' : 'not-done', detail: 'asked' });
+      this.happen({ kind: 'reconciled', at, run: id, ...named(index), truth: which % 2 === 0 ? 'done' : 'not-done', detail: 'asked' });
     } else if (what < 74) this.now += (which % 100) * 1000;
     else if (what < 78 && phase === 'running') this.happen({ kind: 'held', at, by: 'somebody', reason: 'a word' });
     else if (what < 84 && phase === 'held') this.happen({ kind: 'continued', at, by: 'somebody' });
@@ -208,13 +233,13 @@ class World {
       for (const { id, index } of this.runsIn('ended'))
         if (isDoubtful(this.state, index)) this.happen({ kind: 'run-released', at: this.now, run: id, by: 'somebody', reason: 'seen' });
       for (const { id, index } of this.runsIn('busy'))
-        this.happen({ kind: 'step-done', at: this.now, run: id, step: stepAt(this.state, index) });
+        this.happen({ kind: 'step-done', at: this.now, run: id, ...namedAt(this.state, index) });
       for (const { id, index } of this.runsIn('asking'))
         this.happen({
           kind: 'reconciled',
           at: this.now,
           run: id,
-          step: stepAt(this.state, index),
+          ...namedAt(this.state, index),
           truth: 'done',
           detail: 'asked',
         });
@@ -223,6 +248,18 @@ class World {
     }
   }
 }
+
+/** Runs of one, two or three images. */
+const several = ['4.2.1', '4.3.0', '5.0.0', '5.1.0'];
+const legs = [2, 3, 4].map((n) => ({ passage: passage(several.slice(0, n)) }));
+const passages = fc.array(fc.constantFrom(...legs), { minLength: 16, maxLength: 16 });
+/** Each may need some of those before it, from its first leg or its second on. */
+const needs = fc
+  .array(fc.array(fc.record({ leg: fc.integer({ min: 0, max: 1 }), back: fc.integer({ min: 1, max: 5 }) }), { maxLength: 2 }), {
+    minLength: 16,
+    maxLength: 16,
+  })
+  .map((all) => all.map((list, i) => ({ needs: list.map(({ leg, back }) => ({ leg, device: `d${i + 1 - back}` })) })));
 
 const shapes = fc.record({
   devices: fc.integer({ min: 1, max: 12 }),
@@ -249,7 +286,8 @@ describe('the scheduler, whatever happens in whatever order', () => {
   it('lets nobody go down above who is writing, nor two of a ring, nor the last feed, over two rollouts and many restarts', () => {
     const moves = fc.array(fc.tuple(fc.integer({ min: 0, max: 99 }), fc.nat(1000), fc.boolean()), { maxLength: 160 });
     fc.assert(
-      fc.property(shapes, shapes, guards, moves, (one, two, each, all) => {
+      fc.property(shapes, shapes, guards, passages, needs, moves, (one, two, hanging, of, needed, all) => {
+        const each = hanging.map((h, i) => ({ ...h, ...of[i]!, ...needed[i]! }));
         const ledger = new Ledger();
         const together: World[] = [];
         const a = new World(planOf({ ...one, devices: Math.min(one.devices, 8), each, id: 'r-a' }), ledger, together);
@@ -280,16 +318,22 @@ describe('the scheduler, whatever happens in whatever order', () => {
 
   it('keeps every limit, gate and point of no return, agrees with the full scan, and comes to an end', () => {
     fc.assert(
-      fc.property(shapes, fc.array(fc.tuple(fc.integer({ min: 0, max: 99 }), fc.nat(1000)), { maxLength: 220 }), (shape, moves) => {
-        const world = new World(planOf(shape));
-        world.settle();
-        for (const [what, which] of moves) if (world.state.phase !== 'ended' || what >= 94) world.act(what, which);
-        world.finish();
-        expect(world.state.phase).toBe('ended');
-        expect(world.runsIn('ended').length).toBe(world.plan.runs.length);
-        // After a crash the state is the fold of the journal, and nothing else.
-        expect(fold(world.plan, world.journal)).toEqual(world.state);
-      }),
+      fc.property(
+        shapes,
+        passages,
+        needs,
+        fc.array(fc.tuple(fc.integer({ min: 0, max: 99 }), fc.nat(1000)), { maxLength: 220 }),
+        (shape, each, needed, moves) => {
+          const world = new World(planOf({ ...shape, each: each.map((e, i) => ({ ...e, ...needed[i]! })) }));
+          world.settle();
+          for (const [what, which] of moves) if (world.state.phase !== 'ended' || what >= 94) world.act(what, which);
+          world.finish();
+          expect(world.state.phase).toBe('ended');
+          expect(world.runsIn('ended').length).toBe(world.plan.runs.length);
+          // After a crash the state is the fold of the journal, and nothing else.
+          expect(fold(world.plan, world.journal)).toEqual(world.state);
+        },
+      ),
       { numRuns: 150 },
     );
   });
@@ -302,7 +346,7 @@ describe('the scheduler, case by case', () => {
     return world;
   };
   const complete = (world: World, id: string) => {
-    for (const step of stepNames) {
+    for (const step of firstSteps) {
       world.happen({ kind: 'step-done', at: world.now, run: id, step });
       world.settle();
     }
@@ -372,7 +416,7 @@ describe('the scheduler, case by case', () => {
   it('lets a run past its point of no return go on while held and while stopping', () => {
     const world = started({ first: 0, atOnce: 1, devices: 2 });
     const { id } = world.runsIn('busy')[0]!;
-    for (const step of stepNames.slice(0, stepNames.indexOf('activate'))) {
+    for (const step of firstSteps.slice(0, firstSteps.indexOf('activate'))) {
       world.happen({ kind: 'step-done', at: world.now, run: id, step });
       world.settle();
     }
@@ -383,7 +427,7 @@ describe('the scheduler, case by case', () => {
     expect(world.decide()).toEqual([]);
     expect(world.state.runs[0]!.phase).toBe('busy');
     expect(world.state.runs[1]!.outcome).toBe('withdrawn');
-    for (const step of stepNames.slice(stepNames.indexOf('confirm-next-boot'))) {
+    for (const step of firstSteps.slice(firstSteps.indexOf('confirm-next-boot'))) {
       world.happen({ kind: 'step-done', at: world.now, run: id, step });
       world.settle();
     }
@@ -392,9 +436,9 @@ describe('the scheduler, case by case', () => {
   });
 
   it('asks the device after a crash in activate or reboot, and begins everything else again', () => {
-    for (const step of stepNames) {
+    for (const step of firstSteps) {
       const world = started({ first: 0, atOnce: 1, devices: 1 });
-      for (const before of stepNames.slice(0, stepNames.indexOf(step))) {
+      for (const before of firstSteps.slice(0, firstSteps.indexOf(step))) {
         world.happen({ kind: 'step-done', at: world.now, run: 'd1', step: before });
         world.settle();
       }
@@ -406,7 +450,7 @@ describe('the scheduler, case by case', () => {
 
   it('finishes what must not be left half-done before the service stops, and no more', () => {
     const world = started({ first: 0, atOnce: 1, devices: 2 });
-    for (const step of stepNames.slice(0, stepNames.indexOf('activate') + 1)) {
+    for (const step of firstSteps.slice(0, firstSteps.indexOf('activate') + 1)) {
       world.happen({ kind: 'step-done', at: world.now, run: 'd1', step });
       if (step !== 'activate') world.settle();
     }
@@ -451,7 +495,7 @@ describe('the scheduler, case by case', () => {
     world.settle();
     expect(world.state.runs[world.state.indexOf.get(id)!]).toMatchObject({ outcome: 'skipped', detail: 'r', wish: null });
     const other = world.runsIn('busy')[0]!.id;
-    for (const step of stepNames.slice(0, stepNames.indexOf('activate'))) {
+    for (const step of firstSteps.slice(0, firstSteps.indexOf('activate'))) {
       world.happen({ kind: 'step-done', at: 2, run: other, step });
       world.settle();
     }
@@ -482,5 +526,168 @@ describe('the scheduler, case by case', () => {
     refused({ kind: 'gate-passed', at: 1, wave: 0 });
     refused({ kind: 'wave-opened', at: 1, wave: 1 });
     refused({ kind: 'rollout-ended', at: 1 });
+  });
+
+  describe('with several images on the way', () => {
+    const twoLegs = { devices: 1, first: 0, each: [{ passage: passage(['4.2.1', '4.3.0', '5.0.0']) }] };
+    const done = (world: World, steps: number) => {
+      for (let n = 0; n < steps; n++) {
+        world.happen({ kind: 'step-done', at: world.now, run: 'd1', ...namedAt(world.state, 0) });
+        world.settle();
+      }
+    };
+
+    it('takes each in its turn, names its leg, and is verified after the last', () => {
+      const world = started(twoLegs);
+      done(world, 9);
+      expect(world.state.runs[0]).toMatchObject({ phase: 'busy', legs: 1, pastReturn: false, outcome: null });
+      expect(world.journal.at(-1)).toMatchObject({ kind: 'step-begun', step: 'preflight', leg: 1 });
+      expect(check(world.state, { kind: 'step-done', at: 0, run: 'd1', step: 'preflight' })).toMatch(
+        /preflight of leg 2, not at preflight of leg 1/,
+      );
+      done(world, 9);
+      expect(world.state.runs[0]).toMatchObject({ phase: 'ended', outcome: 'verified' });
+    });
+
+    it('may be stopped between two of them, and says how far it came', () => {
+      const world = started(twoLegs);
+      done(world, 8);
+      world.happen({ kind: 'stop-asked', at: world.now, by: 'somebody' });
+      world.settle();
+      expect(world.state.runs[0]!.phase).toBe('busy');
+      done(world, 1);
+      expect(world.state.runs[0]).toMatchObject({ outcome: 'withdrawn', detail: 'stopped before preflight; it was brought to 4.3.0' });
+    });
+
+    it('counts as failed, never as not begun, when its second image cannot be begun with', () => {
+      const world = started(twoLegs);
+      const fail = { kind: 'step-failed', run: 'd1', step: 'preflight', cause: 'unreachable', detail: 'silent' } as const;
+      done(world, 9);
+      world.happen({ ...fail, at: world.now, leg: 1 });
+      expect(world.state.runs[0]).toMatchObject({ outcome: 'failed', legs: 1 });
+      const other = started(twoLegs);
+      other.happen({ ...fail, at: other.now });
+      expect(other.state.runs[0]).toMatchObject({ outcome: 'not-begun', legs: 0 });
+    });
+
+    it('is retried from the first that was not verified', () => {
+      const world = started(twoLegs);
+      done(world, 11);
+      world.happen({ kind: 'step-failed', at: world.now, run: 'd1', step: 'transfer', leg: 1, cause: 'never-asked', detail: 'silent' });
+      world.settle();
+      world.happen({ kind: 'run-retried', at: world.now, run: 'd1', by: 'somebody' });
+      world.settle();
+      if (world.state.phase === 'held') world.happen({ kind: 'continued', at: world.now, by: 'somebody' });
+      world.settle();
+      expect(world.journal.at(-1)).toMatchObject({ kind: 'step-begun', step: 'preflight', leg: 1, attempt: 2 });
+    });
+
+    it('goes past what is behind it, but not past its last, nor when something was changed', () => {
+      const world = started(twoLegs);
+      world.happen({ kind: 'leg-skipped', at: world.now, run: 'd1', leg: 0, reason: 'it runs 4.3.0 already' });
+      expect(world.state.runs[0]).toMatchObject({ phase: 'parked', legs: 1, claims: null });
+      world.settle();
+      expect(check(world.state, { kind: 'leg-skipped', at: 0, run: 'd1', leg: 1, reason: 'so' })).toBe('there is no leg after it');
+      expect(check(world.state, { kind: 'leg-skipped', at: 0, run: 'd1', leg: 0, reason: 'so' })).toBe('that is not leg 1');
+      const changed = started(twoLegs);
+      done(changed, 5);
+      expect(check(changed.state, { kind: 'leg-skipped', at: 0, run: 'd1', leg: 0, reason: 'so' })).toMatch(/past its point of no return/);
+    });
+  });
+
+  describe('when one device needs another', () => {
+    // d2 needs d1, d3 needs d2.
+    const chain = {
+      devices: 3,
+      first: 0,
+      atOnce: 3,
+      gate: { soakMs: 0, failureLimit: 9, approval: false },
+      each: [{ site: 'a' }, { site: 'a', needs: [{ leg: 0, device: 'd1' }] }, { site: 'a', needs: [{ leg: 0, device: 'd2' }] }],
+    };
+    const outcomes = (world: World) => world.state.runs.map((r) => r.outcome);
+    const failFirst = (world: World) => {
+      world.happen({ kind: 'step-failed', at: world.now, run: 'd1', step: 'preflight', cause: 'image-damaged', detail: 'so it was' });
+      world.settle();
+    };
+    const why = (world: World, i: number) => whyWaiting(world.state, i, world.ledger, (h) => h.run)?.text;
+
+    it('begins it only after the other was verified, and says for whom it waits', () => {
+      const world = started(chain);
+      expect(world.runsIn('busy').map((r) => r.id)).toEqual(['d1']);
+      expect(why(world, 1)).toBe('waits for sw-1, which has to be done first');
+      complete(world, 'd1');
+      expect(world.runsIn('busy').map((r) => r.id)).toEqual(['d2']);
+      complete(world, 'd2');
+      expect(world.runsIn('busy').map((r) => r.id)).toEqual(['d3']);
+    });
+
+    it('does not begin it when the other failed, nor what needs that, and begins them again with its retry', () => {
+      const world = started(chain);
+      failFirst(world);
+      expect(outcomes(world)).toEqual(['failed', 'not-begun', 'not-begun']);
+      expect(world.state.runs[1]).toMatchObject({ cause: 'needed-run', detail: 'sw-1 has to be done first, and has ended failed' });
+      expect(checkWord(world.state, { kind: 'run-retried', at: 0, run: 'd2', by: 'somebody' })).toMatch(/needs sw-1: retry that one/);
+      world.happen({ kind: 'run-retried', at: world.now, run: 'd1', by: 'somebody' });
+      world.settle();
+      expect(outcomes(world)).toEqual([null, null, null]);
+      for (const id of ['d1', 'd2', 'd3']) complete(world, id);
+      expect(outcomes(world)).toEqual(['verified', 'verified', 'verified']);
+    });
+
+    it('takes it for done when it was there already, and not when a person left it out', () => {
+      const there = started(chain);
+      there.happen({ kind: 'run-skipped', at: there.now, run: 'd1', by: 'Barrow', reason: 'there already' });
+      there.settle();
+      expect(there.runsIn('busy').map((r) => r.id)).toEqual(['d2']);
+      const left = started(chain);
+      left.happen({ kind: 'skip-asked', at: left.now, run: 'd1', by: 'somebody', reason: 'not today' });
+      left.happen({ kind: 'step-done', at: left.now, run: 'd1', step: 'preflight' });
+      left.settle();
+      expect(outcomes(left)).toEqual(['skipped', 'not-begun', 'not-begun']);
+    });
+
+    it('lets it take its first image before, where only the second needs the other', () => {
+      const two = passage(['4.2.1', '4.3.0', '5.0.0']);
+      const world = started({
+        ...chain,
+        devices: 2,
+        each: [{ site: 'a' }, { site: 'a', passage: two, needs: [{ leg: 1, device: 'd1' }] }],
+      });
+      expect(world.runsIn('busy').map((r) => r.id)).toEqual(['d1', 'd2']);
+      for (let n = 0; n < 9; n++) {
+        world.happen({ kind: 'step-done', at: world.now, run: 'd2', ...namedAt(world.state, 1) });
+        world.settle();
+      }
+      expect(world.state.runs[1]).toMatchObject({ phase: 'parked', legs: 1 });
+      failFirst(world);
+      expect(world.state.runs[1]).toMatchObject({ outcome: 'failed', cause: 'needed-run' });
+    });
+
+    it('plans what is needed no later than who needs it', () => {
+      const made = planOf({ devices: 3, first: 1, each: [{ site: 'a', needs: [{ leg: 0, device: 'd3' }] }] });
+      expect(made.runs.filter((r) => r.wave === 0).map((r) => r.id)).toEqual(['d1', 'd3']);
+      expect(made.runs.find((r) => r.id === 'd1')!.needs).toEqual([{ leg: 0, run: 'd3' }]);
+    });
+
+    it('keeps the storage of what it is handled through for one at a time, and changes as many at once as that allows', () => {
+      const made = passage();
+      const stretches = made.stretches.map((s) => ({
+        ...s,
+        ...(s.name === 'transfer' ? { ofParent: { storage: true as const } } : s.name === 'change' ? { ofParent: { most: 2 } } : {}),
+      }));
+      const via = { site: 'a', via: 'c1', passage: { ...made, stretches } };
+      const world = started({ devices: 4, first: 0, atOnce: 4, each: [via, via, via, via] });
+      const done = (id: string) => {
+        world.happen({ kind: 'step-done', at: world.now, run: id, ...namedAt(world.state, world.state.indexOf.get(id)!) });
+        world.settle();
+      };
+      for (const id of ['d1', 'd2', 'd3', 'd4']) [0, 1].forEach(() => done(id));
+      const inStretch = (n: number) => world.runsIn('busy').filter(({ index }) => world.state.runs[index]!.stretch === n);
+      expect(inStretch(1)).toHaveLength(1);
+      expect(why(world, 3)).toMatch(/which brings an image to the same storage/);
+      for (let round = 0; round < 4; round++) [0, 1].forEach(() => done(inStretch(1)[0]!.id));
+      expect(inStretch(2)).toHaveLength(2);
+      expect(why(world, world.runsIn('parked')[0]!.index)).toBe('waits for its turn: 2 at once on what it is handled through');
+    });
   });
 });

@@ -1,17 +1,18 @@
+export { familySchema } from './schema/family.js';
+export { usesShell, usesWeb } from './schema/walk.js';
 export {
-  familySchema,
   hasShell,
   isUpgradable,
+  throughParent,
+  wayOf,
   procedureNames,
-  usesShell,
-  usesWeb,
   type Family,
   type FamilyWithShell,
   type Procedure,
   type ProcedureName,
   type ProcedureStep,
-  type UpgradableFamily,
-} from './schema/family.js';
+  type FamilyWay,
+} from './schema/shape.js';
 export {
   FamilyFileError,
   loadFamilies,
@@ -22,6 +23,7 @@ export {
   type FamilyFiles,
 } from './schema/load.js';
 export { comparesBy } from './schema/proof.js';
+export { whatWorks } from './schema/works.js';
 export { remarksOfSense, type SenseFault } from './schema/sense.js';
 export { recognise, type Heard, type Recognised } from './recognise.js';
 export {

@@ -1,5 +1,5 @@
 import { pattern } from '@barrow/core';
-import type { Family } from './schema/family.js';
+import type { Family } from './schema/shape.js';
 
 /** Everything that probes heard, by probe; what was not heard is absent or null. */
 export interface Heard {

@@ -8,6 +8,7 @@ import {
   isUpgradable,
   loadFamilies,
   parseFamily,
+  whatWorks,
   recognise,
   remarksOfSense,
   shippedFamilies,
@@ -31,7 +32,15 @@ function faults(changed: string) {
 describe('a family file', () => {
   it('that ships is without fault', () => {
     const families = [...loadFamilies().values()];
-    expect(families.filter(isUpgradable).map((f) => f.family)).toEqual(['tarnbrook-access', 'wendlock-branch']);
+    expect(families.filter(isUpgradable).map((f) => f.family)).toEqual([
+      'fennwave-ap',
+      'fennwave-controller',
+      'owlpane-camera',
+      'stavewell-strip',
+      'tarnbrook-access',
+      'tarnbrook-core',
+      'wendlock-branch',
+    ]);
     expect(new Set(families.map((f) => f.kind)).size).toBe(kinds.length - 1);
   });
 
@@ -41,8 +50,8 @@ describe('a family file', () => {
     ['a span without a unit', 'preflight: 12 s', 'preflight: 12', /expected string|span of time/],
     [
       'a key that nobody knows',
-      'pointOfNoReturn: activate',
-      'pointOfNoReturn: activate\nwarrantyUntil: 2030',
+      'staging: { by: tftp }',
+      'staging: { by: tftp }\nwarrantyUntil: 2030',
       /[Uu]nrecognized key.*warrantyUntil/,
     ],
     ['a step of no kind', '      - say: tell unit\n', '      - shout: tell unit\n', /a step is exactly one of/],
@@ -60,7 +69,9 @@ describe('a family file', () => {
   });
 
   it('without a procedure is refused', () => {
-    expect(faults(text.replace('  verify-image:\n', '  verify-imago:\n')).map((f) => f.where)).toContain('procedures.verify-image');
+    expect(faults(text.replace('  verify-image:\n', '  verify-imago:\n')).map((f) => f.message)).toContain(
+      'the procedure verify-image is missing, without which there is no verify-image',
+    );
   });
 });
 
@@ -129,12 +140,25 @@ describe('what a family file says and cannot mean', () => {
       "staging: { by: tftp }\nasks: { name: '{serial}.bin' }",
       /nothing can fill \{serial\}/,
     ],
+    ['a step of a way that nobody knows', '{ preflight: 12 s }', '{ fly: 12 s }', /exactly one of preflight.*; here stands fly/],
+    ['two steps of a way in one', '{ preflight: 12 s }', '{ preflight: 12 s, backup: 2 s }', /exactly one of/],
+    ['a way that verifies nothing', ', { checks: 15 s }', '', /checks is missing, without which nothing is verified/],
+    ['a way that looks at nothing before', '{ preflight: 12 s }, ', '', /preflight is missing, without which nobody looks/],
     [
-      'a page where a rollout speaks to a shell',
-      '      - say: keep settings\n',
-      '      - get: /keep\n      - say: keep settings\n',
-      /speaks to the shell/,
+      'a way that looks too late',
+      '[{ preflight: 12 s }, { backup: 8 s }]',
+      '[{ backup: 8 s }, { preflight: 12 s }]',
+      /does not begin with preflight/,
     ],
+    ['a step that stands twice', '{ reboot: 2 s }', '{ reboot: 2 s }, { backup: 2 s }', /backup stands in it twice/],
+    ['a point of no return that is no step', 'pointOfNoReturn: activate', 'pointOfNoReturn: upload', /has no step upload/],
+    [
+      'a second way of the same component',
+      'ways:\n',
+      'ways:\n  - { name: x, stretches: { a: [{ preflight: 1 s }, { checks: 1 s }] }, pointOfNoReturn: checks, returns: { within: 1 s } }\n',
+      /never taken/,
+    ],
+    ['ways without a way for the image', 'travel: { how: device-pulls, protocol: tftp }', '', /travel is missing/],
     ['a comparison with nothing', "check: { value: '${work}', is: idle }", "check: { value: '${work}' }", /compares with nothing/],
   ];
   it.each(cases)('%s is refused at its line', (_, before, after, message) => {
@@ -189,5 +213,20 @@ describe('recognising', () => {
     const found = recognise(families, { sip: { userAgent: 'Tollard D40/2.8.1 (hw B)', server: null } });
     expect(found?.family.family).toBe('tollard-desk');
     expect(found?.caught).toEqual({ model: 'D40', firmware: '2.8.1', hardwareRevision: 'B' });
+  });
+});
+
+describe('what a family file makes possible', () => {
+  const worksOf = (name: string): string => whatWorks(loadFamilies().get(name)!).join('\n');
+  it('is said of each way, and of what is missing and why', () => {
+    expect(worksOf('tarnbrook-core')).toContain(
+      'A boot loader is upgraded: a boot loader into its bay, then a restart (preflight, backup, transfer',
+    );
+    expect(worksOf('tarnbrook-access')).not.toMatch(/cannot|not saved|Nothing/);
+    expect(worksOf('fennwave-ap')).toContain('Its settings are not saved: there is no procedure `configuration`.');
+    expect(worksOf('fennwave-ap')).toContain('all of it through its parent');
+    expect(worksOf('fennwave-controller')).toContain('Images of fennwave-ap are put ahead there.');
+    expect(worksOf('tollard-desk')).toContain('Nothing of it is upgraded: it has no `ways`.');
+    expect(worksOf('tollard-handset')).toContain('only its parent can tell of it');
   });
 });

@@ -1,12 +1,11 @@
 import { describe, expect, it } from 'vitest';
-import type { LiveEvent, Report, RolloutEvent } from '@barrow/core';
-import { loadFamilies, type UpgradableFamily } from '@barrow/families';
+import { makePassage, type LiveEvent, type Report, type RolloutEvent, type RolloutState } from '@barrow/core';
+import { loadFamilies, wayOf } from '@barrow/families';
 import { Live } from '../src/live.js';
 import { reportCsv } from '../src/report/csv.js';
 import { reportPage } from '../src/report/html.js';
-import { typicalDurations } from '../src/runner/planning.js';
-import { follow } from '../src/runner/runner.js';
-import { hideSecrets } from '../src/runner/secrets.js';
+import { follow, traceOf } from '../src/runner/trail.js';
+import { hideSecrets } from '../src/touch/secrets.js';
 
 describe('secrets of settings', () => {
   const families = loadFamilies();
@@ -25,21 +24,30 @@ describe('the trail of a run', () => {
     kind === 'step-begun' ? { kind, at, run: 'd', step: 'reboot', attempt: 1 } : { kind, at, run: 'd', step: 'reboot', facts };
   it('keeps when a step was first begun, however often it is begun again, and its facts', () => {
     const trails = new Map();
-    for (const event of [step('step-begun', 5), step('step-begun', 9), step('step-done', 12, { sentAt: 7 })]) follow(trails, event);
-    expect(trails.get('d').get('reboot')).toEqual({ begunAt: 5, endedAt: 12, facts: { sentAt: 7 } });
-    follow(trails, { kind: 'run-retried', at: 20, run: 'd', by: 'a' });
-    expect(trails.has('d')).toBe(false);
+    const state = (legs: number) => ({ indexOf: new Map([['d', 0]]), runs: [{ legs }] }) as unknown as RolloutState;
+    for (const event of [step('step-begun', 5), step('step-begun', 9), step('step-done', 12, { sentAt: 7 })])
+      follow(trails, event, state(0));
+    expect(traceOf(trails, 'd', 'reboot')).toEqual({ begunAt: 5, endedAt: 12, facts: { sentAt: 7 } });
+    // A leg that is behind it stays behind it.
+    follow(trails, { kind: 'run-retried', at: 20, run: 'd', by: 'a' }, state(1));
+    expect(traceOf(trails, 'd', 'reboot')).toBeDefined();
+    follow(trails, { kind: 'run-retried', at: 20, run: 'd', by: 'a' }, state(0));
+    expect(traceOf(trails, 'd', 'reboot')).toBeUndefined();
   });
 });
 
 describe('durations', () => {
-  const family = loadFamilies().get('tarnbrook-access') as UpgradableFamily;
+  const way = wayOf(loadFamilies().get('tarnbrook-access')!, 'system')!;
+  const durations = (bytes: number, timeScale: number): Record<string, number> => {
+    const leg = { image: 'a', component: 'system', from: '1', to: '2', bytes, way };
+    return Object.fromEntries(makePassage([leg], timeScale).steps.map((s) => [s.step, s.typicalMs]));
+  };
   it('grow with the image for the transfer only, and shrink with the time scale', () => {
-    const small = typicalDurations(family, 0, 1);
-    const large = typicalDurations(family, 10 * 1024 * 1024, 1);
-    expect(large.transfer - small.transfer).toBe(10 * family.durations.transferPerMiB);
+    const small = durations(0, 1);
+    const large = durations(10 * 1024 * 1024, 1);
+    expect(large['transfer']! - small['transfer']!).toBe(220_000);
     expect({ ...large, transfer: 0 }).toEqual({ ...small, transfer: 0 });
-    expect(typicalDurations(family, 0, 10).return).toBe(Math.round(small.return / 10));
+    expect(durations(0, 10)['return']).toBe(Math.round(small['return']! / 10));
   });
 });
 

@@ -1,7 +1,7 @@
 import { CauseError } from '@barrow/core';
 import { loadFamilies } from '@barrow/families';
 import { describe, expect, it } from 'vitest';
-import { hideInDetail, hideSecrets, hideWords, withoutSecrets } from '../src/runner/secrets.js';
+import { hideInDetail, hideSecrets, hideWords, withoutSecrets } from '../src/touch/secrets.js';
 
 const family = loadFamilies().get('tarnbrook-access')!;
 

@@ -39,12 +39,14 @@ export async function openControl(fleet: Fleet, port = 0): Promise<{ url: string
         return answer(200, { device, fault: what, on: request.method === 'PUT' });
       }
       if (request.method === 'POST' && device && what === 'power-loss') {
-        fleet.device(device).losePower();
-        return answer(200, { device, powerLosses: fleet.device(device).counters.powerLosses });
+        const machine = fleet.machine(device);
+        machine.losePower();
+        return answer(200, { device, powerLosses: machine.counters.powerLosses });
       }
       if (request.method === 'POST' && device && what === 'power-on') {
-        fleet.device(device).powerOn();
-        return answer(200, { device, state: fleet.device(device).state });
+        const machine = fleet.machine(device);
+        machine.powerOn();
+        return answer(200, { device, state: machine.state });
       }
       return answer(404, { error: 'GET /, PUT or DELETE /DEVICE/FAULT, POST /DEVICE/power-loss or power-on' });
     } catch (error) {

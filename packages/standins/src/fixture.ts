@@ -1,8 +1,10 @@
 import type { Kind } from '@barrow/core';
+import { sha256, type Inspection } from './image.js';
+import { Machine, machineFaults, type Persistent } from './machine.js';
 import { Shelf } from './shelf.js';
 import type { Part, Surroundings } from './surroundings.js';
 
-/** What a simulated device that is only looked at is; its facts may be changed between a stop and a start. */
+/** What a simulated device is; its facts may be changed between a stop and a start. */
 export interface FixtureFacts {
   readonly name: string;
   readonly site: string;
@@ -15,11 +17,12 @@ export interface FixtureFacts {
   readonly model: string;
   readonly hardwareRevision: string;
   firmware: string;
-  readonly bootLoader: string;
+  bootLoader: string;
 }
 
-/** Faults of answering, which can be switched on by name. */
+/** Faults that can be switched on by name: those of the machine, and those of answering. */
 export const answerFaults = [
+  ...machineFaults,
   'silent',
   'sessions-full',
   'slow-login',
@@ -44,29 +47,57 @@ export interface Door {
 /** Opens what a device answers at; called whenever it comes up. */
 export type Doors = (fixture: Fixture) => Promise<Door[]>;
 
-/** A simulated device that answers and is never upgraded: it says what it is, and counts who asked. */
-export class Fixture {
-  readonly faults = new Set<AnswerFault>();
-  readonly counters = { logins: 0, refusedLogins: 0, located: 0 };
+export interface FixtureOptions {
+  readonly timeScale: number;
+  readonly upDays: number;
+  /** Made when it is first asked for. */
+  readonly hostKey: () => string;
+  readonly doors: Doors;
+  readonly around: () => Surroundings;
+  /** The rows of its ENTITY-MIB; null: one chassis. */
+  readonly parts: ((facts: FixtureFacts) => readonly Part[]) | null;
+  /** Those that are known only through it. */
+  readonly children: () => readonly Fixture[];
+  /** What it is set to from the works. */
+  readonly settings: readonly string[];
+  /** What survived since it last ran. */
+  readonly kept: Persistent | null;
+  readonly inspect?: (file: Buffer) => Inspection;
+  readonly onChange: () => void;
+}
+
+/** A simulated device behind any door: pages, a shell, standards. What it is upgraded with it truly writes and starts. */
+export class Fixture extends Machine<AnswerFault> {
   /** Where it, or its children, can be given an image ahead of an upgrade. */
   readonly shelf: Shelf;
-  state: 'off' | 'up' = 'off';
   #doors: Door[] = [];
-  readonly #startedAt = Date.now();
+  #nextLoader: string | null = null;
 
   constructor(
     readonly facts: FixtureFacts,
-    readonly options: {
-      readonly timeScale: number;
-      readonly upDays: number;
-      readonly hostKey: () => string;
-      readonly doors: Doors;
-      readonly around: () => Surroundings;
-      readonly parts: readonly Part[] | null;
-      /** Those that are known only through it. */
-      readonly children: () => readonly Fixture[];
-    },
+    readonly options: FixtureOptions,
   ) {
+    const { name, model, hardwareRevision, firmware } = facts;
+    const own = {
+      name: `own-${firmware}`,
+      version: firmware,
+      sha256: sha256(Buffer.from(`${model} ${firmware}`)),
+      bytes: 96 * 1024,
+      fault: null,
+    };
+    super({
+      name,
+      model,
+      hardwareRevision,
+      variant: '',
+      timeScale: options.timeScale,
+      upDaysAtStart: options.upDays,
+      initial: options.kept ?? { store: [own], nextBoot: own.name, keptSettings: [...options.settings], boots: 3, hostKey: '' },
+      unsaved: [],
+      ...(options.inspect ? { inspect: options.inspect } : {}),
+      onChange: options.onChange,
+    });
+    if (options.kept) facts.firmware = this.running.version;
     this.shelf = new Shelf(facts.kind === 'controller' ? 300 * 1024 : 512 * 1024);
     if (facts.kind === 'controller') {
       this.shelf.hold(`own-${facts.firmware}.simg`, 96 * 1024, 'running');
@@ -74,15 +105,15 @@ export class Fixture {
     }
   }
 
-  get upSeconds(): number {
-    return this.options.upDays * 86_400 + ((Date.now() - this.#startedAt) / 1000) * this.options.timeScale;
+  get hostKey(): string {
+    return (this.persistent.hostKey ||= this.options.hostKey());
   }
 
   /** The rows of its ENTITY-MIB: one chassis unless the scenario says otherwise. */
   get parts(): readonly Part[] {
     const { facts } = this;
     return (
-      this.options.parts ?? [
+      this.options.parts?.(facts) ?? [
         {
           index: 1,
           description: `${facts.maker} ${facts.model}`,
@@ -107,20 +138,51 @@ export class Fixture {
     return may;
   }
 
-  async start(): Promise<void> {
-    if (this.state === 'up') return;
-    this.state = 'up';
+  /** Writes an image and has it started next; a boot loader is exchanged at the next start. @throws Error in its own words */
+  async install(name: string, file: Buffer): Promise<void> {
+    const unfit = this.unfit(file);
+    if (unfit !== null) throw new Error(unfit);
+    const found = this.look(file);
+    if (found.fault === null && found.component === 'boot-loader') {
+      this.counters.writesBegun++;
+      await this.wait(4);
+      this.counters.writesDone++;
+      this.#nextLoader = found.version;
+      return;
+    }
+    await this.write(name, file, () => undefined);
+    this.choose(name);
+  }
+
+  /** It answers, and restarts a moment later. */
+  restartSoon(): void {
+    void this.wait(1).then(() => this.restart());
+  }
+
+  protected factorySettings(): string[] {
+    return this.options.settings.slice(0, 1);
+  }
+
+  protected async open(): Promise<void> {
     if (this.facts.address !== null && !this.faults.has('silent')) this.#doors = await this.options.doors(this);
   }
 
-  async stop(): Promise<void> {
-    this.state = 'off';
+  protected async close(): Promise<void> {
     const doors = this.#doors.splice(0);
     await Promise.all(doors.map((d) => d.close()));
   }
 
-  async restart(): Promise<void> {
-    await this.stop();
-    await this.start();
+  protected override booted(): void {
+    this.facts.firmware = this.running.version;
+    this.facts.bootLoader = this.#nextLoader ?? this.facts.bootLoader;
+    this.#nextLoader = null;
+    // What it was given to start with is no longer aside.
+    for (const { name, use } of this.shelf.files) if (use === 'staged' && name === this.running.name) this.shelf.drop(name);
+  }
+
+  /** Closes its doors and opens them again, without a restart. */
+  async reopen(): Promise<void> {
+    await this.close();
+    await this.open();
   }
 }

@@ -1,7 +1,8 @@
 import { mkdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
-import { faultNames, StandIn, type FaultName, type Persistent, type StoredImage } from './device.js';
-import { answerFaults, Fixture, type AnswerFault } from './fixture.js';
+import { faultNames, StandIn, type FaultName } from './device.js';
+import type { Persistent, StoredImage } from './machine.js';
+import { answerFaults, Fixture, type AnswerFault, type FixtureFacts } from './fixture.js';
 import { makeImage, sha256 } from './image.js';
 import { makeHostKey } from './net/shell-server.js';
 import { community, factoryVersions, login, scenario, scenarioImages, sites, snmpPort, sshPort, type ScenarioDevice } from './scenario.js';
@@ -25,12 +26,11 @@ export interface FleetOptions {
   readonly more?: number;
 }
 
-/** The simulated devices of the demo scenario: those that can be upgraded, and those that only answer. */
+/** The simulated devices of the demo scenario. */
 export class Fleet {
   readonly devices: readonly StandIn[];
   readonly fixtures: readonly Fixture[];
   readonly #stateFile: string | undefined;
-  readonly #hostKeys: Record<string, string>;
   /** Until then everything counts as up, so that whoever starts first tells of whoever starts last. */
   #started = false;
 
@@ -79,7 +79,6 @@ export class Fleet {
           onChange: () => this.#save(),
         });
       });
-    this.#hostKeys = Object.fromEntries(Object.entries(saved).map(([name, kept]) => [name, kept.hostKey]));
     this.fixtures = scenarioFixtures
       .filter((f) => wanted(f.name))
       .map((f) => {
@@ -103,10 +102,14 @@ export class Fleet {
           {
             timeScale: options.timeScale,
             upDays: 12 + ((index * 31) % 200),
-            hostKey: () => (this.#hostKeys[f.name] ??= makeHostKey()),
+            hostKey: () => saved[f.name]?.hostKey ?? makeHostKey(),
             doors: make.doors,
             around: around(f.name),
-            parts: f.members > 0 ? stackParts(f, serial) : make.maker === '' ? [] : null,
+            parts: f.members > 0 ? (facts) => stackParts(f, serial, facts) : make.maker === '' ? () => [] : null,
+            settings: make.settings({ name: f.name, site: f.site, address: f.host === null ? '' : addressOf(f.site, f.host) }),
+            kept: saved[f.name]?.store ? saved[f.name]! : null,
+            ...(make.inspect ? { inspect: make.inspect } : {}),
+            onChange: () => this.#save(),
             children: () => this.fixtures.filter((c) => scenarioFixtures.find((s) => s.name === c.facts.name)?.parent === f.name),
           },
         );
@@ -123,11 +126,16 @@ export class Fleet {
     return found;
   }
 
-  /** One that only answers. @throws Error when there is none of that name. */
+  /** One of the others. @throws Error when there is none of that name. */
   fixture(name: string): Fixture {
     const found = this.fixtures.find((f) => f.facts.name === name);
-    if (!found) throw new Error(`the fleet has no ${name} that only answers`);
+    if (!found) throw new Error(`the fleet has no ${name} among the others`);
     return found;
+  }
+
+  /** Whichever door it has. @throws Error when there is none of that name. */
+  machine(name: string): StandIn | Fixture {
+    return this.devices.find((d) => d.options.name === name) ?? this.fixture(name);
   }
 
   /** Switches a fault on or off. @throws Error for a name that is none. */
@@ -138,7 +146,7 @@ export class Fleet {
     const faults: Set<string> = fixture ? fixture.faults : this.device(device).faults;
     if (on) faults.add(name as FaultName & AnswerFault);
     else faults.delete(name);
-    if (fixture?.state === 'up') await fixture.restart();
+    if (fixture?.state === 'up') await fixture.reopen();
   }
 
   async start(): Promise<void> {
@@ -147,16 +155,17 @@ export class Fleet {
     this.#save();
   }
 
-  /** Gives one that only answers another SSH host key, as a reflash may. */
+  /** Gives one of the others another SSH host key, as a reflash may. */
   async newHostKey(name: string): Promise<void> {
-    this.#hostKeys[name] = makeHostKey();
-    await this.fixture(name).restart();
+    const fixture = this.fixture(name);
+    fixture.persistent.hostKey = makeHostKey();
+    await fixture.reopen();
   }
 
   /** Lets every agent tell anew who is around it. */
   async refresh(): Promise<void> {
     for (const device of this.devices) device.refresh();
-    await Promise.all(this.fixtures.filter((f) => f.state === 'up').map((f) => f.restart()));
+    await Promise.all(this.fixtures.filter((f) => f.state === 'up').map((f) => f.reopen()));
   }
 
   async stop(): Promise<void> {
@@ -164,9 +173,9 @@ export class Fleet {
   }
 
   #save(): void {
-    if (!this.#stateFile || !this.devices) return;
+    if (!this.#stateFile || !this.devices || !this.fixtures) return;
     const state = {
-      ...Object.fromEntries(Object.entries(this.#hostKeys).map(([name, hostKey]) => [name, { hostKey }])),
+      ...Object.fromEntries(this.fixtures.map((f) => [f.facts.name, f.persistent])),
       ...Object.fromEntries(this.devices.map((d) => [d.options.name, d.persistent])),
     };
     mkdirSync(dirname(this.#stateFile), { recursive: true });
@@ -225,9 +234,15 @@ const fixtureNode = (f: Fixture): Node => {
 };
 
 /** RFC 6933: the stack, and in it a chassis for each member, which has a serial of its own. */
-function stackParts(f: ScenarioFixture, serial: string): Part[] {
+function stackParts(f: ScenarioFixture, serial: string, facts: FixtureFacts): Part[] {
   const { make } = f;
-  const part = { hardware: make.hardwareRevision, loader: make.bootLoader, firmware: make.firmware, maker: make.maker, model: make.model };
+  const part = {
+    hardware: make.hardwareRevision,
+    loader: facts.bootLoader,
+    firmware: facts.firmware,
+    maker: make.maker,
+    model: make.model,
+  };
   return [
     {
       index: 1,

@@ -1,4 +1,5 @@
 import { createHash } from 'node:crypto';
+import { crc32 } from 'node:zlib';
 import { imageMagic, type ImageHeader } from '@barrow/core';
 
 export interface ImageRecipe {
@@ -56,6 +57,7 @@ export type Inspection =
       readonly models: readonly string[];
       readonly revisions: readonly string[];
       readonly variant: string;
+      readonly component: string;
     }
   | { readonly fault: string };
 
@@ -69,10 +71,24 @@ export function inspectImage(file: Buffer): Inspection {
     const payload = file.subarray(10 + length);
     if (payload.length !== header.payloadBytes) return { fault: `damaged, ${payload.length} of ${header.payloadBytes} octets` };
     if (sha256(payload) !== header.payloadSha256) return { fault: 'damaged, digest differs' };
-    return { fault: null, version: header.version, models: header.models, revisions: header.hardwareRevisions, variant: header.variant };
+    const { version, models, hardwareRevisions: revisions, variant, component = 'system' } = header;
+    return { fault: null, version, models, revisions, variant, component };
   } catch {
     return { fault: 'damaged header' };
   }
+}
+
+/**
+ * A power strip's own look at a legacy U-Boot image: its magic, the CRC-32 of its data, and what stands in its name. It shares no
+ * code with the service's reader.
+ */
+export function inspectUboot(file: Buffer): Inspection {
+  if (file.length < 64 || file.readUInt32BE(0) !== 0x27051956) return { fault: 'not an image' };
+  const data = file.subarray(64);
+  if (file.readUInt32BE(12) !== data.length || crc32(data) !== file.readUInt32BE(24)) return { fault: 'damaged' };
+  const [, model, revision, version] = /^(\S+) rev (\S+) ([0-9.]+)/.exec(file.toString('latin1', 32, 64).replace(/\0+$/, '')) ?? [];
+  if (!model || !revision || !version) return { fault: 'damaged header' };
+  return { fault: null, version, models: [model], revisions: [revision], variant: '', component: 'system' };
 }
 
 export { sha256 };

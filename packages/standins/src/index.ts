@@ -1,6 +1,7 @@
 import { fileURLToPath } from 'node:url';
 
-export { faultNames, StandIn, type Counters, type FaultName, type Persistent, type StoredImage } from './device.js';
+export { faultNames, StandIn, type FaultName } from './device.js';
+export type { Counters, Persistent, StoredImage } from './machine.js';
 export { Fleet, writeScenarioImages, type FleetOptions } from './fleet.js';
 export { inspectImage, makeImage, sha256, type ImageRecipe } from './image.js';
 export { libraryAdvisories } from './library/advisories.js';

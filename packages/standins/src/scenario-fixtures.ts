@@ -1,6 +1,7 @@
 import type { Kind } from '@barrow/core';
 import type { Doors } from './fixture.js';
 import * as makers from './fixtures/makers.js';
+import { inspectUboot, type Inspection } from './image.js';
 import type { Site } from './scenario.js';
 import type { Capability } from './surroundings.js';
 
@@ -19,6 +20,10 @@ interface Make {
   readonly tellsInventory: boolean;
   readonly serialPrefix: string;
   readonly doors: Doors;
+  /** What each is set to from the start. */
+  readonly settings: (of: { readonly name: string; readonly site: string; readonly address: string }) => string[];
+  /** How it reads a file; as the open format of the demo fleet when absent. */
+  readonly inspect?: (file: Buffer) => Inspection;
 }
 
 const numbered = (count: number, word = 'port'): string[] => Array.from({ length: count }, (_, i) => `${word} ${i + 1}`);
@@ -31,6 +36,7 @@ const make = (m: Partial<Make> & Pick<Make, 'kind' | 'maker' | 'model' | 'hardwa
   speaksLldp: false,
   tellsInventory: false,
   doors: none,
+  settings: () => [],
   ...m,
 });
 
@@ -47,6 +53,14 @@ const core = make({
   capabilities: ['bridge'],
   speaksLldp: true,
   doors: makers.coreSwitch,
+  settings: ({ name, site, address }) => [
+    `name ${name}`,
+    `place ${site}`,
+    `address ${address}`,
+    'watchword herring-under-ice',
+    ...Array.from({ length: 12 }, (_, i) => `trunk ${i + 1} lans 1-${20 + i}`),
+    'end',
+  ],
 });
 const stack = make({
   ...core,
@@ -82,6 +96,7 @@ const controller = make({
   speedMbps: 10_000,
   speaksLldp: true,
   doors: makers.controller,
+  settings: ({ name }) => [`name ${name}`, 'air ferry-guests open', 'air ferry-crew word anchor-watch-9', 'channels by-itself'],
 });
 const accessPoint = make({
   kind: 'access-point',
@@ -113,6 +128,7 @@ const camera = make({
   serialPrefix: 'OC40',
   speedMbps: 100,
   doors: makers.camera,
+  settings: ({ name }) => [`name ${name}`, 'picture 1920 1080', 'rate 25', 'night light on', 'stream word pilot-boat-3'],
 });
 const olderBoard = make({ ...camera, hardwareRevision: 'R1', firmware: '2.9.0' });
 const oldCamera = make({ ...camera, model: 'OC-200', hardwareRevision: 'R1', firmware: '1.4.6', serialPrefix: 'OC20', doors: none });
@@ -155,6 +171,8 @@ const strip = make({
   serialPrefix: 'SP08',
   speedMbps: 100,
   doors: makers.powerStrip,
+  settings: ({ name }) => [`name ${name}`, ...Array.from({ length: 8 }, (_, i) => `outlet ${i + 1} after-power-loss as-before`)],
+  inspect: inspectUboot,
 });
 const consoleServer = make({
   kind: 'console-server',
@@ -211,7 +229,7 @@ const many = (site: Site, word: string, from: number, count: number, made: Make)
 const below = (site: Site, word: string, count: number, made: Make, parent: string): ScenarioFixture[] =>
   Array.from({ length: count }, (_, i) => at(site, `${word}-${i + 1}`, null, made, parent));
 
-/** What of Grey Heron Ferries is looked at and not yet upgraded. */
+/** What of Grey Heron Ferries stands behind pages, shells and standards of its own. */
 export const scenarioFixtures: readonly ScenarioFixture[] = [
   at('quay-house', 'core-1', 2, core),
   at('quay-house', 'core-2', 3, core),

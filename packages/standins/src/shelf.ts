@@ -6,6 +6,8 @@ export interface ShelvedFile {
   readonly sha256: string;
   /** `running`: what it was started with; `staged`: brought lately; `old`: left behind, nobody needs it. */
   readonly use: 'running' | 'staged' | 'old';
+  /** null: it was there before anybody came, and nothing is known of it but its name. */
+  readonly content: Buffer | null;
 }
 
 /** Where a simulated device keeps files that it was given; it counts what truly happened to it. */
@@ -21,11 +23,12 @@ export class Shelf {
 
   /** Something that was there before anybody came. */
   hold(name: string, bytes: number, use: ShelvedFile['use']): void {
-    this.files.push({ name, bytes, use, sha256: createHash('sha256').update(name).digest('hex') });
+    this.files.push({ name, bytes, use, content: null, sha256: createHash('sha256').update(name).digest('hex') });
   }
 
   put(name: string, content: Buffer): ShelvedFile {
-    const file: ShelvedFile = { name, bytes: content.length, sha256: createHash('sha256').update(content).digest('hex'), use: 'staged' };
+    const sha256 = createHash('sha256').update(content).digest('hex');
+    const file: ShelvedFile = { name, bytes: content.length, sha256, use: 'staged', content };
     this.drop(name);
     this.files.push(file);
     this.counters.taken++;

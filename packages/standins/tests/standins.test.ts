@@ -67,3 +67,32 @@ describe('a simulated device', () => {
     server.close();
   });
 });
+
+describe('a device behind pages', () => {
+  const fleet = new Fleet({ timeScale: 200, network: 118, only: ['quay-cam-1'] });
+  const camera = fleet.fixture('quay-cam-1');
+  const image = makeImage({ maker: 'Owlpane', models: ['OC-400'], hardwareRevisions: ['R2'], version: '2.12.0', payloadBytes: 4096 });
+  beforeAll(() => fleet.start());
+  afterAll(() => fleet.stop());
+
+  it('whose power goes in the middle of a write starts what it ran, and counts it', async () => {
+    const { url, server } = await openControl(fleet);
+    void camera.install('next.simg', image);
+    await expect.poll(() => camera.writing).toBe(true);
+    expect((await fetch(`${url}/quay-cam-1/power-loss`, { method: 'POST' })).status).toBe(200);
+    await expect.poll(() => camera.state).toBe('up');
+    expect(camera.facts.firmware).toBe('2.11.3');
+    expect(camera.counters).toMatchObject({ writesBegun: 1, writesDone: 0, restartsInWrite: 1, powerLosses: 1 });
+    server.close();
+  });
+
+  it('that was switched off and on writes as before, refuses what is not for it, and starts what it was given', async () => {
+    await fleet.stop();
+    await fleet.start();
+    await expect(camera.install('other.simg', makeImage({ ...recipe, version: '9.9.9' }))).rejects.toThrow(/for model TB-/);
+    await camera.install('next.simg', image);
+    camera.restart();
+    await expect.poll(() => camera.state === 'up' && camera.facts.firmware).toBe('2.12.0');
+    expect(camera.counters).toMatchObject({ writesDone: 1, reboots: 1 });
+  });
+});

@@ -83,7 +83,7 @@ export const registerDemo: Register = (program, act) => {
               logLevel: o.log,
             });
             try {
-              await walkthrough(io, dataFolder, images, fleet.control, run);
+              await walkthrough(io, dataFolder, images, join(folder, 'images', 'library'), fleet.control, run);
             } finally {
               await service.stop();
             }

@@ -49,7 +49,13 @@ export const registerFamilies: Register = (program, act) => {
             ...found.models.map((m) => `  ${m.model}${m.variant ? ` ${m.variant}` : ''}, hardware ${m.revisions.join(', ')}`),
             `  known by: ${found.recognisedBy.join(', ') || 'what its parent tells'}`,
             ...(found.upgradable
-              ? [`  ${found.travel}; ${found.storage}`, `  point of no return: ${found.pointOfNoReturn}`]
+              ? [
+                  `  ${[found.travel, found.storage].filter(Boolean).join('; ')}`,
+                  ...found.ways.flatMap((w) => [
+                    `  ${w.name}${w.component === 'system' ? '' : `, for a ${w.component}`}: ${w.steps.join(' → ')}`,
+                    `    point of no return: ${w.pointOfNoReturn}`,
+                  ]),
+                ]
               : ['  discovered and recorded; Barrow cannot upgrade it yet']),
             ...(found.procedures.length > 0 ? [`  procedures: ${found.procedures.join(', ')}`] : []),
             `  ${count(found.devices, 'device')} known`,
@@ -62,7 +68,7 @@ export const registerFamilies: Register = (program, act) => {
     .description('check a family file, here, without the service; faults are told with their line')
     .action(
       act(async ({ say }, file: string) => {
-        const { FamilyFileError, parseFamily, remarksOfSense } = await import('@barrow/families');
+        const { FamilyFileError, parseFamily, remarksOfSense, whatWorks } = await import('@barrow/families');
         const { readFile } = await import('node:fs/promises');
         const text = await readFile(file, 'utf8').catch((error: NodeJS.ErrnoException) => {
           throw new CommandError(
@@ -76,9 +82,11 @@ export const registerFamilies: Register = (program, act) => {
         try {
           const parsed = parseFamily(text, file);
           const remarks = remarksOfSense(parsed).map((r) => ({ where: r.path.join('.'), message: r.message }));
-          print(say, { file, family: parsed.family, faults: [], remarks }, () =>
+          const works = whatWorks(parsed);
+          print(say, { file, family: parsed.family, faults: [], works, remarks }, () =>
             [
               `${file}: family ${parsed.family}, ${parsed.models.length} models, no faults.`,
+              ...works.map((line) => `  ${line}`),
               ...remarks.map((r) => `  ${r.where}: ${r.message}.`),
             ].join('\n'),
           );

@@ -1,4 +1,4 @@
-import { duration, type PlanInput, type RehearsalView, type Rollout, type RunView } from '@barrow/core';
+import { duration, stepText, waysIn, type PlanInput, type RehearsalView, type Rollout, type RunView } from '@barrow/core';
 import { groupBy, someOf, type BarrowClient } from '@barrow/client';
 import type { CommandContext, Register } from '../context.js';
 import { CommandError, exit, Quiet } from '../errors.js';
@@ -28,11 +28,13 @@ export function rolloutText(io: Io, r: Rollout): string {
   parts.push(...r.remarks.map((remark) => c.yellow(remark)));
   if (r.heldBecause) parts.push(`HELD by ${r.heldBy}: ${r.heldBecause}`);
   const down = Math.max(0, ...r.runs.map((x) => x.downMs));
-  const point = r.steps.find((s) => s.pastReturn)?.step;
   if (r.phase === 'planned' && r.runs.length > 0)
     parts.push(
-      `Steps: ${r.steps.map((s) => s.step).join(' → ')}.`,
-      `Point of no return: ${point}. Each device is down for about ${duration(down)}. Settings nobody saved: ${r.unsaved}. At most ${r.limits['rollout']} at once.`,
+      ...waysIn(r).map(
+        ({ who, steps }) =>
+          `Steps${who === '' ? '' : ` of ${who}`}: ${steps.map((s) => s.step).join(' → ')}. Point of no return: ${steps.find((s) => s.pastReturn)?.step}.`,
+      ),
+      `Each device is down for about ${duration(down)}. Settings nobody saved: ${r.unsaved}. At most ${r.limits['rollout']} at once.`,
     );
   for (const wave of r.waves) {
     const runs = r.runs.filter((x) => x.wave === wave.index);
@@ -75,7 +77,6 @@ export function rolloutText(io: Io, r: Rollout): string {
 
 function rehearsalText(io: Io, r: RehearsalView): string {
   const from = (moment: string | null): string => (moment === null ? '–' : `+${duration(Date.parse(moment) - Date.parse(r.beginsAt))}`);
-  const span = (a: string | null, b: string | null): string => (a && b ? duration(Date.parse(b) - Date.parse(a)) : '–');
   return [
     `It would take ${duration(r.totalMs)}: begun now, ended ${clock(r.endsAt)}. At most ${r.mostAtOnce} under way and ${r.mostDown} down at once.`,
     ...(r.approvals.length > 0
@@ -86,7 +87,14 @@ function rehearsalText(io: Io, r: RehearsalView): string {
     table(
       io,
       ['DEVICE', 'WAVE', 'BEGINS', 'GOES DOWN', 'DOWN FOR', 'ENDS'],
-      r.runs.map((x) => [x.name, x.wave + 1, from(x.beginsAt), from(x.downFrom), span(x.downFrom, x.downUntil), from(x.endsAt)]),
+      r.runs.map((x) => [
+        x.name,
+        x.wave + 1,
+        from(x.beginsAt),
+        from(x.downFrom),
+        x.downs === 0 ? '–' : `${duration(x.downMs)}${x.downs > 1 ? ` in ${x.downs} times` : ''}`,
+        from(x.endsAt),
+      ]),
       [1],
     ),
   ].join('\n');
@@ -99,7 +107,18 @@ async function follow(say: Say, barrow: BarrowClient, id: string, from?: number)
   const stop = new AbortController();
   let view = await barrow.rollout(id);
   const nameOf = new Map(view.runs.map((r) => [r.id, r.name]));
-  const stepsOf = view.steps;
+  const runOf = new Map(view.runs.map((r) => [r.id, r]));
+  const stepAt = (e: {
+    run: string;
+    step: string;
+    leg?: number | undefined;
+  }): { n: number; steps: Rollout['passages'][number]['steps']; text: string } => {
+    const run = runOf.get(e.run);
+    const steps = (run && view.passages[run.passage]?.steps) ?? [];
+    const leg = e.leg ?? 0;
+    const n = steps.findIndex((s) => s.step === e.step && s.leg === leg);
+    return { n, steps, text: run ? stepText({ ...run, step: e.step, leg }) : e.step };
+  };
   const line = (at: number, text: string): void => {
     if (!loud) return;
     say.io.out(`${say.io.terminal ? '\r\u001b[K' : ''}${c.dim(clock(new Date(at).toISOString()))}  ${text}\n`);
@@ -123,15 +142,16 @@ async function follow(say: Say, barrow: BarrowClient, id: string, from?: number)
     const who = 'run' in e && e.run ? (nameOf.get(e.run) ?? e.run).padEnd(16) : '';
     switch (e.kind) {
       case 'step-begun': {
-        const n = stepsOf.findIndex((s) => s.step === e.step);
-        line(
-          e.at,
-          `${who} ${n + 1}/${stepsOf.length} ${e.step}${stepsOf[n]?.pastReturn && !stepsOf[n - 1]?.pastReturn ? c.yellow('  (point of no return)') : ''}`,
-        );
+        const { n, steps, text } = stepAt(e);
+        const isPoint = steps[n]?.pastReturn && !steps[n - 1]?.pastReturn;
+        line(e.at, `${who} ${n + 1}/${steps.length} ${text}${isPoint ? c.yellow('  (point of no return)') : ''}`);
         break;
       }
       case 'step-done':
-        if (e.step === stepsOf.at(-1)?.step) line(e.at, `${who} ${outcomeMark(say.io, 'verified')}`);
+        if (stepAt(e).n === stepAt(e).steps.length - 1) line(e.at, `${who} ${outcomeMark(say.io, 'verified')}`);
+        break;
+      case 'leg-skipped':
+        line(e.at, `${who} » ${runOf.get(e.run)?.legs[e.leg]?.to ?? ''} is left out: ${e.reason}`);
         break;
       case 'step-failed':
         line(e.at, `${who} ${c.red(`✕ ${e.step}: ${e.cause}`)} ${e.detail.split('\n')[0]}`);

@@ -5,6 +5,13 @@ import { demoCredentials, demoPorts } from './data.js';
 import { CommandError, exit, type ExitCode } from '../errors.js';
 import { makeColours, totalsOf, type Io } from '../output.js';
 
+/** What a simulated device says of itself. */
+interface Truth {
+  readonly name: string;
+  readonly runs: string;
+  readonly counters: { readonly reboots: number; readonly restartsInWrite: number };
+}
+
 interface Act {
   readonly say: string;
   readonly argv: readonly string[];
@@ -12,7 +19,7 @@ interface Act {
   readonly expect: ExitCode;
 }
 
-const acts = (images: readonly string[]): Act[] => {
+const acts = (images: readonly string[], library: string): Act[] => {
   const file = (part: string): string => images.find((i) => i.endsWith(part))!;
   const at = (index: number) => [
     'network',
@@ -39,6 +46,9 @@ const acts = (images: readonly string[]): Act[] => {
     { say: 'Where to look: six sites. Nothing else is ever scanned.', argv: at(0), expect: exit.done },
     ...sites.slice(1).map((_, i): Act => ({ say: '', argv: at(i + 1), expect: exit.done })),
     { say: 'Look.', argv: ['discover'], expect: exit.done },
+    { say: 'A host gets no password before somebody has looked at how it shows itself.', argv: ['device', 'waiting'], expect: exit.done },
+    { say: 'These are ours.', argv: ['device', 'approve', '--all'], expect: exit.done },
+    { say: 'Look again: now they tell more.', argv: ['discover'], expect: exit.done },
     {
       say: 'What is out there, and what it runs: at one terminal, for example.',
       argv: ['device', 'list', '--site', 'eelgate'],
@@ -60,11 +70,26 @@ const acts = (images: readonly string[]): Act[] => {
     { say: '', argv: ['image', 'add', file('images/tb24b-4.3.0.simg')], expect: exit.done },
     { say: 'So do the ruggedised twins on board.', argv: ['image', 'add', file('images/tb24r-4.3.0.simg')], expect: exit.done },
     { say: '', argv: ['image', 'add', file('images/wr110-R7.04.simg')], expect: exit.done },
+    {
+      say: 'And the releases of the others: some in archives, some of several files, each with its note.',
+      argv: ['image', 'add', library],
+      expect: exit.done,
+    },
     { say: 'What they should run.', argv: ['target', 'set', 'tarnbrook-access', 'V4.3.0 build 0419'], expect: exit.done },
     { say: '', argv: ['target', 'set', 'wendlock-branch', 'R7.04'], expect: exit.done },
+    ...others.map(([family, version, model]): Act => ({
+      say: '',
+      argv: ['target', 'set', family, version, ...(model === '' ? [] : ['--model', model])],
+      expect: exit.done,
+    })),
     { say: 'Who is behind, and by which path.', argv: ['standing'], expect: exit.done },
     {
-      say: 'The plan: one device of the first family alone, a gate, then the rest, at most five at once.',
+      say: 'The controller keeps an old image that nobody needs any more: it makes room for the next.',
+      argv: ['staging', 'put', 'fa310-9.6.0.simg', 'quay-ap-1', '--at', 'parent', '--make-room', '--wait'],
+      expect: exit.done,
+    },
+    {
+      say: 'The plan: one device alone, a gate, then the rest, at most five at once; each by the way of its family.',
       argv: ['rollout', 'plan', '--name', 'winter round', '--soak', '3s', '--at-once', '5', '--unsaved', 'save'],
       expect: exit.done,
     },
@@ -80,8 +105,25 @@ const acts = (images: readonly string[]): Act[] => {
   ];
 };
 
+/** What the others should run, by family and model. */
+const others = [
+  ['tarnbrook-core', '6.1.2', 'TB-3608'],
+  ['tarnbrook-core', '6.2.0', 'TB-4812'],
+  ['fennwave-controller', '9.6.0', ''],
+  ['fennwave-ap', '9.6.0', 'FA-310'],
+  ['owlpane-camera', '2.12.0', 'OC-400'],
+  ['stavewell-strip', '1.13', ''],
+] as const;
+
 /** Plays the whole journey with the real commands; fails when any ends otherwise than it should. */
-export async function walkthrough(io: Io, data: string, images: readonly string[], control: string, run: Run): Promise<void> {
+export async function walkthrough(
+  io: Io,
+  data: string,
+  images: readonly string[],
+  library: string,
+  control: string,
+  run: Run,
+): Promise<void> {
   const c = makeColours(io);
   for (const [i, { secret, second }] of demoCredentials.entries()) {
     process.env[`DEMO_SECRET_${i}`] = secret;
@@ -89,7 +131,7 @@ export async function walkthrough(io: Io, data: string, images: readonly string[
   }
   process.env['BARROW_DATA'] = data;
   const quote = (word: string): string => (/^[\w./:=-]+$/.test(word) ? word : `'${word}'`);
-  for (const { say, argv, expect } of acts(images)) {
+  for (const { say, argv, expect } of acts(images, library)) {
     if (say) io.out(`\n${c.cyan(say)}\n`);
     io.out(`${c.dim('$')} ${c.bold(`barrow ${argv.map(quote).join(' ')}`)}\n`);
     const code = await run(argv, io);
@@ -105,20 +147,17 @@ export async function walkthrough(io: Io, data: string, images: readonly string[
   const { connect } = await import('../connect.js');
   const barrow: BarrowClient = connect({ data });
   const [rollout] = await barrow.rollouts();
-  const truth = (await (await fetch(control)).json()) as {
-    name: string;
-    runs: string;
-    counters: { activations?: number; reboots?: number; restartsInWrite?: number };
-  }[];
-  // Only those that can be upgraded count how often they were.
-  const upgradable = truth.filter((d) => d.counters.activations !== undefined);
-  const once = upgradable.filter(
-    (d) => d.counters.activations === 1 && d.counters.reboots === 1 && d.counters.restartsInWrite === 0,
-  ).length;
+  const { runs } = await barrow.rollout(rollout!.id);
+  const truth = new Map(((await (await fetch(control)).json()) as Truth[]).map((d) => [d.name, d]));
+  // Each is asked itself: as many restarts as images on its way, and none while it was writing.
+  const right = runs.filter(({ name, target, legs }) => {
+    const device = truth.get(name);
+    return device?.runs === target && device.counters.reboots === legs.length && device.counters.restartsInWrite === 0;
+  }).length;
   io.out(
-    `\n${c.bold('Summary')}: ${totalsOf(rollout!)}. Asked themselves, ${once} of ${upgradable.length} devices that can be upgraded were activated once, restarted once, and never while writing.\n`,
+    `\n${c.bold('Summary')}: ${totalsOf(rollout!)}. Asked themselves, ${right} of ${runs.length} devices run what was planned, were restarted once for each image, and never while writing.\n`,
   );
-  if ((rollout!.totals.verified ?? 0) !== rollout!.devices || once !== upgradable.length)
+  if ((rollout!.totals.verified ?? 0) !== rollout!.devices || right !== runs.length)
     throw new CommandError(
       exit.workFailed,
       'walkthrough-failed',

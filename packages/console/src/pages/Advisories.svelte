@@ -5,7 +5,7 @@
   import Trouble from '../parts/Trouble.svelte';
   import { hearChanges } from '../lib/live.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
-  import { route } from '../router.js';
+  import { place } from '../lib/place.js';
 
   let list = $state.raw<AdvisoryView[] | null>(null);
   let ranked = $state.raw<RankedFleet['items']>([]);
@@ -15,7 +15,7 @@
   let picker = $state<HTMLInputElement | null>(null);
   let mapping = $state<AdvisoryDetail['products'][number] | null>(null);
   let form = $state({ family: '', models: '' });
-  const id = $derived(route.params.id ?? null);
+  const id = $derived(place.params['id'] ?? null);
 
   async function load() {
     try {

@@ -12,14 +12,14 @@
   import { hear } from '../lib/live.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
   import { duration, when } from '../lib/format.js';
-  import { route } from '../router.js';
+  import { place } from '../lib/place.js';
 
   let device = $state.raw<DeviceDetail | null>(null);
   let history = $state.raw<HistoryEntry[]>([]);
   let failure = $state<Failure | null>(null);
   let told = $state('');
   let editing = $state(false);
-  const id = $derived((route.params as { id?: string }).id ?? '');
+  const id = $derived(place.params['id'] ?? '');
 
   async function load(asked: string) {
     try {

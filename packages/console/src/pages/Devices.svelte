@@ -21,7 +21,7 @@
   import { hear } from '../lib/live.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
   import { when } from '../lib/format.js';
-  import { navigate } from '../router.js';
+  import { goTo } from '../lib/place.js';
 
   let devices = $state.raw<Device[] | null>(null);
   let failure = $state<Failure | null>(null);
@@ -245,7 +245,7 @@
 {/if}
 
 {#if planning}
-  <PlanDialog devices={behind} onclose={() => (planning = false)} onplanned={(id) => navigate('/rollouts/:id', { params: { id } })} />
+  <PlanDialog devices={behind} onclose={() => (planning = false)} onplanned={(id) => goTo(`/rollouts/${encodeURIComponent(id)}`)} />
 {/if}
 
 <style>

@@ -10,14 +10,14 @@
   import { hearChanges } from '../lib/live.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
   import { when } from '../lib/format.js';
-  import { navigate, route } from '../router.js';
+  import { goTo, place } from '../lib/place.js';
 
   let image = $state.raw<ImageDetail | null>(null);
   let page = $state.raw<{ items: Device[]; total: number } | null>(null);
   let failure = $state<Failure | null>(null);
   let withdrawing = $state(false);
   let why = $state('');
-  const id = $derived(route.params.id ?? '');
+  const id = $derived(place.params['id'] ?? '');
   const mostDevices = 200;
 
   async function load() {
@@ -62,7 +62,7 @@
   async function remove() {
     try {
       await client().removeImage(image!.sha256);
-      void navigate('/images');
+      goTo('/images');
     } catch (error) {
       failure = failureOf(error);
     }

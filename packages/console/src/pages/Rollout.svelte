@@ -1,5 +1,5 @@
 <script lang="ts">
-  import type { RehearsalView, Rollout, RunView } from '@barrow/core';
+  import { stepText, waysIn, type RehearsalView, type Rollout, type RunView } from '@barrow/core';
   import Empty from '../parts/Empty.svelte';
   import RunDetail from '../parts/RunDetail.svelte';
   import Share from '../parts/Share.svelte';
@@ -11,9 +11,9 @@
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
   import { groupBy, someOf } from '@barrow/client';
   import { duration, since, totalsOf, when } from '../lib/format.js';
-  import { route } from '../router.js';
+  import { place } from '../lib/place.js';
 
-  const id = $derived((route.params as { id?: string }).id ?? '');
+  const id = $derived(place.params['id'] ?? '');
   let rollout = $state.raw<Rollout | null>(null);
   let rehearsal = $state.raw<RehearsalView | null>(null);
   let failure = $state<Failure | null>(null);
@@ -22,6 +22,8 @@
   let busy = $state(false);
   let now = $state(Date.now());
   let percents = $state<Record<string, number>>({});
+
+  const ways = $derived(rollout ? waysIn(rollout) : []);
 
   let loading = false;
   let again = false;
@@ -133,10 +135,10 @@
     return waits ? `${waits.text}${waits.until ? `, until ${when(waits.until)}` : ''}` : '';
   }
   function stepWord(run: RunView): string {
-    if (run.phase === 'lost' || run.phase === 'asking') return `${run.step}: asking the device what is true`;
-    if (run.phase === 'parked' || (run.phase === 'ready' && rollout?.phase === 'held')) return `parked before ${run.step}`;
-    if (run.step === 'reboot' || run.step === 'return') return `${run.step}, down ${since(run.stepBegunAt, now)}`;
-    return run.percent === null ? run.step : `${run.step} ${run.percent} %`;
+    if (run.phase === 'lost' || run.phase === 'asking') return `${stepText(run)}: asking the device what is true`;
+    if (run.phase === 'parked' || (run.phase === 'ready' && rollout?.phase === 'held')) return `parked before ${stepText(run)}`;
+    if (run.step === 'reboot' || run.step === 'return') return `${stepText(run)}, down ${since(run.stepBegunAt, now)}`;
+    return run.percent === null ? stepText(run) : `${stepText(run)} ${run.percent} %`;
   }
 </script>
 
@@ -193,13 +195,19 @@
       <dl>
         <dt>Steps of each device</dt>
         <dd>
-          {#each rollout.steps as s, i (s.step)}{#if s.pastReturn && !rollout.steps[i - 1]?.pastReturn}<span class="point"
-                >point of no return</span
-              >{/if}<span class="mono" title={s.meaning}>{s.step}</span>{i < rollout.steps.length - 1 ? ' → ' : ''}{/each}
+          {#each ways as { who, steps }, w (w)}
+            <div class="way" class:several={who !== ''}>
+              {#if who !== ''}<span class="who">{who}</span>{/if}
+              <span
+                >{#each steps as s, i (i)}{#if s.pastReturn && !steps[i - 1]?.pastReturn}<span class="point">point of no return</span
+                    >{/if}<span class="mono" title={s.meaning}>{s.step}</span>{i < steps.length - 1 ? ' → ' : ''}{/each}</span
+              >
+            </div>
+          {/each}
         </dd>
         <dt>Down</dt>
         <dd>
-          each device about {duration(Math.max(...rollout.runs.map((r) => r.downMs)))}{#if rehearsal}; at most {rehearsal.mostDown} at once{/if}
+          up to about {duration(Math.max(...rollout.runs.map((r) => r.downMs)))} each{#if rehearsal}; at most {rehearsal.mostDown} at once{/if}
         </dd>
         <dt>Rehearsed</dt>
         <dd>
@@ -262,7 +270,7 @@
               <td class="mono quiet">{run.address}</td>
               <td>{run.site}</td>
               <td class="mono">{run.from} → {run.target}</td>
-              <td><StepTrack {run} steps={rollout.steps} /></td>
+              <td><StepTrack {run} steps={rollout.passages[run.passage]?.steps ?? []} /></td>
               <td>
                 {#if run.outcome}<State word={run.outcome} note={run.cause?.what ?? run.detail ?? ''} />
                 {:else if run.phase === 'waiting'}<State word="waiting" />{#if run.waits}<span class="quiet wait">{waitWord(run)}</span
@@ -317,6 +325,20 @@
 {/if}
 
 <style>
+  .way.several {
+    display: grid;
+    grid-template-columns: 15rem 1fr;
+    gap: 0.75rem;
+  }
+  .way + .way {
+    margin-top: 0.3rem;
+  }
+  .way .who {
+    color: var(--quiet);
+  }
+  .way .mono {
+    white-space: nowrap;
+  }
   .crumb {
     margin-bottom: 0.25rem;
   }
@@ -425,6 +447,7 @@
     margin-left: 0.6rem;
   }
   .stepword {
+    white-space: normal;
     color: var(--now);
     font-weight: 550;
   }

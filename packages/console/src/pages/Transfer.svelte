@@ -10,9 +10,9 @@
   import { hear } from '../lib/live.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
   import { when } from '../lib/format.js';
-  import { route } from '../router.js';
+  import { place } from '../lib/place.js';
 
-  const id = $derived(route.params.id ?? '');
+  const id = $derived(place.params['id'] ?? '');
   let story = $state.raw<TransferStory | null>(null);
   let failure = $state<Failure | null>(null);
   let asking = false;

@@ -1,8 +1,7 @@
 <script lang="ts">
-  import type { Rollout, RunView } from '@barrow/core';
-  let { run, steps }: { run: RunView; steps: Rollout['steps'] } = $props();
+  import { stepText, type Rollout, type RunView } from '@barrow/core';
+  let { run, steps }: { run: RunView; steps: Rollout['passages'][number]['steps'] } = $props();
 
-  const point = $derived(steps.findIndex((s) => s.pastReturn));
   const look = (index: number): string => {
     if (run.outcome === 'verified') return 'done';
     if (run.phase === 'waiting') return 'ahead';
@@ -17,14 +16,15 @@
       ? 'all steps done'
       : run.phase === 'waiting'
         ? 'not begun'
-        : `${run.outcome ? 'ended at' : run.phase === 'parked' ? 'parked before' : 'at'} step ${run.stepIndex + 1} of ${steps.length}, ${run.step}`,
+        : `${run.outcome ? 'ended at' : run.phase === 'parked' ? 'parked before' : 'at'} step ${run.stepIndex + 1} of ${steps.length}, ${stepText(run)}`,
   );
 </script>
 
 <div class="track" role="img" aria-label={word}>
-  {#each steps as s, index (s.step)}
-    {#if index === point}<i title="point of no return"></i>{/if}
-    <span data-look={look(index)} title="{index + 1} {s.step}: {s.meaning}">
+  {#each steps as s, index (index)}
+    {#if s.leg !== steps[index - 1]?.leg && index > 0}<em title={run.legs[s.leg]?.to}></em>{/if}
+    {#if s.pastReturn && !steps[index - 1]?.pastReturn}<i title="point of no return"></i>{/if}
+    <span data-look={look(index)} title="{index + 1} {stepText({ ...run, step: s.step, leg: s.leg })}: {s.meaning}">
       {#if look(index) === 'now' && run.percent !== null}<b style:width="{run.percent}%"></b>{/if}
       {#if look(index) === 'failed'}✕{/if}
     </span>
@@ -72,6 +72,9 @@
     position: absolute;
     inset: 0 auto 0 0;
     background: var(--now);
+  }
+  em {
+    width: 3px;
   }
   i {
     width: 2px;

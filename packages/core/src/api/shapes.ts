@@ -3,7 +3,6 @@ import { kinds } from '../units.js';
 import { standings } from '../standing/standing.js';
 import { outcomes } from '../scheduler/state.js';
 import { rolloutEventSchema } from '../scheduler/events.js';
-import { stepNames } from '../scheduler/steps.js';
 import { surenesses } from '../topology/topology.js';
 import { components, resettable } from '../images/note.js';
 import { addressOrHost, causeShape, moment, sha256Text as sha256 } from './common.js';
@@ -422,7 +421,8 @@ export const familySummarySchema = z.object({
   /** null for a family that is only recorded. */
   storage: z.string().nullable(),
   travel: z.string().nullable(),
-  pointOfNoReturn: z.enum(stepNames).nullable(),
+  /** How it takes images; none when it is only recorded. */
+  ways: z.array(z.object({ name: z.string(), component: z.string(), steps: z.array(z.string()), pointOfNoReturn: z.string() })),
   devices: z.number().int(),
 });
 export type FamilySummary = z.infer<typeof familySummarySchema>;
@@ -460,13 +460,20 @@ export const runViewSchema = z.object({
   serial: z.string(),
   from: z.string(),
   target: z.string(),
+  /** The image of the last leg. */
   image: sha256,
   file: z.string(),
+  /** The images on its way, in their order; each is checked before the next. */
+  legs: z.array(z.object({ image: sha256, file: z.string(), component: z.string(), from: z.string(), to: z.string() })),
+  /** Index of the leg that it is in, or that is next. */
+  leg: z.number().int(),
+  /** Index into the passages of the rollout. */
+  passage: z.number().int(),
   /** What has to be known before it begins. */
   notices: z.array(z.string()),
   wave: z.number().int(),
   phase: z.enum(['waiting', 'parked', 'ready', 'busy', 'lost', 'asking', 'ended']),
-  step: z.enum(stepNames),
+  step: z.string(),
   stepIndex: z.number().int(),
   stepCount: z.number().int(),
   stepBegunAt: moment.nullable(),
@@ -536,7 +543,10 @@ export const rolloutSchema = rolloutSummarySchema.extend({
       totals,
     }),
   ),
-  steps: z.array(z.object({ step: z.enum(stepNames), meaning: z.string(), pastReturn: z.boolean() })),
+  /** What runs pass through; runs share them. */
+  passages: z.array(
+    z.object({ steps: z.array(z.object({ step: z.string(), leg: z.number().int(), meaning: z.string(), pastReturn: z.boolean() })) }),
+  ),
   runs: z.array(runViewSchema),
   /** What a person has to be told of what they asked for. */
   remarks: z.array(z.string()),
@@ -563,6 +573,8 @@ export const rehearsalSchema = z.object({
       endsAt: moment,
       downFrom: moment.nullable(),
       downUntil: moment.nullable(),
+      downs: z.number().int(),
+      downMs: z.number().int(),
     }),
   ),
 });
@@ -606,7 +618,9 @@ export const reportSchema = z.object({
       endedAt: moment.nullable(),
       /** From the reboot being sent until it answered again. */
       downMs: z.number().int().nullable(),
-      steps: z.array(z.object({ step: z.enum(stepNames), begunAt: moment, endedAt: moment.nullable(), result: z.string() })),
+      steps: z.array(
+        z.object({ step: z.string(), leg: z.number().int(), begunAt: moment, endedAt: moment.nullable(), result: z.string() }),
+      ),
       checks: z.array(checkShape),
       attempts: z.number().int(),
     }),

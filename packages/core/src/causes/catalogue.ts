@@ -21,6 +21,12 @@ const list = [
     counts: 'failed',
   },
   {
+    code: 'needed-run',
+    what: 'A device that has to be done first was not verified.',
+    next: 'See to that one and retry it: what was not begun for want of it goes on by itself then.',
+    counts: 'not-begun',
+  },
+  {
     code: 'login-slow',
     what: 'The device shook hands and then left the login unanswered.',
     next: 'It probably asks a login server that does not answer: look at that server, and at the way from the device to it.',

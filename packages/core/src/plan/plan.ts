@@ -1,5 +1,5 @@
 import type { DeviceId, Instant, Key, Ms, RolloutId, RunId, Sha256 } from '../units.js';
-import { traitsOf, stepNames, stretchOf, type StepName } from '../scheduler/steps.js';
+import type { StepName, StepTraits } from '../scheduler/steps.js';
 
 /** What must hold before the wave after this one may begin. */
 export interface Gate {
@@ -18,28 +18,30 @@ export interface PlannedWave {
 
 /** What a run holds while it is in a stretch: a guard against harm, or a place under a limit. */
 export interface Claim {
-  /** What stands before its colon tells the kind: `rollout` and `site` are places under a limit, all others guards. */
+  /** What stands before its colon tells the kind: `rollout`, `site`, `parent` and `store` are places under a limit, all others guards. */
   readonly key: Key;
   /** Shared: as many as the key's capacity allows, any number when it has none. Exclusive: nobody else. */
   readonly mode: 'shared' | 'exclusive';
 }
 
 /** One step of a passage with its usual duration, and the traits by which the scheduler knows it; it knows no names. */
-export interface PlannedStep {
+export interface PlannedStep extends StepTraits {
   readonly step: StepName;
+  /** Index of the leg that it is of. */
+  readonly leg: number;
   readonly typicalMs: Ms;
-  /** When its outcome was lost: begun again, or never without asking the device what is true. */
-  readonly whenLost: 'again' | 'ask';
-  /** May be given up in the middle, when the service has to stop. */
-  readonly stoppable: boolean;
-  /** The device writes, and must keep its power and its way. */
-  readonly writes: boolean;
-  /** The device does not forward traffic. */
-  readonly down: boolean;
-  /** From this step on, nothing interrupts the run. */
+  /** From this step on, nothing interrupts the leg. */
   readonly pastReturn: boolean;
-  /** The device is left to itself: it is only waited for, or looked at. */
-  readonly waits: boolean;
+}
+
+/** One image's part of a run. */
+export interface PlannedLeg {
+  readonly image: Sha256;
+  readonly component: string;
+  readonly from: string;
+  readonly to: string;
+  /** The name of the way by which it is taken. */
+  readonly way: string;
 }
 
 /** A group of steps that is entered as a whole or not at all, and for as long as which claims are held. */
@@ -48,13 +50,23 @@ export interface PlannedStretch {
   /** Indexes into the steps of the passage; `to` is the first that is not in it. */
   readonly from: number;
   readonly to: number;
+  /** Where it is handled through another device: what of that is used alone (its storage), or with how many others at once. */
+  readonly ofParent?: { readonly storage?: true; readonly most?: number };
 }
 
-/** The way that runs of a kind take; runs share it. */
+/** What runs of a kind pass through; runs share it. */
 export interface Passage {
+  /** Empty in plans of before: there is one then, which the run itself tells. */
+  readonly legs: readonly PlannedLeg[];
   readonly steps: readonly PlannedStep[];
   /** In order, and without gaps. */
   readonly stretches: readonly PlannedStretch[];
+}
+
+/** This leg of a run is begun only when another run has ended verified: a controller goes before its access points. */
+export interface Need {
+  readonly leg: number;
+  readonly run: RunId;
 }
 
 /** One device's passage through the rollout, as planned. */
@@ -66,8 +78,11 @@ export interface PlannedRun {
   readonly site: string;
   readonly family: string;
   readonly serial: string;
+  /** Before its first leg. */
   readonly from: string;
+  /** After its last leg. */
   readonly target: string;
+  /** The image of its last leg. */
   readonly image: Sha256;
   /** What a person has to know before it begins: what it resets, what has to follow. */
   readonly notices?: readonly string[];
@@ -78,6 +93,10 @@ export interface PlannedRun {
   readonly room: readonly Key[];
   /** The devices whose going down would take its power or its way, itself among them. */
   readonly under: readonly DeviceId[];
+  /** Acyclic, and never of a run in a later wave. */
+  readonly needs?: readonly Need[];
+  /** The device through which it is handled, when it cannot be reached itself. */
+  readonly via?: DeviceId;
   /** What its going down claims besides: rings of which one member may be down, devices that lose one of several feeds. */
   readonly downClaims: readonly Key[];
 }
@@ -113,16 +132,18 @@ export interface Candidate {
   readonly serial: string;
   readonly from: string;
   readonly target: string;
+  /** Of its last leg. */
   readonly image: Sha256;
   readonly notices?: readonly string[];
-  /** Usual duration of each step for this device and image. */
-  readonly typicalMs: Readonly<Record<StepName, Ms>>;
-  readonly pointOfNoReturn: StepName;
+  /** What it passes through; candidates that pass alike may name the same one. */
+  readonly passage: Passage;
   readonly under: readonly DeviceId[];
   /** Rings of which it, or what goes dark with it, is a carrying member. */
   readonly rings: readonly string[];
   /** Devices of several feeds that lose one with it, and how many they have. */
   readonly feeds: readonly { readonly device: DeviceId; readonly of: number }[];
+  readonly needs?: readonly { readonly leg: number; readonly device: DeviceId }[];
+  readonly via?: DeviceId;
 }
 
 export interface PlanRequest {
@@ -162,6 +183,13 @@ export function makePlan(request: PlanRequest): Plan {
       const member = members[round];
       if (member && first.size < request.first) first.add(member);
     }
+  const byDevice = new Map(ordered.map((c) => [c.device, c]));
+  // What is needed never goes later than who needs it.
+  for (const one of first)
+    for (const { device } of one.needs ?? []) {
+      const needed = byDevice.get(device);
+      if (needed) first.add(needed);
+    }
   const split = first.size > 0 && first.size < ordered.length;
   const waves: PlannedWave[] = split
     ? [
@@ -172,19 +200,21 @@ export function makePlan(request: PlanRequest): Plan {
   const rolloutKey = `rollout:${request.id}`;
   const capacity: Record<Key, number> = { [rolloutKey]: request.atOnce };
   const passages: Passage[] = [];
-  const passageOf = new Map<string, number>();
+  const passageOf = new Map<Passage, number>();
   const runs = ordered.map((c): PlannedRun => {
-    const key = JSON.stringify([c.pointOfNoReturn, c.typicalMs]);
-    let passage = passageOf.get(key);
+    let passage = passageOf.get(c.passage);
     if (passage === undefined) {
-      passage = passages.push(makePassage(c.typicalMs, c.pointOfNoReturn)) - 1;
-      passageOf.set(key, passage);
+      passage = passages.push(c.passage) - 1;
+      passageOf.set(c.passage, passage);
     }
     const room = [rolloutKey];
     if (request.perSite > 0) {
       room.push(`site:${c.site}`);
       capacity[`site:${c.site}`] = request.perSite;
     }
+    for (const { ofParent } of c.passage.stretches)
+      if (c.via !== undefined && ofParent?.most !== undefined) capacity[`parent:${c.via}`] = ofParent.most;
+    const needs = (c.needs ?? []).filter((n) => byDevice.has(n.device)).map(({ leg, device }) => ({ leg, run: device }));
     for (const ring of c.rings) capacity[`ring:${ring}`] = 1;
     for (const { device, of } of c.feeds) capacity[`feeds:${device}`] = of - 1;
     return {
@@ -203,6 +233,8 @@ export function makePlan(request: PlanRequest): Plan {
       passage,
       room,
       under: c.under.includes(c.device) ? c.under : [c.device, ...c.under],
+      ...(needs.length > 0 ? { needs } : {}),
+      ...(c.via === undefined ? {} : { via: c.via }),
       downClaims: [...c.rings.map((r) => `ring:${r}`), ...c.feeds.map((f) => `feeds:${f.device}`)],
     };
   });
@@ -211,29 +243,20 @@ export function makePlan(request: PlanRequest): Plan {
   return { version: 2, id, name, createdAt, createdBy, unsaved, waves, passages, runs, capacity, leftOut };
 }
 
-/** The passage of a run of today's nine steps: look and keep, bring, change. */
-export function makePassage(typicalMs: Readonly<Record<StepName, Ms>>, pointOfNoReturn: StepName): Passage {
-  const point = stepNames.indexOf(pointOfNoReturn);
-  const steps = stepNames.map((step, i): PlannedStep => ({ step, typicalMs: typicalMs[step], ...traitsOf[step], pastReturn: i >= point }));
-  const stretches: PlannedStretch[] = [];
-  stepNames.forEach((step, i) => {
-    const last = stretches[stretches.length - 1];
-    // What lies past the point of no return is never left.
-    const name = i > point ? last!.name : stretchOf[step];
-    if (last?.name === name) stretches[stretches.length - 1] = { ...last, to: i + 1 };
-    else stretches.push({ name, from: i, to: i + 1 });
-  });
-  return { steps, stretches };
-}
-
 /** The passage of a run. */
 export const passageOf = (plan: Plan, run: PlannedRun): Passage => plan.passages[run.passage]!;
 
 /** The steps of a run. */
 export const stepsOf = (plan: Plan, run: PlannedRun): readonly PlannedStep[] => passageOf(plan, run).steps;
 
+/** The legs of a run, at least one. */
+export function legsOf(plan: Plan, run: PlannedRun): readonly PlannedLeg[] {
+  const { legs } = passageOf(plan, run);
+  return legs.length > 0 ? legs : [{ image: run.image, component: 'system', from: run.from, to: run.target, way: '' }];
+}
+
 /** Whether a claim guards against harm; the others are places under a limit. */
-export const isGuard = ({ key }: Claim): boolean => !/^(rollout|site):/.test(key);
+export const isGuard = ({ key }: Claim): boolean => !/^(rollout|site|parent|store):/.test(key);
 
 /** What somebody holds who writes on a device: it is in one pair of hands, and keeps its power and its way. */
 export const writingClaims = (device: DeviceId, under: readonly DeviceId[]): Claim[] => [
@@ -249,6 +272,8 @@ export function claimsOf(plan: Plan, run: PlannedRun, stretch: PlannedStretch): 
   const steps = stepsOf(plan, run).slice(stretch.from, stretch.to);
   const goesDown = steps.some((s) => s.down);
   const claims: Claim[] = [...run.room.map((key): Claim => ({ key, mode: 'shared' })), { key: `device:${run.device}`, mode: 'exclusive' }];
+  if (run.via !== undefined && stretch.ofParent?.storage) claims.push({ key: `store:${run.via}`, mode: 'exclusive' });
+  if (run.via !== undefined && stretch.ofParent?.most !== undefined) claims.push({ key: `parent:${run.via}`, mode: 'shared' });
   if (goesDown || steps.some((s) => s.writes))
     for (const id of new Set(run.under)) claims.push({ key: `up:${id}`, mode: goesDown && id === run.device ? 'exclusive' : 'shared' });
   if (goesDown) for (const key of run.downClaims) claims.push({ key, mode: 'shared' });

@@ -1,17 +1,21 @@
 import { z } from 'zod';
-import { stepNames } from '../scheduler/steps.js';
-import { makePassage, type Plan } from './plan.js';
+import { firstSteps, traitsOf } from '../scheduler/steps.js';
+import type { Passage, Plan } from './plan.js';
 
-const step = z.object({
-  step: z.enum(stepNames),
-  typicalMs: z.number(),
-  whenLost: z.enum(['again', 'ask']),
-  stoppable: z.boolean(),
-  writes: z.boolean(),
-  down: z.boolean(),
-  pastReturn: z.boolean(),
-  waits: z.boolean(),
-});
+const step = z
+  .object({
+    step: z.string(),
+    leg: z.number().int().default(0),
+    typicalMs: z.number(),
+    whenLost: z.enum(['again', 'ask']),
+    stoppable: z.boolean(),
+    writes: z.boolean(),
+    down: z.boolean(),
+    pastReturn: z.boolean(),
+    waits: z.boolean(),
+    looks: z.boolean().optional(),
+  })
+  .transform(({ looks, ...read }) => ({ ...read, looks: looks ?? traitsOf(read.step).looks }));
 const gate = z.object({ soakMs: z.number(), failureLimit: z.number(), approval: z.boolean() });
 const common = {
   id: z.string(),
@@ -42,12 +46,27 @@ const plan = z.object({
   ...common,
   passages: z.array(
     z.object({
+      legs: z.array(z.object({ image: z.string(), component: z.string(), from: z.string(), to: z.string(), way: z.string() })).default([]),
       steps: z.array(step),
-      stretches: z.array(z.object({ name: z.string(), from: z.number().int(), to: z.number().int() })),
+      stretches: z.array(
+        z.object({
+          name: z.string(),
+          from: z.number().int(),
+          to: z.number().int(),
+          ofParent: z.object({ storage: z.literal(true).optional(), most: z.number().int().optional() }).optional(),
+        }),
+      ),
     }),
   ),
   runs: z.array(
-    run.extend({ passage: z.number().int(), room: z.array(z.string()), under: z.array(z.string()), downClaims: z.array(z.string()) }),
+    run.extend({
+      passage: z.number().int(),
+      needs: z.array(z.object({ leg: z.number().int(), run: z.string() })).optional(),
+      via: z.string().optional(),
+      room: z.array(z.string()),
+      under: z.array(z.string()),
+      downClaims: z.array(z.string()),
+    }),
   ),
   capacity: z.record(z.string(), z.number()),
 });
@@ -58,7 +77,7 @@ const first = z.object({
   runs: z.array(
     run.extend({
       limitKeys: z.array(z.string()),
-      steps: z.array(z.object({ step: z.enum(stepNames), typicalMs: z.number(), pastReturn: z.boolean() })),
+      steps: z.array(z.object({ step: z.enum(firstSteps), typicalMs: z.number(), pastReturn: z.boolean() })),
     }),
   ),
   limits: z.record(z.string(), z.number()),
@@ -72,7 +91,7 @@ const first = z.object({
 export function readPlan(kept: unknown): Plan {
   if (typeof kept === 'object' && kept !== null && 'version' in kept) return plan.parse(kept);
   const { runs, limits, ...rest } = first.parse(kept);
-  const passages: Plan['passages'][number][] = [];
+  const passages: Passage[] = [];
   const known = new Map<string, number>();
   const own = (key: string): string => (key === 'rollout' ? `rollout:${rest.id}` : key);
   return {
@@ -83,9 +102,12 @@ export function readPlan(kept: unknown): Plan {
       const key = JSON.stringify(steps);
       let passage = known.get(key);
       if (passage === undefined) {
-        const typicalMs = Object.fromEntries(stepNames.map((name) => [name, steps.find((s) => s.step === name)?.typicalMs ?? 0]));
-        const made = makePassage(typicalMs as never, steps.find((s) => s.pastReturn)?.step ?? 'activate');
-        passage = passages.push({ steps: made.steps, stretches: [{ name: 'all', from: 0, to: made.steps.length }] }) - 1;
+        const point = firstSteps.indexOf(steps.find((s) => s.pastReturn)?.step ?? 'activate');
+        const nine = firstSteps.map((name, i) => {
+          const typicalMs = steps.find((s) => s.step === name)?.typicalMs ?? 0;
+          return { step: name, leg: 0, typicalMs, ...traitsOf(name), pastReturn: i >= point };
+        });
+        passage = passages.push({ legs: [], steps: nine, stretches: [{ name: 'all', from: 0, to: nine.length }] }) - 1;
         known.set(key, passage);
       }
       return { ...planned, passage, room: limitKeys.map(own), under: [planned.device], downClaims: [] };

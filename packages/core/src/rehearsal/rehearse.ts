@@ -14,8 +14,12 @@ export interface RehearsedRun {
   readonly wave: number;
   readonly beginsAt: Instant;
   readonly endsAt: Instant;
+  /** When it goes down first, and comes up last. */
   readonly downFrom: Instant | null;
   readonly downUntil: Instant | null;
+  /** How often, and how long in all. */
+  readonly downs: number;
+  readonly downMs: Ms;
 }
 
 export interface RehearsedWave {
@@ -55,6 +59,8 @@ export function rehearse(plan: Plan, beginsAt: Instant, duration: DurationModel 
   let mostAtOnce = 0;
   let mostDown = 0;
   const approvals: number[] = [];
+  /** Since when. */
+  const isDown = new Map<RunId, Instant>();
   const runs = new Map<RunId, { -readonly [K in keyof RehearsedRun]: RehearsedRun[K] }>();
   const waves: { wave: number; opensAt: Instant; endsAt: Instant }[] = [];
   const pending = new TinyQueue<{ at: Instant; order: number; event: RolloutEvent | null }>([], (a, b) => a.at - b.at || a.order - b.order);
@@ -80,6 +86,8 @@ export function rehearse(plan: Plan, beginsAt: Instant, duration: DurationModel 
             endsAt: now,
             downFrom: null,
             downUntil: null,
+            downs: 0,
+            downMs: 0,
           });
         }
         happen({
@@ -97,15 +105,19 @@ export function rehearse(plan: Plan, beginsAt: Instant, duration: DurationModel 
         const planned = plan.runs[index]!;
         const step = stepsOf(plan, planned)[state.runs[index]!.step]!;
         const seen = runs.get(planned.id)!;
-        if (step.down && seen.downFrom === null) {
-          seen.downFrom = now;
+        if (step.down && !isDown.has(planned.id)) {
+          isDown.set(planned.id, now);
+          seen.downFrom ??= now;
+          seen.downs++;
           mostDown = Math.max(mostDown, ++down);
         }
-        happen({ kind: 'step-begun', at: now, run: command.run, step: command.step, attempt: command.attempt });
+        const { step: name, leg } = command;
+        const taken = { run: command.run, step: name, ...(leg === undefined ? {} : { leg }) };
+        happen({ kind: 'step-begun', at: now, ...taken, attempt: command.attempt });
         pending.push({
           at: now + duration(planned, step),
           order: order++,
-          event: { kind: 'step-done', at: 0, run: command.run, step: command.step },
+          event: { kind: 'step-done', at: 0, ...taken },
         });
         return;
       }
@@ -149,8 +161,10 @@ export function rehearse(plan: Plan, beginsAt: Instant, duration: DurationModel 
     const steps = stepsOf(plan, plan.runs[index]!);
     const wasDown = steps[state.runs[index]!.step]!.down;
     happen({ ...next.event, at: now });
-    if (wasDown && seen.downUntil === null && !steps[state.runs[index]!.step]!.down) {
+    if (wasDown && !steps[state.runs[index]!.step]!.down) {
       seen.downUntil = now;
+      seen.downMs += now - isDown.get(seen.run)!;
+      isDown.delete(seen.run);
       down--;
     }
     const { phase } = state.runs[index]!;

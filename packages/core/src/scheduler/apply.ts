@@ -1,6 +1,15 @@
 import { cause as causeOf } from '../causes/catalogue.js';
-import { currentStep, initialState, nextClaims, type Outcome, type RolloutState, type RunPhase, type WavePhase } from './state.js';
-import { isGuard, passageOf, type Claim, type Plan } from '../plan/plan.js';
+import {
+  currentStep,
+  initialState,
+  neededBy,
+  nextClaims,
+  type Outcome,
+  type RolloutState,
+  type RunPhase,
+  type WavePhase,
+} from './state.js';
+import { isGuard, legsOf, passageOf, type Claim, type Plan } from '../plan/plan.js';
 import type { Instant } from '../units.js';
 import type { RolloutEvent } from './events.js';
 import type { StepName } from './steps.js';
@@ -28,6 +37,11 @@ export function checkWord(state: RolloutState, event: RolloutEvent): string | nu
   const { name } = state.plan.runs[index]!;
   if (event.kind === 'skip-asked' && state.runs[index]!.wish) return `${name} is to be left out already`;
   if (event.kind === 'run-retried' && state.phase === 'stopping') return 'the rollout is being stopped: retry when it has ended';
+  if (event.kind === 'run-retried' && state.runs[index]!.cause === 'needed-run') {
+    const needed = neededBy(state, index);
+    if (needed !== null && state.runs[needed]!.phase === 'ended')
+      return `${name} needs ${state.plan.runs[needed]!.name}: retry that one, and this goes on with it`;
+  }
   return null;
 }
 
@@ -42,14 +56,16 @@ function isStale(state: RolloutState, event: RolloutEvent): boolean {
 export function check(state: RolloutState, event: RolloutEvent): string | null {
   const { runs, waves, phase } = state;
   const nameOf = (index: number): string => state.plan.runs[index]!.name;
-  const runAt = (id: string, phases: readonly RunPhase[], step?: StepName): string | null => {
+  const runAt = (id: string, phases: readonly RunPhase[], step?: StepName, leg = 0): string | null => {
     const index = state.indexOf.get(id);
     if (index === undefined) return `there is no device ${id} in this rollout`;
     const run = runs[index]!;
     if (!phases.includes(run.phase))
       return run.phase === 'ended' ? `${nameOf(index)} has ended: ${run.outcome}` : `${nameOf(index)} is ${phaseWords[run.phase]}`;
-    const at = currentStep(state, index).step;
-    return step !== undefined && at !== step ? `${nameOf(index)} is at ${at}, not at ${step}` : null;
+    const at = currentStep(state, index);
+    if (step === undefined || (at.step === step && at.leg === leg)) return null;
+    const inLeg = (n: number): string => (at.leg === leg ? '' : ` of leg ${n + 1}`);
+    return `${nameOf(index)} is at ${at.step}${inLeg(at.leg)}, not at ${step}${inLeg(leg)}`;
   };
   const waveAt = (index: number, wanted: WavePhase): string | null =>
     waves[index] === undefined
@@ -84,21 +100,33 @@ export function check(state: RolloutState, event: RolloutEvent): string | null {
     }
     // In journals of before, the first step was the entry.
     case 'step-begun':
-      return runAt(event.run, ['waiting', 'parked', 'ready', 'lost'], event.step);
+      return runAt(event.run, ['waiting', 'parked', 'ready', 'lost'], event.step, event.leg);
     case 'step-done':
-      return runAt(event.run, ['busy'], event.step);
+      return runAt(event.run, ['busy'], event.step, event.leg);
     case 'step-failed':
-      return runAt(event.run, ['busy', 'asking'], event.step);
+      return runAt(event.run, ['busy', 'asking'], event.step, event.leg);
     case 'reconcile-begun':
-      return runAt(event.run, ['lost'], event.step);
+      return runAt(event.run, ['lost'], event.step, event.leg);
     case 'reconciled':
-      return runAt(event.run, ['asking'], event.step);
+      return runAt(event.run, ['asking'], event.step, event.leg);
     case 'skip-asked':
       return runAt(event.run, ['waiting', 'parked', 'ready', 'busy', 'lost', 'asking']) ?? notPast(event.run);
     case 'run-skipped':
       return runAt(event.run, ['waiting', 'parked', 'ready', 'busy']) ?? notPast(event.run);
+    case 'leg-skipped':
+      return (
+        runAt(event.run, ['busy']) ??
+        (currentStep(state, state.indexOf.get(event.run)!).leg === event.leg ? null : `that is not leg ${event.leg + 1}`) ??
+        (nextLeg(state, state.indexOf.get(event.run)!) === null ? 'there is no leg after it' : null) ??
+        notPast(event.run)
+      );
     case 'run-withdrawn':
       return runAt(event.run, ['waiting', 'parked', 'ready', 'lost']) ?? notPast(event.run);
+    case 'run-needless':
+      return (
+        runAt(event.run, ['waiting', 'parked']) ??
+        (state.stranded.has(state.indexOf.get(event.run)!) ? null : `${nameOf(state.indexOf.get(event.run)!)} needs nothing that has ended`)
+      );
     case 'run-released': {
       const why = runAt(event.run, ['ended']);
       if (why !== null) return why;
@@ -195,7 +223,7 @@ export function apply(state: RolloutState, event: RolloutEvent): RolloutState {
       const run = state.runs[index]!;
       run.cause = event.cause;
       run.detail = event.detail;
-      const untouched = event.step === 'preflight' && causeOf(event.cause).counts === 'not-begun';
+      const untouched = run.legs === 0 && currentStep(state, index).looks && causeOf(event.cause).counts === 'not-begun';
       endRun(state, index, untouched ? 'not-begun' : 'failed', event.at);
       break;
     }
@@ -220,18 +248,35 @@ export function apply(state: RolloutState, event: RolloutEvent): RolloutState {
       state.wishes.add(index);
       break;
     }
+    case 'leg-skipped': {
+      const index = runOf(event.run);
+      moveTo(state, index, nextLeg(state, index)!);
+      break;
+    }
     case 'run-skipped':
     case 'run-withdrawn': {
       const index = runOf(event.run);
-      state.runs[index]!.detail = event.reason;
+      const run = state.runs[index]!;
+      const brought = run.legs > 0 ? `; it was brought to ${legsOf(state.plan, state.plan.runs[index]!)[run.legs - 1]!.to}` : '';
+      run.detail = event.reason + brought;
+      // Barrow leaves out of itself only what is there already; a person's word says nothing of that.
+      run.met = event.kind === 'run-skipped' && event.by === 'Barrow' && run.wish === null;
       endRun(state, index, event.kind === 'run-skipped' ? 'skipped' : 'withdrawn', event.at);
+      break;
+    }
+    case 'run-needless': {
+      const index = runOf(event.run);
+      const run = state.runs[index]!;
+      run.cause = 'needed-run';
+      run.detail = event.detail;
+      endRun(state, index, run.legs === 0 ? 'not-begun' : 'failed', event.at);
       break;
     }
     case 'run-released':
       state.runs[runOf(event.run)]!.claims = null;
       break;
     case 'run-retried':
-      retry(state, runOf(event.run));
+      revive(state, runOf(event.run));
       break;
     case 'held':
       state.phase = 'held';
@@ -318,45 +363,90 @@ function endRun(state: RolloutState, index: number, outcome: Outcome, at: Instan
   run.wish = null;
   run.phase = 'ended';
   run.outcome = outcome;
+  run.met ||= outcome === 'verified';
   run.endedAt = at;
   run.stepBegunAt = null;
   wave.ended[outcome]++;
+  state.stranded.delete(index);
+  for (const other of state.dependants.get(index) ?? []) strand(state, other);
+}
+
+/** Whether a run waits for one that has ended, and not verified. */
+function strand(state: RolloutState, index: number): void {
+  const needed = state.runs[index]!.phase === 'ended' ? null : neededBy(state, index);
+  if (needed !== null && state.runs[needed]!.phase === 'ended') state.stranded.add(index);
+  else state.stranded.delete(index);
 }
 
 function stepDone(state: RolloutState, index: number, at: Instant): void {
   const run = state.runs[index]!;
-  const { steps, stretches } = passageOf(state.plan, state.plan.runs[index]!);
+  const { steps } = passageOf(state.plan, state.plan.runs[index]!);
   if (run.step === steps.length - 1) {
     endRun(state, index, 'verified', at);
     return;
   }
-  run.step++;
+  moveTo(state, index, run.step + 1);
+}
+
+/** Where the leg after the one that a run is in begins; null when that is its last. */
+function nextLeg(state: RolloutState, index: number): number | null {
+  const { steps } = passageOf(state.plan, state.plan.runs[index]!);
+  const { leg } = steps[state.runs[index]!.step]!;
+  const at = steps.findIndex((s) => s.leg > leg);
+  return at < 0 ? null : at;
+}
+
+/** On to a step: within its stretch, or before the next one, holding nothing. A leg that is behind it can be stopped after. */
+function moveTo(state: RolloutState, index: number, step: number): void {
+  const run = state.runs[index]!;
+  const { steps, stretches } = passageOf(state.plan, state.plan.runs[index]!);
+  const { leg } = steps[step]!;
+  if (leg > steps[run.step]!.leg) {
+    run.legs = leg;
+    run.pastReturn = false;
+  }
+  run.step = step;
   run.stepBegunAt = null;
-  if (run.step < stretches[run.stretch]!.to) {
+  if (step < stretches[run.stretch]!.to) {
     run.phase = 'ready';
     state.ready.add(index);
     return;
   }
-  run.stretch++;
+  run.stretch = stretches.findIndex((s) => step < s.to);
   run.phase = 'parked';
   run.claims = null;
+  if (state.dependants.size > 0) strand(state, index);
 }
 
-/** A retried run begins anew in the wave that is open, or in the last one when all have ended. */
+/** Retries a run, and with it those that were not begun for want of it. */
+function revive(state: RolloutState, index: number): void {
+  retry(state, index);
+  for (const other of state.dependants.get(index) ?? []) {
+    const run = state.runs[other]!;
+    if (run.phase === 'ended' && run.cause === 'needed-run') revive(state, other);
+    else strand(state, other);
+  }
+  strand(state, index);
+}
+
+/** A retried run begins anew, with the first leg that was not verified, in the wave that is open, or in the last one when all have ended. */
 function retry(state: RolloutState, index: number): void {
   const run = state.runs[index]!;
   const before = state.waves[run.wave]!;
   before.ended[run.outcome!]--;
   if (run.outcome === 'failed' && before.forgiven > 0) before.forgiven--;
   run.wave = Math.min(Math.max(state.wave, run.wave), state.waves.length - 1);
+  const { steps, stretches } = passageOf(state.plan, state.plan.runs[index]!);
+  const step = steps.findIndex((s) => s.leg === run.legs);
   Object.assign(run, {
     phase: 'waiting',
-    step: 0,
-    stretch: 0,
+    step,
+    stretch: stretches.findIndex((s) => step < s.to),
     claims: null,
     endedAt: null,
     pastReturn: false,
     outcome: null,
+    met: false,
     cause: null,
     detail: null,
   });

@@ -1,4 +1,4 @@
-import { currentStep, type RolloutState, type WaveState } from './state.js';
+import { currentStep, neededBy, type RolloutState, type WaveState } from './state.js';
 import type { Claim } from '../plan/plan.js';
 import type { Ledger } from './ledger.js';
 import type { StepName } from './steps.js';
@@ -14,10 +14,12 @@ export type Command =
       readonly claims: readonly Claim[];
       readonly attempt: number;
     }
-  | { readonly kind: 'begin-step'; readonly run: RunId; readonly step: StepName; readonly attempt: number }
-  | { readonly kind: 'reconcile'; readonly run: RunId; readonly step: StepName }
+  | { readonly kind: 'begin-step'; readonly run: RunId; readonly step: StepName; readonly leg?: number; readonly attempt: number }
+  | { readonly kind: 'reconcile'; readonly run: RunId; readonly step: StepName; readonly leg?: number }
   | { readonly kind: 'skip-run'; readonly run: RunId; readonly by: string; readonly reason: string }
   | { readonly kind: 'withdraw-run'; readonly run: RunId; readonly reason: string }
+  /** What it needs has ended, and was not verified. */
+  | { readonly kind: 'end-needless'; readonly run: RunId; readonly need: RunId; readonly detail: string }
   | { readonly kind: 'open-wave'; readonly wave: number }
   | { readonly kind: 'end-wave'; readonly wave: number }
   | { readonly kind: 'pass-gate'; readonly wave: number }
@@ -36,6 +38,12 @@ export function holdReason(state: RolloutState, wave: WaveState, index: number):
   if (wave.phase === 'soaking' && !last && wave.ended.verified === 0 && !wave.unprovenAccepted)
     return `no device of wave ${index + 1} (${name}) was verified, so it proves nothing`;
   return null;
+}
+
+/** The step that a run takes next, as events name it: that of a first leg without its number. */
+function stepAt(state: RolloutState, index: number): { step: StepName; leg?: number } {
+  const { step, leg } = currentStep(state, index);
+  return leg === 0 ? { step } : { step, leg };
 }
 
 /**
@@ -58,12 +66,13 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant): Comma
   }
 
   for (const index of state.lost) {
+    const at = stepAt(state, index);
     const { step, whenLost } = currentStep(state, index);
     const run = state.plan.runs[index]!.id;
     if (state.draining) continue;
-    if (whenLost === 'ask') commands.push({ kind: 'reconcile', run, step });
+    if (whenLost === 'ask') commands.push({ kind: 'reconcile', run, ...at });
     else if (mayBegin || state.runs[index]!.pastReturn)
-      commands.push({ kind: 'begin-step', run, step, attempt: state.runs[index]!.attempt });
+      commands.push({ kind: 'begin-step', run, ...at, attempt: state.runs[index]!.attempt });
     else if (state.phase === 'stopping') commands.push({ kind: 'withdraw-run', run, reason: `stopped in ${step}` });
   }
 
@@ -74,7 +83,7 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant): Comma
     const { step, waits } = currentStep(state, index);
     // Past the point of no return a run goes on whatever anybody asks, until it only waits for the device.
     const mustGoOn = run.pastReturn && !(state.draining && waits);
-    if (mayBegin || mustGoOn) commands.push({ kind: 'begin-step', run: id, step, attempt: run.attempt });
+    if (mayBegin || mustGoOn) commands.push({ kind: 'begin-step', run: id, ...stepAt(state, index), attempt: run.attempt });
     else if (state.phase === 'stopping' && !run.pastReturn)
       commands.push({ kind: 'withdraw-run', run: id, reason: `stopped before ${step}` });
   }
@@ -91,6 +100,16 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant): Comma
     return commands;
   }
   if (!mayBegin) return commands;
+
+  for (const index of state.stranded) {
+    const { phase } = state.runs[index]!;
+    if ((phase !== 'waiting' && phase !== 'parked') || left.has(index)) continue;
+    const at = neededBy(state, index)!;
+    const { id, name } = state.plan.runs[at]!;
+    const detail = `${name} has to be done first, and has ended ${state.runs[at]!.outcome}`;
+    commands.push({ kind: 'end-needless', run: state.plan.runs[index]!.id, need: id, detail });
+    left.add(index);
+  }
 
   const wave = state.waves[state.wave];
   if (!wave || wave.phase === 'passed') {

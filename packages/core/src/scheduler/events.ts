@@ -1,10 +1,11 @@
 import { z } from 'zod';
-import { stepNames } from './steps.js';
 
 const at = z.number().int();
 const by = z.string();
 const run = z.string();
-const step = z.enum(stepNames);
+const step = z.string();
+/** Index of the leg that the step is of; the first when absent. */
+const leg = z.number().int().positive().optional();
 
 /** Facts that a step found; kept for people and reports, never read by the scheduler. */
 const facts = z.record(z.string(), z.unknown()).optional();
@@ -26,14 +27,16 @@ export const rolloutEventSchema = z.discriminatedUnion('kind', [
     attempt: z.number().int(),
     claims: z.array(z.object({ key: z.string(), mode: z.enum(['shared', 'exclusive']) })),
   }),
-  z.object({ kind: z.literal('step-begun'), at, run, step, attempt: z.number().int() }),
-  z.object({ kind: z.literal('step-done'), at, run, step, facts }),
-  z.object({ kind: z.literal('step-failed'), at, run, step, cause: z.string(), detail: z.string(), facts }),
-  z.object({ kind: z.literal('reconcile-begun'), at, run, step }),
-  z.object({ kind: z.literal('reconciled'), at, run, step, truth: z.enum(['done', 'not-done']), detail: z.string() }),
+  z.object({ kind: z.literal('step-begun'), at, run, step, leg, attempt: z.number().int() }),
+  z.object({ kind: z.literal('step-done'), at, run, step, leg, facts }),
+  z.object({ kind: z.literal('step-failed'), at, run, step, leg, cause: z.string(), detail: z.string(), facts }),
+  z.object({ kind: z.literal('reconcile-begun'), at, run, step, leg }),
+  z.object({ kind: z.literal('reconciled'), at, run, step, leg, truth: z.enum(['done', 'not-done']), detail: z.string() }),
   z.object({ kind: z.literal('skip-asked'), at, run, by, reason: z.string() }),
   z.object({ kind: z.literal('run-skipped'), at, run, by, reason: z.string() }),
+  z.object({ kind: z.literal('leg-skipped'), at, run, leg: z.number().int(), reason: z.string() }),
   z.object({ kind: z.literal('run-withdrawn'), at, run, reason: z.string() }),
+  z.object({ kind: z.literal('run-needless'), at, run, need: z.string(), detail: z.string() }),
   z.object({ kind: z.literal('run-released'), at, run, by, reason: z.string() }),
   z.object({ kind: z.literal('run-retried'), at, run, by }),
   z.object({ kind: z.literal('held'), at, by, reason: z.string() }),

@@ -1,7 +1,7 @@
 import { isGuard, type Claim } from '../plan/plan.js';
 import type { Key, RolloutId } from '../units.js';
 import type { RolloutEvent } from './events.js';
-import { nextClaims, type RolloutState } from './state.js';
+import { neededBy, nextClaims, type RolloutState } from './state.js';
 
 /** Who holds or waits: a run of a rollout, or something else that touches a device. */
 export interface Holder {
@@ -85,7 +85,18 @@ export class Ledger {
     else if (event.kind === 'rollout-ended') this.remove(state.plan.id);
     else if ('run' in event && event.run !== undefined) {
       const index = state.indexOf.get(event.run);
-      if (index !== undefined) this.#settle(state, index);
+      if (index === undefined) return;
+      this.#settle(state, index);
+      // Who needed it may begin now, or may not any more; a retry revives those that had ended for want of it.
+      const { phase } = state.runs[index]!;
+      if (phase === 'ended' || event.kind === 'run-retried') this.#settleBelow(state, index);
+    }
+  }
+
+  #settleBelow(state: RolloutState, index: number): void {
+    for (const other of state.dependants.get(index) ?? []) {
+      this.#settle(state, other);
+      this.#settleBelow(state, other);
     }
   }
 
@@ -98,7 +109,7 @@ export class Ledger {
     if (run.claims) this.hold(holder, run.claims);
     else this.release(name);
     const isOpen = run.wave === state.wave && state.waves[state.wave]?.phase === 'open';
-    const waits = run.phase === 'parked' || (run.phase === 'waiting' && isOpen);
+    const waits = (run.phase === 'parked' || (run.phase === 'waiting' && isOpen)) && neededBy(state, index) === null;
     if (!waits) return this.#drop(name);
     if (this.#place.has(name)) return;
     const buckets = this.#buckets.get(state.plan.id)!;

@@ -27,6 +27,10 @@ export interface RunState {
   wave: number;
   /** How often the run was begun. */
   attempt: number;
+  /** It ended where it was to go: verified, or found there already. */
+  met: boolean;
+  /** How many of its legs are behind it: what they brought was checked. */
+  legs: number;
   begunAt: Instant | null;
   endedAt: Instant | null;
   stepBegunAt: Instant | null;
@@ -77,6 +81,10 @@ export interface RolloutState {
   readonly wishes: Set<number>;
   /** Runs whose begun step has an unknown outcome. */
   readonly lost: Set<number>;
+  /** Runs that wait for one which has ended otherwise than verified. */
+  readonly stranded: Set<number>;
+  /** Of each run that others need: who they are. */
+  readonly dependants: ReadonlyMap<number, readonly number[]>;
   readonly indexOf: ReadonlyMap<RunId, number>;
   events: number;
 }
@@ -98,6 +106,16 @@ function emptyWave(): WaveState {
 export function initialState(plan: Plan): RolloutState {
   const waves = plan.waves.map(emptyWave);
   for (const run of plan.runs) waves[run.wave]!.waiting++;
+  const indexOf = new Map(plan.runs.map((r, i) => [r.id, i]));
+  const dependants = new Map<number, number[]>();
+  plan.runs.forEach((run, i) => {
+    for (const { run: needed } of run.needs ?? []) {
+      const at = indexOf.get(needed)!;
+      const list = dependants.get(at);
+      if (list) list.push(i);
+      else dependants.set(at, [i]);
+    }
+  });
   return {
     plan,
     phase: 'planned',
@@ -115,6 +133,8 @@ export function initialState(plan: Plan): RolloutState {
       wish: null,
       wave: run.wave,
       attempt: 0,
+      legs: 0,
+      met: false,
       begunAt: null,
       endedAt: null,
       stepBegunAt: null,
@@ -128,7 +148,9 @@ export function initialState(plan: Plan): RolloutState {
     ready: new Set(),
     wishes: new Set(),
     lost: new Set(),
-    indexOf: new Map(plan.runs.map((r, i) => [r.id, i])),
+    stranded: new Set(),
+    dependants,
+    indexOf,
     events: 0,
   };
 }
@@ -142,4 +164,16 @@ export function currentStep(state: RolloutState, index: number): PlannedStep {
 export function nextClaims(plan: Plan, state: RolloutState, index: number): readonly Claim[] {
   const planned = plan.runs[index]!;
   return claimsOf(plan, planned, passageOf(plan, planned).stretches[state.runs[index]!.stretch]!);
+}
+
+/** The run for which the next leg of another has to wait; null when there is none. */
+export function neededBy(state: RolloutState, index: number): number | null {
+  const { needs } = state.plan.runs[index]!;
+  if (!needs) return null;
+  const { leg } = currentStep(state, index);
+  for (const need of needs) {
+    const at = state.indexOf.get(need.run)!;
+    if (need.leg <= leg && !state.runs[at]!.met) return at;
+  }
+  return null;
 }

@@ -1,5 +1,33 @@
-/** The steps of a run, in the order in which they are taken. */
-export const stepNames = [
+/** A step's verb: one of Barrow's own, or a procedure of the family. The scheduler never asks which. */
+export type StepName = string;
+
+/** What the scheduler has to know of a step, whatever it is called. */
+export interface StepTraits {
+  readonly whenLost: 'again' | 'ask';
+  readonly stoppable: boolean;
+  readonly writes: boolean;
+  readonly down: boolean;
+  readonly waits: boolean;
+  /** It only looks: a device that is not fit to be begun with is as it was. */
+  readonly looks: boolean;
+}
+
+export const plainTraits: StepTraits = { whenLost: 'again', stoppable: true, writes: false, down: false, waits: false, looks: false };
+
+/** The traits of the verbs that Barrow knows; a family may say more of its own. Activate and reboot change what a device is. */
+const known: Readonly<Record<string, Partial<StepTraits>>> = {
+  preflight: { looks: true },
+  // A flash that is being written is finished.
+  transfer: { writes: true, stoppable: false },
+  activate: { whenLost: 'ask', stoppable: false, writes: true },
+  reboot: { whenLost: 'ask', stoppable: false, down: true, writes: true },
+  return: { down: true, waits: true },
+  checks: { waits: true },
+};
+export const traitsOf = (step: StepName): StepTraits => ({ ...plainTraits, ...known[step] });
+
+/** The steps that every run took before families said their own, in their order; plans of that time are read by it. */
+export const firstSteps = [
   'preflight',
   'backup',
   'transfer',
@@ -10,55 +38,18 @@ export const stepNames = [
   'return',
   'checks',
 ] as const;
-export type StepName = (typeof stepNames)[number];
 
-/** What the scheduler has to know of a step, whatever it is called. */
-export interface StepTraits {
-  readonly whenLost: 'again' | 'ask';
-  readonly stoppable: boolean;
-  readonly writes: boolean;
-  readonly down: boolean;
-  readonly waits: boolean;
-}
-
-const plain: StepTraits = { whenLost: 'again', stoppable: true, writes: false, down: false, waits: false };
-
-/** The traits of the steps that are known today. Activate and reboot change what a device is; everything else may be repeated. */
-export const traitsOf: Readonly<Record<StepName, StepTraits>> = {
-  preflight: plain,
-  backup: plain,
-  // A flash that is being written is finished.
-  transfer: { ...plain, writes: true, stoppable: false },
-  'verify-image': plain,
-  activate: { ...plain, whenLost: 'ask', stoppable: false, writes: true },
-  'confirm-next-boot': plain,
-  reboot: { ...plain, whenLost: 'ask', stoppable: false, down: true, writes: true },
-  return: { ...plain, down: true, waits: true },
-  checks: { ...plain, waits: true },
-};
-
-/** In which stretch a step stands. */
-export const stretchOf: Readonly<Record<StepName, string>> = {
-  preflight: 'prepare',
-  backup: 'prepare',
-  transfer: 'transfer',
-  'verify-image': 'transfer',
-  activate: 'change',
-  'confirm-next-boot': 'change',
-  reboot: 'change',
-  return: 'change',
-  checks: 'change',
-};
-
-/** What a step is for, in the words that a person reads in a plan. */
-export const stepMeaning: Record<StepName, string> = {
+const meanings: Readonly<Record<string, string>> = {
   preflight: 'reachable, login works, serial and version as planned, space, nothing unsaved',
   backup: 'save the running configuration',
-  transfer: 'the device pulls the image into its storage',
+  transfer: 'bring the image into the storage of the device',
   'verify-image': 'the device checks the file it took',
   activate: 'choose the image for the next boot',
   'confirm-next-boot': 'ask the device what it will boot next',
   reboot: 'restart the device',
   return: 'wait until it answers again',
-  checks: 'version, next boot, restart, configuration',
+  checks: 'compare with what was before: version, restart, what it boots next, settings',
 };
+
+/** What a step is for, in the words that a person reads in a plan. */
+export const stepMeaning = (step: StepName): string => meanings[step] ?? step.replaceAll('-', ' ');

@@ -1,6 +1,6 @@
 import type { Claim } from '../plan/plan.js';
 import type { Holder, Ledger } from './ledger.js';
-import { nextClaims, type RolloutState } from './state.js';
+import { neededBy, nextClaims, type RolloutState } from './state.js';
 import type { Instant } from '../units.js';
 
 /** Why nothing happens to a run now. */
@@ -19,7 +19,8 @@ export function whyWaiting(state: RolloutState, index: number, ledger: Ledger, n
   const until = (text: string, at: Instant | null = null): Waiting => ({ text, until: at });
   if (state.draining) return until('waits until the service is started again');
   if (state.phase === 'held')
-    return run.pastReturn ? null : until(`waits: the rollout is held${state.heldBecause ? `, ${state.heldBecause}` : ''}`);
+    // Why it is held stands with the rollout.
+    return run.pastReturn ? null : until('waits: the rollout is held');
   if (run.phase !== 'waiting' && run.phase !== 'parked') return null;
   if (run.wave > state.wave) {
     const before = state.waves[run.wave - 1];
@@ -31,6 +32,8 @@ export function whyWaiting(state: RolloutState, index: number, ledger: Ledger, n
     if (gate.approval && before.approvedBy === null) return until(`waits for an approval of ${name}`);
     return until(`waits for the soak of ${name}`, before.endedAt! + gate.soakMs);
   }
+  const needed = neededBy(state, index);
+  if (needed !== null) return until(`waits for ${state.plan.runs[needed]!.name}, which has to be done first`);
   const holder: Holder = { rollout: state.plan.id, run: state.plan.runs[index]!.id };
   const lacking = ledger.lacksMost(nextClaims(state.plan, state, index), holder);
   return lacking === null ? null : until(lackText(lacking, state.plan.runs[index]!.device, holder, ledger, nameOf));
@@ -54,6 +57,10 @@ export function lackText(claim: Claim, device: string, self: Holder, ledger: Led
       return `waits for ${names}: together they would take the last power of a device`;
     case 'device':
       return `waits for ${names}, which has this device in hand`;
+    case 'store':
+      return `waits for ${names}, which brings an image to the same storage`;
+    case 'parent':
+      return `waits for its turn: ${ledger.mostOf(claim.key)} at once on what it is handled through`;
     case 'site':
       return `waits for its turn: ${ledger.mostOf(claim.key)} at once at ${on}`;
     default:

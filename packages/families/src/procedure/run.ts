@@ -10,7 +10,7 @@ import type {
   ReceiveStep,
   RequestStep,
   UploadStep,
-} from '../schema/family.js';
+} from '../schema/shape.js';
 import { fill, fillSent, holds, type Values } from './values.js';
 
 /** The part of a shell session that procedures use; a recorded conversation can stand in for a device. */

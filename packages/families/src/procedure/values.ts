@@ -1,5 +1,5 @@
 import { CauseError, pattern, safeText } from '@barrow/core';
-import type { Condition } from '../schema/family.js';
+import type { Condition } from '../schema/shape.js';
 
 /** What a procedure knows: names to texts, and tables of rows. */
 export interface Values {

@@ -1,387 +1,35 @@
-import { causes, components, kinds, stepNames } from '@barrow/core';
-import { RE2JS } from 're2js';
-import { z } from 'zod';
 import { faultsOfSense } from './sense.js';
-import { everyStep } from './walk.js';
+import { familyShape, proceduresOf } from './shape.js';
+import { usesShell } from './walk.js';
 
-const causeCodes = causes.map((c) => c.code) as [string, ...string[]];
-
-/** A pattern in RE2 syntax, which runs in linear time whatever a device answers. */
-const patternText = z.string().superRefine((source, context) => {
-  try {
-    RE2JS.compile(source);
-  } catch (error) {
-    context.addIssue({ code: 'custom', message: `not a pattern in RE2 syntax: ${(error as Error).message}` });
-  }
-});
-
-const spanUnits: Record<string, number> = { ms: 1, s: 1000, min: 60_000, h: 3_600_000 };
-
-/** A span of time such as `90 s`, read to milliseconds. */
-const span = z
-  .string()
-  .regex(/^\d+(\.\d+)? ?(ms|s|min|h)$/, 'a span of time is a number and ms, s, min or h')
-  .transform((text) => {
-    const [, number, unit] = /^([\d.]+) ?(\w+)$/.exec(text)!;
-    return Number(number) * spanUnits[unit!]!;
-  });
-
-const name = z.string().regex(/^[a-z][A-Za-z0-9]*$/, 'a name begins with a small letter and holds letters and digits');
-const template = z.string();
-
-const failPattern = z.strictObject({ when: patternText, cause: z.enum(causeCodes) });
-
-const condition = z.strictObject({
-  value: template,
-  is: template.optional(),
-  isNot: template.optional(),
-  atLeast: template.optional(),
-  matches: patternText.optional(),
-});
-
-const sayStep = z.strictObject({
-  /** What is typed; a line end is added. */
-  say: template,
-  /** What ends the answer, instead of the prompt. */
-  until: patternText.optional(),
-  limit: span.optional(),
-  /** Patterns whose named groups become values. */
-  capture: z.array(patternText).optional(),
-  /** Every line that matches becomes a row of named groups. */
-  rows: z.strictObject({ into: name, pattern: patternText }).optional(),
-  /** The whole answer, kept under this name. */
-  keep: name.optional(),
-  fails: z.array(failPattern).optional(),
-  /** Its group `percent` is told while the answer is still coming. */
-  progress: patternText.optional(),
-  /** The device is expected to end the session. */
-  endsSession: z.boolean().optional(),
-});
-
-const getStep = z.strictObject({
-  /** A page of the device, read over HTTP with the credential that fits. */
-  get: template,
-  limit: span.optional(),
-  capture: z.array(patternText).optional(),
-  rows: z.strictObject({ into: name, pattern: patternText }).optional(),
-  /** A list in a JSON answer: every object of it becomes a row. `at` names the key that holds it. */
-  json: z.strictObject({ into: name, at: z.string().optional() }).optional(),
-  /** Single values of a JSON answer: names to keys. */
-  fields: z.record(name, z.string()).optional(),
-  keep: name.optional(),
-  fails: z.array(failPattern).optional(),
-});
-
-/** A request to a page of the device that asks for more than reading. */
-const requestStep = getStep.omit({ get: true }).extend({
-  request: template,
-  method: z.enum(['GET', 'POST', 'PUT', 'DELETE']).default('POST'),
-  body: template.optional(),
-  type: z.string().default('text/plain'),
-});
-
-/** Every file of the image, in the order stated here or else in its own, is carried to the device, with `${fileName}`, `${fileBytes}` and `${fileSha256}` set. */
-const uploadStep = z.strictObject({
-  /** Where to: a page, or a path. */
-  upload: template,
-  /** By a form (multipart) or as a bare body over HTTP, or by SFTP or SCP over SSH. */
-  over: z.enum(['http-form', 'http-body', 'sftp', 'scp']),
-  /** Patterns of names: files that fit the first go first, and so on; those that fit none go last. */
-  order: z.array(patternText).optional(),
-  /** The field of the form. */
-  field: z.string().default('file'),
-  method: z.enum(['POST', 'PUT']).default('POST'),
-  /** How long nothing may move. */
-  limit: span.optional(),
-  capture: z.array(patternText).optional(),
-  fails: z.array(failPattern).optional(),
-});
-
-/** Does the same for every file of the image, in its order, with `${fileName}`, `${fileBytes}` and `${fileSha256}` set. */
-export interface EachFileStep {
-  eachFile: ProcedureStep[];
-}
-/** A file of the device, which its steps make it send by TFTP under `${receiveName}` to `${storeAddress}` port `${storePort}`. */
-export interface ReceiveStep {
-  /** The name under which its content is kept. */
-  receive: string;
-  /** How long it may take to come whole after the last of the steps. */
-  limit?: number | undefined;
-  do: ProcedureStep[];
-}
-
-const checkStep = z.strictObject({ check: condition, cause: z.enum(causeCodes), detail: template });
-const setStep = z.strictObject({ set: z.record(name, template) });
-const pickStep = z.strictObject({
-  /** Takes the first row that meets the condition; its columns become values under `as`. */
-  pick: z.strictObject({ from: name, where: condition, as: name, otherwise: z.enum(causeCodes).optional() }),
-});
-
-type SayStep = z.infer<typeof sayStep>;
-export type GetStep = z.infer<typeof getStep>;
-type CheckStep = z.infer<typeof checkStep>;
-type SetStep = z.infer<typeof setStep>;
-type PickStep = z.infer<typeof pickStep>;
-export type Condition = z.infer<typeof condition>;
-export interface WhenStep {
-  when: Condition;
-  do: ProcedureStep[];
-}
-export interface RepeatStep {
-  repeat: { every: number; limit: number; until: Condition; otherwise: string };
-  do: ProcedureStep[];
-}
-export type RequestStep = z.infer<typeof requestStep>;
-export type UploadStep = z.infer<typeof uploadStep>;
-export type ProcedureStep =
-  SayStep | GetStep | RequestStep | UploadStep | CheckStep | SetStep | PickStep | WhenStep | RepeatStep | EachFileStep | ReceiveStep;
-
-const whenStep: z.ZodType<WhenStep> = z.lazy(() => z.strictObject({ when: condition, do: z.array(step) })) as never;
-const repeatStep: z.ZodType<RepeatStep> = z.lazy(() =>
-  z.strictObject({
-    repeat: z.strictObject({ every: span, limit: span, until: condition, otherwise: z.enum(causeCodes) }),
-    do: z.array(step),
-  }),
-) as never;
-
-const eachFileStep: z.ZodType<EachFileStep> = z.lazy(() => z.strictObject({ eachFile: z.array(step) })) as never;
-const receiveStep: z.ZodType<ReceiveStep> = z.lazy(() =>
-  z.strictObject({ receive: name, limit: span.optional(), do: z.array(step) }),
-) as never;
-
-const stepKinds = {
-  say: sayStep,
-  get: getStep,
-  request: requestStep,
-  upload: uploadStep,
-  check: checkStep,
-  set: setStep,
-  pick: pickStep,
-  when: whenStep,
-  repeat: repeatStep,
-  eachFile: eachFileStep,
-  receive: receiveStep,
-};
-
-/** One plain step; which kind it is, its first key says. */
-const step: z.ZodType<ProcedureStep> = z.unknown().transform((raw, context): ProcedureStep => {
-  const found = raw !== null && typeof raw === 'object' ? Object.keys(stepKinds).filter((k) => k in raw) : [];
-  if (found.length !== 1) {
-    context.addIssue({ code: 'custom', message: `a step is exactly one of ${Object.keys(stepKinds).join(', ')}` });
-    return z.NEVER;
-  }
-  const parsed = (stepKinds[found[0] as keyof typeof stepKinds] as z.ZodType<ProcedureStep>).safeParse(raw);
-  if (parsed.success) return parsed.data;
-  for (const issue of parsed.error.issues)
-    context.addIssue({ ...issue, code: 'custom', message: issue.message, path: issue.path } as never);
-  return z.NEVER;
-}) as never;
-
-const procedure = z.strictObject({
-  do: z.array(step),
-  /** What the procedure finds, from its values. */
-  gives: z.record(name, template).optional(),
-  /** Tables that the procedure finds: every row of `from`, written anew by templates over its columns. */
-  yields: z.record(name, z.strictObject({ from: name, row: z.record(name, template) })).optional(),
-});
-export type Procedure = z.infer<typeof procedure>;
-
-/** What a procedure is for; the first ones only ask. */
-export const procedureNames = [
-  'record',
-  'children',
-  'neighbours',
-  'ready',
-  'unsaved',
-  'configuration',
-  'next-boot',
-  'save',
-  'transfer',
-  'verify-image',
-  'activate',
-  'reboot',
-  'locate',
-  /** What a storage holds, and how much is free. */
-  'storage',
-  /** Brings an image to where it can be taken, ahead of a rollout. */
-  'stage',
-  'verify-staged',
-  'remove-staged',
-  /** Takes back that the next reset brings the staged image. */
-  'disarm',
-  /** The device's own ping of the store. */
-  'reach',
-] as const;
-/** Without these a family can be discovered and recorded, and not upgraded. */
-const neededToUpgrade = [
-  'record',
-  'ready',
-  'unsaved',
-  'configuration',
-  'next-boot',
-  'save',
-  'transfer',
-  'verify-image',
-  'activate',
-  'reboot',
-] as const;
-export type ProcedureName = (typeof procedureNames)[number];
-
-const versionScheme = z.strictObject({
-  patterns: z.array(patternText).min(1),
-  order: z.array(z.strictObject({ part: z.string(), absent: z.enum(['first', 'last']).default('first') })).min(1),
-  write: z.string().min(1),
-});
-
-/** How a file's name, or the title in its header, tells what it is. */
-const nameRule = z.strictObject({
-  /** Named groups `model`, `hardwareRevision`, `variant`, `version` and `component` are believed; the rest is fixed here. */
-  pattern: patternText,
-  models: z.array(z.string().min(1)).min(1).optional(),
-  hardwareRevisions: z.array(z.string().min(1)).min(1).optional(),
-  variant: z.string().optional(),
-  component: z.enum(components).optional(),
-});
-
-const familyShape = z.strictObject({
-  family: z.string().regex(/^[a-z][a-z0-9-]*$/, 'a family is named in small letters, digits and hyphens'),
-  title: z.string().min(1),
-  maker: z.string().min(1),
-  kind: z.enum(kinds),
-  models: z
-    .array(
-      z.strictObject({
-        model: z.string().min(1),
-        variant: z.string().default(''),
-        revisions: z.array(z.string().min(1)).min(1),
-      }),
-    )
-    .min(1),
-  recognise: z
-    .array(
-      z.strictObject({
-        snmp: z.strictObject({ objectId: patternText.optional(), description: patternText.optional() }).optional(),
-        ssh: z.strictObject({ identification: patternText.optional() }).optional(),
-        http: z.strictObject({ server: patternText.optional(), realm: patternText.optional(), title: patternText.optional() }).optional(),
-        onvif: z
-          .strictObject({ manufacturer: patternText.optional(), model: patternText.optional(), hardware: patternText.optional() })
-          .optional(),
-        sip: z.strictObject({ userAgent: patternText.optional(), server: patternText.optional() }).optional(),
-        lldp: z
-          .strictObject({ maker: patternText.optional(), model: patternText.optional(), description: patternText.optional() })
-          .optional(),
-      }),
-    )
-    .default([]),
-  /** How a person could find out what the device or its parent does not tell. */
-  howToFind: z.strictObject({ firmware: z.string().min(1).optional() }).default({}),
-  versions: versionScheme,
-  /** How boot loader versions are read, where they are spelt otherwise. */
-  bootLoaderVersions: versionScheme.optional(),
-  /** What the files of the family look like; without it none can be taken in. */
-  images: z
-    .strictObject({
-      header: z.enum(['simg', 'uboot', 'fit', 'none']),
-      names: z.array(nameRule).default([]),
-      titles: z.array(nameRule).default([]),
-    })
-    .optional(),
-  storage: z
-    .strictObject({
-      /** What is said of it in a plan. */
-      note: z.string(),
-    })
-    .optional(),
-  travel: z.strictObject({ how: z.literal('device-pulls'), protocol: z.enum(['tftp', 'http']) }).optional(),
-  /** How an image is brought ahead of a rollout to where the device, or its children, can take it. */
-  staging: z
-    .strictObject({
-      by: z.enum(['tftp', 'http', 'push']),
-      /** Whose images it keeps: its own, or those of what it manages. */
-      keeps: z.enum(['own', 'children']).default('own'),
-      /** Families of the children whose images it keeps. */
-      children: z.array(z.string()).default([]),
-      /** A device with a staged image takes it at its next reset, whatever causes that. */
-      arms: z.boolean().default(false),
-    })
-    .optional(),
-  /** How its devices ask the stores. */
-  asks: z
-    .strictObject({
-      /** The exact name that they ask for, of {file}, {version}, {model} and {variant}; the name of the file when absent. */
-      name: z.string().optional(),
-      /** The login that an HTTP store demands of them. */
-      login: z.enum(['basic', 'digest']).optional(),
-      /** Whether a part of the HTTP address may be long and unguessable. */
-      longAddress: z.boolean().default(true),
-      /** Files that they ask for by habit, and that need not be there. */
-      byHabit: z.array(patternText).default([]),
-      /** How they are told where to fetch from, when it is not Barrow that tells them. */
-      toldBy: z.enum(['barrow', 'dhcp']).default('barrow'),
-    })
-    .prefault({}),
-  pointOfNoReturn: z.enum(stepNames).optional(),
-  /** Usual durations on a device of this family; `transferPerMiB` is added for the size of the image. */
-  durations: z
-    .strictObject({
-      preflight: span,
-      backup: span,
-      transfer: span,
-      transferPerMiB: span,
-      'verify-image': span,
-      activate: span,
-      'confirm-next-boot': span,
-      reboot: span,
-      return: span,
-      checks: span,
-      /** How long to wait for the device after a reboot before it counts as lost. */
-      returnLimit: span,
-    })
-    .optional(),
-  configuration: z
-    .strictObject({
-      /** Lines that change by themselves, left out when configurations are compared. */
-      ignoreLines: z.array(patternText),
-      /** Patterns whose group `secret` is hidden wherever settings are shown or recorded. */
-      secrets: z.array(patternText).default([]),
-    })
-    .optional(),
-  shell: z
-    .strictObject({
-      /** Found at the end of the output when the device waits for a command. */
-      prompt: patternText,
-      paging: z.strictObject({ when: patternText, answer: z.string() }).optional(),
-      /** How more rights are asked for, with the second word of the credential. */
-      raise: z.strictObject({ say: z.string(), asks: patternText, refused: patternText.optional() }).optional(),
-      limit: span,
-      fails: z.array(failPattern).default([]),
-    })
-    .optional(),
-  procedures: z
-    .strictObject(
-      Object.fromEntries(procedureNames.map((n) => [n, procedure.optional()])) as Record<ProcedureName, z.ZodOptional<typeof procedure>>,
-    )
-    .default({}),
-});
-
-const upgradeKeys = ['storage', 'travel', 'pointOfNoReturn', 'durations', 'configuration', 'shell'] as const;
-
-/** A family says nothing of upgrades, or all of it; and procedures say where they are carried out. */
+/** What a family says fits together: a step of a way has its procedure; procedures say where they are carried out. */
 export const familySchema = familyShape.superRefine((family, context) => {
-  if (family.procedures.transfer !== undefined || family.travel !== undefined) {
-    for (const key of upgradeKeys)
-      if (family[key] === undefined)
-        context.addIssue({ code: 'custom', path: [key], message: `${key} is missing, without which nothing can be upgraded` });
-    for (const key of neededToUpgrade)
-      if (family.procedures[key] === undefined)
-        context.addIssue({
-          code: 'custom',
-          path: ['procedures', key],
-          message: `the procedure ${key} is missing, without which nothing can be upgraded`,
-        });
+  const fault = (path: PropertyKey[], message: string): void => context.addIssue({ code: 'custom', path, message });
+  if (family.ways.length > 0 && family.travel === undefined)
+    fault(['travel'], 'travel is missing: it has ways, and does not say how an image comes to the device');
+  if (family.travel !== undefined && family.ways.length === 0) fault(['ways'], 'ways are missing, without which nothing can be upgraded');
+  for (const [index, { stretches, pointOfNoReturn, component }] of family.ways.entries()) {
+    const steps = Object.entries(stretches).flatMap(([stretch, list]) => list.map((step, at) => ({ ...step, stretch, at })));
+    for (const { step, stretch, at } of steps)
+      for (const needed of proceduresOf[step]!)
+        if (family.procedures[needed] === undefined)
+          fault(['ways', index, 'stretches', stretch, at], `the procedure ${needed} is missing, without which there is no ${step}`);
+    const names = steps.map((s) => s.step);
+    for (const [name, why] of [
+      ['preflight', 'nobody looks whether it is the device that was planned'],
+      ['checks', 'nothing is verified'],
+    ] as const)
+      if (!names.includes(name)) fault(['ways', index, 'stretches'], `the step ${name} is missing, without which ${why}`);
+    if (names[0] !== 'preflight' && names.includes('preflight')) fault(['ways', index, 'stretches'], 'it does not begin with preflight');
+    if (names.at(-1) !== 'checks' && names.includes('checks')) fault(['ways', index, 'stretches'], 'it does not end with checks');
+    for (const [at, name] of names.entries())
+      if (names.indexOf(name) !== at) fault(['ways', index, 'stretches'], `the step ${name} stands in it twice`);
+    if (!names.includes(pointOfNoReturn)) fault(['ways', index, 'pointOfNoReturn'], `it has no step ${pointOfNoReturn}`);
+    if (family.ways.findIndex((w) => w.component === component) !== index)
+      fault(['ways', index, 'component'], `there is a way of ${component} before it, so that this one is never taken`);
   }
   if (family.staging) {
-    const needed = family.procedures.transfer ? [] : (['stage', 'verify-staged'] as const);
+    const needed = family.procedures.transfer && family.travel?.how === 'device-pulls' ? [] : (['stage', 'verify-staged'] as const);
     for (const key of needed)
       if (family.procedures[key] === undefined)
         context.addIssue({
@@ -391,21 +39,8 @@ export const familySchema = familyShape.superRefine((family, context) => {
         });
   }
   for (const [key, procedure] of Object.entries(family.procedures))
-    if (procedure && usesShell(procedure) && family.shell === undefined)
+    // What is carried out on a parent speaks to the parent's shell.
+    if (procedure && usesShell(procedure) && family.shell === undefined && family.travel?.how !== 'through-parent')
       context.addIssue({ code: 'custom', path: ['procedures', key], message: 'it says something, and the family has no shell' });
   for (const { path, message } of faultsOfSense(family)) context.addIssue({ code: 'custom', path: [...path], message });
 });
-
-/** A family file, checked and read. */
-export type Family = z.infer<typeof familyShape>;
-/** A family whose devices can be upgraded. */
-export type UpgradableFamily = Family & { [K in (typeof upgradeKeys)[number]]: NonNullable<Family[K]> };
-export type FamilyWithShell = Family & { shell: NonNullable<Family['shell']> };
-
-export const isUpgradable = (family: Family): family is UpgradableFamily => family.travel !== undefined;
-export const hasShell = (family: Family): family is FamilyWithShell => family.shell !== undefined;
-/** Whether a procedure talks to the device's shell, rather than its pages. */
-export const usesShell = (procedure: Procedure): boolean => [...everyStep(procedure.do)].some(({ step }) => 'say' in step);
-/** Whether a procedure talks to the device's web server. */
-export const usesWeb = (procedure: Procedure): boolean =>
-  [...everyStep(procedure.do)].some(({ step }) => 'get' in step || 'request' in step || ('upload' in step && step.over.startsWith('http')));

@@ -2,7 +2,8 @@ import { readdirSync, readFileSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
 import { join } from 'node:path';
 import { isMap, isPair, isSeq, LineCounter, parseDocument, type Node, type Document } from 'yaml';
-import { familySchema, type Family } from './family.js';
+import { familySchema } from './family.js';
+import type { Family } from './shape.js';
 
 export interface FamilyFault {
   readonly file: string;

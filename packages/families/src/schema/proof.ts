@@ -1,5 +1,5 @@
 import type { ComparedBy } from '@barrow/core';
-import type { Procedure, ProcedureStep } from './family.js';
+import type { Procedure, ProcedureStep } from './shape.js';
 
 const digests = /\$\{(imageSha256|fileSha256)\b/;
 const sizes = /\$\{(imageBytes|fileBytes)\b/;

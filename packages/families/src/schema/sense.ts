@@ -1,5 +1,5 @@
 import { meantName, pattern } from '@barrow/core';
-import type { Condition, Family, Procedure, ProcedureName, ProcedureStep } from './family.js';
+import type { Condition, Family, Procedure, ProcedureName, ProcedureStep } from './shape.js';
 import { comparesBy } from './proof.js';
 import { everyStep } from './walk.js';
 
@@ -20,6 +20,7 @@ const ofImages = [
   'storeUser',
   'storePassword',
 ] as const;
+const ofDevice = ['deviceName', 'deviceMac', 'deviceSerial'] as const;
 const ofFiles = ['fileName', 'fileBytes', 'fileSha256'] as const;
 const ofReceiving = ['receiveName', 'storeAddress', 'storePort'] as const;
 
@@ -91,7 +92,7 @@ const neededOf: Partial<Record<ProcedureName, readonly string[]>> = {
   unsaved: ['differences'],
   reach: ['reached'],
 };
-const neededOfRecord = ['serial', 'firmware', 'nextBoot'];
+const neededOfRecord = ['serial', 'firmware'];
 
 const groupsOf = (source: string): string[] => [...source.matchAll(/\(\?P?<([A-Za-z]\w*)>/g)].map((m) => m[1]!);
 /** Whether a pattern fits the empty text, and so every text; one that is no pattern is told by the shape. */
@@ -195,7 +196,7 @@ function imageFaults(family: Family): SenseFault[] {
   for (const [, part] of (family.asks.name ?? '').matchAll(/\{([^}]*)\}/g))
     if (!['file', 'version', 'model', 'variant'].includes(part!))
       faults.push({ path: ['asks', 'name'], message: `nothing can fill {${part}}; there are {file}, {version}, {model} and {variant}` });
-  if (family.travel && family.staging && !family.procedures.stage && family.staging.by !== family.travel.protocol)
+  if (family.travel?.how === 'device-pulls' && family.staging && !family.procedures.stage && family.staging.by !== family.travel.protocol)
     faults.push({
       path: ['staging', 'by'],
       message: `devices of this family travel by ${family.travel.protocol}, and are staged by ${family.staging.by} with the same procedure "transfer"`,
@@ -245,35 +246,22 @@ function procedureFaults(family: Family): SenseFault[] {
     const steps = [...everyStep(procedure.do)].map((s) => s.step);
     if ((name === 'verify-image' || name === 'verify-staged') && !steps.some(isQuestion))
       at([], 'it asks nothing, so that nothing would be verified');
-    if (name === 'reboot' && !steps.some((s) => 'say' in s && s.endsSession) && steps.some((s) => 'say' in s))
+    if (
+      name === 'reboot' &&
+      family.travel?.how !== 'through-parent' &&
+      !steps.some((s) => 'say' in s && s.endsSession) &&
+      steps.some((s) => 'say' in s)
+    )
       at([], 'no step says `endsSession: true`, by which it is seen that the device obeyed');
-    if (family.travel && carriedOutByShell.includes(name))
-      for (const { step, path } of everyStep(procedure.do))
-        if ('upload' in step || 'get' in step || 'request' in step)
-          at(path, 'a rollout speaks to the shell of these devices only; it asks no pages and carries no files in this procedure');
   }
   return faults;
 }
-
-/** What a rollout carries out over a login today. */
-const carriedOutByShell: readonly ProcedureName[] = [
-  'record',
-  'ready',
-  'unsaved',
-  'configuration',
-  'next-boot',
-  'save',
-  'transfer',
-  'verify-image',
-  'activate',
-  'reboot',
-];
 
 const isQuestion = (step: ProcedureStep): boolean => 'say' in step || 'get' in step || 'request' in step;
 
 /** The values that a procedure uses against those that something gives, and its tables against those that are read. */
 function valueFaults(name: ProcedureName, procedure: Procedure, at: (path: readonly PropertyKey[], message: string) => void): void {
-  const given = new Set<string>(givenTo[name]);
+  const given = new Set<string>([...givenTo[name], ...ofDevice]);
   const made = new Set<string>();
   /** Columns of each table; null: whatever the answer has. */
   const tables = new Map<string, Set<string> | null>();

@@ -1,4 +1,4 @@
-import type { ProcedureStep } from './family.js';
+import type { Procedure, ProcedureStep } from './shape.js';
 
 /** A step with the place where it stands in its procedure. */
 export interface PlacedStep {
@@ -15,3 +15,9 @@ export function* everyStep(steps: readonly ProcedureStep[], path: readonly (stri
     else if ('do' in step) yield* everyStep(step.do, [...here, 'do']);
   }
 }
+
+/** Whether a procedure talks to the device's shell, rather than its pages. */
+export const usesShell = (procedure: Procedure): boolean => [...everyStep(procedure.do)].some(({ step }) => 'say' in step);
+/** Whether a procedure talks to the device's web server. */
+export const usesWeb = (procedure: Procedure): boolean =>
+  [...everyStep(procedure.do)].some(({ step }) => 'get' in step || 'request' in step || ('upload' in step && step.over.startsWith('http')));

@@ -1,25 +1,13 @@
-import type { CredentialKind } from '@barrow/core';
-import type { HttpAccess, SnmpTarget } from '@barrow/wire';
 import type { Context } from '../context.js';
-import { CredentialEntity, DeviceEntity, RefusalEntity, type CredentialRow, type NetworkRow } from '../data/entities.js';
-import { digestOf } from '../data/seal.js';
+import { CredentialEntity, DeviceEntity, type CredentialRow, type NetworkRow } from '../data/entities.js';
+import { kindsOf, type Protocol } from '../touch/access.js';
+import { noteRefusal, refusals } from '../touch/refusals.js';
 import type { Reading, Trouble } from './reading.js';
 
-/** A credential that was refused is not tried at that address again for so long, or an account might be locked. */
-const refusalHoldsMs = 12 * 3_600_000;
 /** A login that had worked, refused by so many devices, was changed or its server is away: it is tried no more. */
 const refusedByMany = 3;
 /** Logins with one credential at the same time: a wrong one must be noticed before it has been tried everywhere. */
 const triesAtOnce = 2;
-
-/** The protocols of credentials; one credential is remembered for each. */
-export type Protocol = 'snmp' | 'ssh' | 'http' | 'onvif';
-const kindsOf: Record<Protocol, readonly CredentialKind[]> = {
-  snmp: ['snmp-v2c', 'snmp-v3'],
-  ssh: ['ssh-password', 'ssh-key'],
-  http: ['http-basic', 'http-digest', 'http-token'],
-  onvif: ['onvif'],
-};
 
 /** Which credential is tried where, in which order, and which is left alone. One for each discovery. */
 export class Access {
@@ -35,13 +23,13 @@ export class Access {
 
   static async load(context: Context): Promise<Access> {
     const { db } = context;
-    const [credentials, refusals, devices] = await Promise.all([
+    const [credentials, refused, devices] = await Promise.all([
       db.find(CredentialEntity),
-      db.find(RefusalEntity, { at: { $gt: Date.now() - refusalHoldsMs } }),
+      refusals(context),
       db.find(DeviceEntity, {}, { fields: ['id', 'address', 'credentials', 'snmpCredential'] }),
     ]);
     const access = new Access(context, new Map(credentials.map((c) => [c.id, c])));
-    for (const { credential, address, at } of refusals)
+    for (const { credential, address, at } of refused)
       // A credential that was put in anew since then may be tried.
       if ((access.all.get(credential)?.createdAt ?? Infinity) < at) access.#refused.add(`${credential}|${address}`);
     for (const { address, credentials: worked, snmpCredential } of devices)
@@ -113,10 +101,7 @@ export class Access {
       this.#byMany.set(credential.id, by);
       if (by.size >= refusedByMany) this.#suspended.add(credential.id);
     }
-    const row = { credential: credential.id, address, at: Date.now() };
-    await this.context.db.write(async (em) =>
-      em.upsert(RefusalEntity, { ...row, id: digestOf(`${credential.id}|${address}`).slice(0, 20) }),
-    );
+    await noteRefusal(this.context, credential, address);
   }
 
   /** What a person must know of credentials that were given up. */
@@ -131,22 +116,3 @@ export class Access {
 /** What is said where a credential was not tried since several devices refuse it now. */
 export const suspendedDetail = (name: string): string =>
   `${name} had worked and is refused by several devices now, so it was not tried here`;
-
-export function snmpAccess(context: Context, credential: CredentialRow): SnmpTarget['access'] {
-  const secret = context.sealer.open(credential.sealed);
-  if (credential.kind === 'snmp-v2c') return { community: secret };
-  return {
-    user: {
-      name: credential.user ?? '',
-      auth: credential.settings.auth ?? 'sha256',
-      authKey: secret,
-      privKey: credential.second === null ? null : context.sealer.open(credential.second),
-    },
-  };
-}
-
-export function httpAccess(context: Context, credential: CredentialRow): HttpAccess {
-  const secret = context.sealer.open(credential.sealed);
-  if (credential.kind === 'http-token') return { how: 'token', token: secret };
-  return { how: credential.kind === 'http-digest' ? 'digest' : 'basic', user: credential.user ?? '', password: secret };
-}

@@ -18,7 +18,7 @@ import type { Family } from '@barrow/families';
 import type { Context } from '../context.js';
 import { DeviceEntity, HistoryEntity, ObservationEntity, SurroundingsEntity, type DeviceFlag, type DeviceRow } from '../data/entities.js';
 import { digestOf } from '../data/seal.js';
-import { awaitingFlag } from '../devices/approvals.js';
+import { awaitingFlag } from '../touch/sparing.js';
 import type { KnownHost } from './probes/procedures.js';
 import type { Hearsay, Reading, Seen } from './reading.js';
 

@@ -1,9 +1,8 @@
 import { z, type OpenAPIHono } from '@hono/zod-openapi';
 import { backupSchema, compareConfigurations } from '@barrow/core';
-import { hasShell } from '@barrow/families';
 import { DeviceEntity } from '../data/entities.js';
 import { notFound, Refusal } from '../errors.js';
-import { DeviceSession } from '../runner/session.js';
+import { once } from '../touch/touch.js';
 import type { Parts } from '../parts.js';
 import type { Env } from './auth.js';
 import { addOperation, idParam } from './operation.js';
@@ -32,7 +31,7 @@ export function backupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     run: async ({ body }) => {
       const { row } = await devices.get(body.device);
       const family = row.family === null ? undefined : context.families.get(row.family);
-      if (!family?.procedures.configuration || !hasShell(family))
+      if (!family?.procedures.configuration)
         throw new Refusal(
           422,
           'family-unknown',
@@ -40,14 +39,9 @@ export function backupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
           `${family ? `The family ${family.family} does not say how` : 'No family is known'}: Barrow cannot ask ${row.name} for its settings.`,
           'A family file with a procedure `configuration` would teach it.',
         );
-      const session = await DeviceSession.open(context, row, family);
-      try {
-        const { gives } = await session.run('configuration');
-        const kept = await backups.keep(row.id, gives['text'] ?? '', row.firmware, null);
-        return (await backups.list(row.id)).find((b) => b.id === kept.id)!;
-      } finally {
-        session.close();
-      }
+      const { gives } = await once(context, row, family, 'configuration');
+      const kept = await backups.keep(row.id, gives['text'] ?? '', row.firmware, null);
+      return (await backups.list(row.id)).find((b) => b.id === kept.id)!;
     },
   });
   addOperation(app, {

@@ -16,11 +16,10 @@ import {
   waitingHostSchema,
 } from '@barrow/core';
 import { rfc3339 } from '../context.js';
-import { hasShell } from '@barrow/families';
 import { inOrder, type KnownDevice } from '../devices/devices.js';
 import { CredentialEntity, DeviceEntity, HistoryEntity, ObservationEntity } from '../data/entities.js';
 import { Refusal } from '../errors.js';
-import { DeviceSession } from '../runner/session.js';
+import { once } from '../touch/touch.js';
 import type { Parts } from '../parts.js';
 import { need, type Env } from './auth.js';
 import { addOperation, idParam } from './operation.js';
@@ -274,7 +273,7 @@ export function deviceRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     run: async ({ params, body }) => {
       const { row } = await devices.get(params.id);
       const family = row.family === null ? undefined : context.families.get(row.family);
-      if (!family?.procedures.locate || !hasShell(family))
+      if (!family?.procedures.locate)
         throw new Refusal(
           422,
           'locate-unknown',
@@ -282,12 +281,7 @@ export function deviceRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
           family ? `The family ${family.family} does not say how one of its devices is made to blink.` : `No family fits ${row.name}.`,
           'A family file with a procedure `locate` would teach it.',
         );
-      const session = await DeviceSession.open(context, row, family, { given: { seconds: String(body.seconds) } });
-      try {
-        await session.run('locate');
-      } finally {
-        session.close();
-      }
+      await once(context, row, family, 'locate', { given: { seconds: String(body.seconds) } });
       return { device: row.name, seconds: body.seconds };
     },
   });

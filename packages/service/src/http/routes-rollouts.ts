@@ -7,7 +7,6 @@ import {
   rolloutSchema,
   rolloutSummarySchema,
   runDetailSchema,
-  type Check,
   type RolloutEvent,
 } from '@barrow/core';
 import { rfc3339, rfc3339OrNull } from '../context.js';
@@ -15,7 +14,7 @@ import { ConversationEntity, ImageEntity } from '../data/entities.js';
 import { notFound } from '../errors.js';
 import { reportCsv } from '../report/csv.js';
 import { reportPage } from '../report/html.js';
-import { makeReport } from '../report/report.js';
+import { checksOf, makeReport } from '../report/report.js';
 import { steadyNow } from '../steady.js';
 import { planRollout } from '../runner/planning.js';
 import type { ActiveRollout } from '../runner/active.js';
@@ -102,6 +101,8 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
           endsAt: rfc3339(run.endsAt),
           downFrom: rfc3339OrNull(run.downFrom),
           downUntil: rfc3339OrNull(run.downUntil),
+          downs: run.downs,
+          downMs: run.downMs,
         })),
       };
     },
@@ -198,11 +199,10 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       const run = active.plan.runs[index]!;
       const entries = (await journal.of(params.id)).entries.filter((e) => 'run' in e.event && e.event.run === run.id);
       const rows = await db.find(ConversationEntity, { rollout: params.id, run: run.id }, { orderBy: { id: 'asc' }, limit: 100 });
-      const checks = active.trails.get(run.id)?.get('checks')?.facts['checks'] as Check[] | undefined;
       return {
         run: runView(active, index, await fileNames()),
         events: entries,
-        checks: (checks ?? []).map((c) => ({ ...c, evidence: [...c.evidence] })),
+        checks: checksOf(active, run),
         conversations: rows.map((r) => ({ step: r.step, at: rfc3339(r.at), text: r.text })),
       };
     },

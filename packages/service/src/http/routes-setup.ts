@@ -349,8 +349,20 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
           recognisedBy: [...new Set(f.recognise.flatMap((r) => Object.keys(r)))],
           procedures: Object.keys(f.procedures),
           storage: f.storage?.note ?? null,
-          travel: f.travel ? `the device pulls by ${f.travel.protocol.toUpperCase()}` : null,
-          pointOfNoReturn: f.pointOfNoReturn ?? null,
+          travel:
+            f.travel === undefined
+              ? null
+              : f.travel.how === 'pushed'
+                ? 'Barrow carries it to the device'
+                : f.travel.how === 'through-parent'
+                  ? 'through the storage of its parent'
+                  : `the device pulls by ${f.travel.protocol.toUpperCase()}`,
+          ways: f.ways.map(({ name, component, stretches, pointOfNoReturn }) => ({
+            name,
+            component,
+            steps: Object.values(stretches).flatMap((steps) => steps.map((s) => s.step)),
+            pointOfNoReturn,
+          })),
           devices: counts.get(f.family) ?? 0,
         })),
       };

@@ -16,7 +16,7 @@ import type { Parts } from '../parts.js';
 import { setArmed } from '../staging/armed.js';
 import { checkStores } from '../staging/check.js';
 import { planDelivery } from '../staging/delivery-work.js';
-import { Hands } from '../staging/hands.js';
+import { once } from '../touch/touch.js';
 import type { Env } from './auth.js';
 import { addOperation, idParam } from './operation.js';
 
@@ -217,8 +217,7 @@ export function stagingRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
           `${row.name} is in a rollout.`,
           'Wait for it to end, or stop it.',
         );
-      const use = { given: { imageVersion: armed.version }, files: [], link: null, signal: c.req.raw.signal };
-      await new Hands(context, row, family).run('disarm', use);
+      await once(context, row, family, 'disarm', { given: { imageVersion: armed.version }, signal: c.req.raw.signal });
       await setArmed(context, row.id, null, who.name);
       return { device: row.name, disarmed: armed.version };
     },

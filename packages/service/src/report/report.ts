@@ -1,13 +1,14 @@
-import { type Check, type JournalEntry, type Report, type StepName } from '@barrow/core';
+import { legsOf, stepsOf, type Check, type JournalEntry, type PlannedRun, type Report, type StepName } from '@barrow/core';
 import { rfc3339, rfc3339OrNull } from '../context.js';
 import type { ImageRow } from '../data/entities.js';
 import type { ActiveRollout } from '../runner/active.js';
+import { traceOf } from '../runner/trail.js';
 import { causeView, summaryView } from '../runner/view.js';
 
 /** The evidence of a rollout, from its plan and journal alone. */
 export function makeReport(active: ActiveRollout, journal: readonly JournalEntry[], images: ReadonlyMap<string, ImageRow>): Report {
   const { plan, state } = active;
-  const stepsOf = new Map<string, Report['runs'][number]['steps']>();
+  const taken = new Map<string, Report['runs'][number]['steps']>();
   const deeds: Report['deeds'] = [];
   const asked = new Set<string>();
   const nameOf = new Map(plan.runs.map((r) => [r.id, r.name]));
@@ -24,11 +25,11 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
         what: event.kind === 'service-started' ? 'the service was started again' : 'the service was stopped',
       });
     if (event.kind === 'step-begun') {
-      const list = stepsOf.get(event.run) ?? [];
-      stepsOf.set(event.run, list);
-      list.push({ step: event.step, begunAt: at, endedAt: null, result: 'not known' });
+      const list = taken.get(event.run) ?? [];
+      taken.set(event.run, list);
+      list.push({ step: event.step, leg: event.leg ?? 0, begunAt: at, endedAt: null, result: 'not known' });
     } else if (event.kind === 'step-done' || event.kind === 'step-failed' || event.kind === 'reconciled') {
-      const last = stepsOf.get(event.run)?.at(-1);
+      const last = taken.get(event.run)?.at(-1);
       if (last) {
         last.endedAt = at;
         last.result =
@@ -40,7 +41,7 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
       }
     }
   }
-  const used = new Set(plan.runs.map((r) => r.image));
+  const used = new Set(plan.runs.flatMap((r) => legsOf(plan, r).map((l) => l.image)));
   return {
     rollout: summaryView(active),
     madeAt: rfc3339(Date.now()),
@@ -50,11 +51,18 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
     }),
     runs: plan.runs.map((run, index) => {
       const now = state.runs[index]!;
-      const trail = active.trails.get(run.id);
-      const fact = (step: StepName, key: string): unknown => trail?.get(step)?.facts[key];
+      const legs = legsOf(plan, run);
+      const fact = (leg: number, step: StepName, key: string): unknown => traceOf(active.trails, run.id, step, leg)?.facts[key];
       const text = (value: unknown): string | null => (typeof value === 'string' ? value : null);
-      const sentAt = fact('reboot', 'sentAt') ?? trail?.get('reboot')?.begunAt;
-      const answeredAt = fact('return', 'answeredAt');
+      /** What the last leg that found it says. */
+      const last = (step: StepName, key: string): string | null =>
+        legs.reduce((found: string | null, _, leg) => text(fact(leg, step, key)) ?? found, null);
+      const restart = stepsOf(plan, run).find((s) => s.down && !s.waits)?.step ?? 'reboot';
+      const down = legs.flatMap((_, leg) => {
+        const sentAt = fact(leg, restart, 'sentAt') ?? traceOf(active.trails, run.id, restart, leg)?.begunAt;
+        const answeredAt = fact(leg, 'return', 'answeredAt');
+        return typeof sentAt === 'number' && typeof answeredAt === 'number' ? [Math.max(0, answeredAt - sentAt)] : [];
+      });
       return {
         device: run.device,
         name: run.name,
@@ -65,22 +73,32 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
         cause: causeView(now.cause),
         detail: now.detail,
         before: run.from,
-        after: text(fact('checks', 'firmware')),
+        after: last('checks', 'firmware'),
         target: run.target,
         image: run.image,
-        digestOnDevice: text(fact('verify-image', 'digestOnDevice')),
-        backup: text(fact('backup', 'sha256')),
+        digestOnDevice: last('verify-image', 'digestOnDevice'),
+        // As it was before anything was changed.
+        backup: text(fact(0, 'backup', 'sha256')) ?? last('backup', 'sha256'),
         begunAt: rfc3339OrNull(now.begunAt),
         endedAt: rfc3339OrNull(now.endedAt),
-        downMs: typeof sentAt === 'number' && typeof answeredAt === 'number' ? Math.max(0, answeredAt - sentAt) : null,
-        steps: stepsOf.get(run.id) ?? [],
-        checks: (fact('checks', 'checks') as Check[] | undefined)?.map((c) => ({ ...c, evidence: [...c.evidence] })) ?? [],
+        downMs: down.length > 0 ? down.reduce((sum, ms) => sum + ms, 0) : null,
+        steps: taken.get(run.id) ?? [],
+        checks: checksOf(active, run),
         attempts: now.attempt,
       };
     }),
     leftOut: [...plan.leftOut],
     deeds,
   };
+}
+
+/** What was compared after each leg of a run; with several legs, each named by the version that it brought. */
+export function checksOf({ plan, trails }: ActiveRollout, run: PlannedRun): Report['runs'][number]['checks'] {
+  const legs = legsOf(plan, run);
+  return legs.flatMap(({ to }, leg) => {
+    const made = (traceOf(trails, run.id, 'checks', leg)?.facts['checks'] as Check[] | undefined) ?? [];
+    return made.map((c) => ({ ...c, name: legs.length > 1 ? `${to}: ${c.name}` : c.name, evidence: [...c.evidence] }));
+  });
 }
 
 function deedText(event: Extract<JournalEntry['event'], { by: string }>, nameOf: ReadonlyMap<string, string>): string {

@@ -1,13 +1,13 @@
 import type { Plan, RolloutState, StepName, Waiting } from '@barrow/core';
 import type { WriteTrouble } from '../data/database.js';
-import type { StepTrace } from './steps/step.js';
+import type { Trails } from './trail.js';
 
 /** A rollout in memory: the fold of its journal, and what is being done about it. */
 export interface ActiveRollout {
   readonly plan: Plan;
   state: RolloutState;
-  /** What each run's steps of this passage found. */
-  readonly trails: Map<string, Map<StepName, StepTrace>>;
+  /** What each run's steps found. */
+  readonly trails: Trails;
   readonly percent: Map<string, number>;
   /** Steps being carried out, by run. */
   readonly doing: Map<string, { readonly step: StepName; readonly abort: AbortController; readonly done: Promise<void> }>;

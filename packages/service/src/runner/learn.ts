@@ -1,13 +1,13 @@
 import { sameVersion } from '@barrow/core';
 import { setArmed } from '../staging/armed.js';
-import type { DeviceSession } from './session.js';
+import type { Touch } from '../touch/touch.js';
 import type { StepContext } from './steps/step.js';
 
 /** What a procedure `record` told, written to the device's record: what it runs now, and what its next restart brings. */
 export async function learn(
   step: StepContext,
   gives: Readonly<Record<string, string>>,
-  session: DeviceSession,
+  session: Touch,
   at: { readonly probe: string; readonly now: number; readonly upSince?: number | null },
 ): Promise<void> {
   const { context, run, family, device, plan } = step;

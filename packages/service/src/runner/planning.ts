@@ -1,16 +1,16 @@
 import {
   duration,
+  makePassage,
   makePlan,
   planInput,
-  stepNames,
   type Candidate,
-  type Ms,
+  type Passage,
   type PathStep,
   type Plan,
   type PlanInput,
-  type StepName,
+  type WayLeg,
 } from '@barrow/core';
-import { isUpgradable, type UpgradableFamily } from '@barrow/families';
+import { isUpgradable, wayOf, type Family } from '@barrow/families';
 import type { Context } from '../context.js';
 import { ImageEntity } from '../data/entities.js';
 import { newId } from '../data/seal.js';
@@ -18,29 +18,67 @@ import type { Devices, KnownDevice } from '../devices/devices.js';
 import { Refusal } from '../errors.js';
 import type { MapService } from '../map/map.js';
 
+/** Parents of parents, at most. */
+const deepest = 8;
+
 /** How long is waited after the first wave, when nobody says. */
 const usualSoakSeconds = 600;
 
-const mebibyte = 1024 * 1024;
+/** What a step brings with it, in words. */
+const noticesOf = ({ resets, notices }: PathStep): string[] => [
+  ...(resets.length > 0 ? [`${resets.join(' and ')} are reset`] : []),
+  ...notices,
+];
 
-/** Usual durations of each step for an image of this size, in our time. */
-export function typicalDurations(family: UpgradableFamily, bytes: number, timeScale: number): Record<StepName, Ms> {
-  const { durations } = family;
-  return Object.fromEntries(
-    stepNames.map((step) => {
-      const base = durations[step] + (step === 'transfer' ? (durations.transferPerMiB * bytes) / mebibyte : 0);
-      return [step, Math.round(base / timeScale)];
-    }),
-  ) as Record<StepName, Ms>;
+/** The part of a version path that one run can take: every leg by a way of the family, up to where that ends. */
+interface Passable {
+  readonly legs: WayLeg[];
+  readonly notices: string[];
+  readonly needs: { readonly leg: number; readonly device: string }[];
+  /** Models that are not served any more after a leg, by family. */
+  readonly drops: { readonly leg: number; readonly family: string; readonly models: readonly string[] | null }[];
+  /** Why it goes no further; null when it leads to the end. */
+  readonly stops: string | null;
 }
 
-/** What a step brings with it, in words. */
-function noticesOf(step: PathStep, steps: number, target: string): string[] {
-  return [
-    ...(step.resets.length > 0 ? [`${step.resets.join(' and ')} are reset`] : []),
-    ...step.notices,
-    ...(steps > 1 ? [`${step.image.version} is the first of ${steps} images on the way to ${target}; plan again when it is verified`] : []),
-  ];
+/** `brings`: whether a device is planned to take an image in the same rollout. */
+function passable(
+  family: Family,
+  path: readonly PathStep[],
+  packages: ReadonlySet<string>,
+  brings: (device: string, image: string) => boolean,
+): Passable {
+  const legs: WayLeg[] = [];
+  const notices: string[] = [];
+  const needs: { leg: number; device: string }[] = [];
+  const drops: { leg: number; family: string; models: readonly string[] | null }[] = [];
+  for (const step of path) {
+    const { image } = step;
+    const stops = (why: string): Passable => ({ legs, notices, drops, needs: needs.filter((n) => n.leg < legs.length), stops: why });
+    if (step.on !== null) {
+      if (!brings(step.on.id, image.sha256)) return stops(`${step.on.name} has to take ${image.file} first: plan it in the same rollout`);
+      if (!needs.some((n) => n.device === step.on!.id)) {
+        needs.push({ leg: legs.length, device: step.on.id });
+        notices.push(`waits for ${step.on.name}, which has to take ${image.file} first`);
+      }
+      continue;
+    }
+    const way = image.family === family.family ? wayOf(family, image.component) : null;
+    if (!way) {
+      const what = image.component === 'system' ? `family ${image.family}` : `a ${image.component.replaceAll('-', ' ')}`;
+      return stops(`${image.file} is of ${what}, which Barrow cannot install yet`);
+    }
+    if (packages.has(image.sha256) && family.travel?.how === 'device-pulls')
+      return stops(`${image.file} is a release of several files, which Barrow cannot install yet`);
+    const { sha256, component, version, bytes } = image;
+    for (const { family: of, models } of image.drops)
+      if (of !== undefined) drops.push({ leg: legs.length, family: of, models: models ?? null });
+    legs.push({ image: sha256, component, from: step.from, to: version, bytes, way });
+    notices.push(...noticesOf(step).map((n) => (path.length > 1 ? `${version}: ${n}` : n)));
+    if (!way.stretches.some(({ steps }) => steps.some((s) => s.step === 'backup')))
+      notices.push('its settings cannot be saved before, and are not compared after');
+  }
+  return { legs, notices, drops, needs, stops: null };
 }
 
 /** For each device of a plan, the names of the others that hang on it. */
@@ -63,6 +101,59 @@ function noticeOfCarrying(names: readonly string[] | undefined): string[] {
   return [`carries ${some}: it goes down only while ${names.length === 1 ? 'that one is not' : 'none of them is'} being written`];
 }
 
+/**
+ * What a device would lose by its image, and what goes in the same rollout, goes before it: old access points before the release of
+ * their controller that serves them no more.
+ */
+function dropped(
+  planned: readonly Candidate[],
+  dropping: ReadonlyMap<string, Passable['drops']>,
+  known: ReadonlyMap<string, KnownDevice>,
+): Candidate[] {
+  const below = new Map<string, Candidate[]>();
+  for (const one of planned) {
+    const parent = known.get(one.device)!.row.parent;
+    if (parent === null || !dropping.has(parent)) continue;
+    const list = below.get(parent);
+    if (list) list.push(one);
+    else below.set(parent, [one]);
+  }
+  return planned.map((one) => {
+    const lost = (dropping.get(one.device) ?? []).flatMap(({ leg, family, models }) =>
+      (below.get(one.device) ?? [])
+        .filter((c) => c.family === family && (models === null || models.includes(known.get(c.device)!.row.model ?? '')))
+        // Who waits for it cannot go before it.
+        .filter((c) => !c.needs?.some((n) => n.device === one.device))
+        .map((c) => ({ leg, device: c.device, name: c.name })),
+    );
+    if (lost.length === 0) return one;
+    const names =
+      lost
+        .slice(0, 3)
+        .map((l) => l.name)
+        .join(', ') + (lost.length > 3 ? ` and ${lost.length - 3} more` : '');
+    return {
+      ...one,
+      needs: [...(one.needs ?? []), ...lost.map(({ leg, device }) => ({ leg, device }))],
+      notices: [...(one.notices ?? []), `waits for ${names}, which it serves no more afterwards as they are`],
+    };
+  });
+}
+
+/** In an order in which a device comes after the one through which it is managed. */
+function parentsFirst(devices: readonly KnownDevice[]): KnownDevice[] {
+  const known = new Map(devices.map((d) => [d.row.id, d]));
+  const done = new Set<KnownDevice>();
+  const visit = (one: KnownDevice, above: number): void => {
+    const parent = one.row.parent === null ? undefined : known.get(one.row.parent);
+    // However a record may go round in a circle.
+    if (parent && above < deepest && !done.has(parent)) visit(parent, above + 1);
+    done.add(one);
+  };
+  for (const one of devices) visit(one, 0);
+  return [...done];
+}
+
 /** Makes a plan for the devices that are meant and are behind their target. @throws Refusal when none is. */
 export async function planRollout(context: Context, devices: Devices, map: MapService, asked: PlanInput, by: string): Promise<Plan> {
   const input = planInput.parse(asked);
@@ -74,10 +165,13 @@ export async function planRollout(context: Context, devices: Devices, map: MapSe
   );
   const packages = new Set((await context.db.find(ImageEntity)).filter((i) => i.files.length > 1).map((i) => i.sha256));
   const leftOut: { device: string; name: string; reason: string }[] = [];
-  const candidates: Candidate[] = [];
+  const planned: Candidate[] = [];
   const guards = await map.guards();
-  const durations = new Map<string, Record<StepName, Ms>>();
-  for (const known of meant) {
+  const passages = new Map<string, Passage>();
+  const brought = new Map<string, ReadonlySet<string>>();
+  const dropping = new Map<string, Passable['drops']>();
+  const brings = (device: string, image: string): boolean => brought.get(device)?.has(image) ?? false;
+  for (const known of parentsFirst(meant)) {
     const { row, target } = known;
     const standing = input.down && named ? await devices.wayDown(known) : known.standing;
     const leave = (reason: string): void => void leftOut.push({ device: row.id, name: row.name, reason });
@@ -92,7 +186,6 @@ export async function planRollout(context: Context, devices: Devices, map: MapSe
         );
       continue;
     }
-    const { image } = step;
     if (row.serial === null || row.firmware === null) {
       leave('its serial is not known, so that nobody could tell it from another device');
       continue;
@@ -102,20 +195,23 @@ export async function planRollout(context: Context, devices: Devices, map: MapSe
       leave(`family ${row.family} can be recorded, and Barrow cannot upgrade it yet`);
       continue;
     }
-    if (step.on !== null) {
-      leave(`${step.on.name} has to take ${image.file} first`);
+    const { legs, notices, drops, needs, stops } = passable(family, standing.path!.steps, packages, brings);
+    const last = legs.at(-1);
+    if (!last) {
+      leave(stops!);
       continue;
     }
-    if (image.component === 'boot-loader' || packages.has(image.sha256)) {
-      leave(
-        `${image.file} is ${image.component === 'boot-loader' ? 'a boot loader' : 'a release of several files'}, which Barrow cannot install yet`,
-      );
+    const via = family.travel?.how === 'through-parent' ? row.parent : undefined;
+    if (via === null) {
+      leave('it is handled through its parent, and that is not known');
       continue;
     }
-    const key = `${row.family}/${image.sha256}`;
-    const typicalMs = durations.get(key) ?? typicalDurations(family, image.bytes, context.options.timeScale);
-    durations.set(key, typicalMs);
-    candidates.push({
+    brought.set(row.id, new Set(legs.map((l) => l.image)));
+    const key = JSON.stringify([row.family, legs.map((l) => [l.image, l.from])]);
+    const passage = passages.get(key) ?? makePassage(legs, context.options.timeScale);
+    passages.set(key, passage);
+    if (drops.length > 0) dropping.set(row.id, drops);
+    planned.push({
       device: row.id,
       name: row.name,
       address: row.address,
@@ -123,22 +219,29 @@ export async function planRollout(context: Context, devices: Devices, map: MapSe
       family: row.family,
       serial: row.serial,
       from: row.firmware,
-      // One image at a time: a version on the way is verified before the next is planned.
-      target: image.version,
-      image: image.sha256,
+      target: last.to,
+      image: last.image,
       notices: [
-        ...noticesOf(step, standing.path!.steps.length, target.version),
-        ...(row.armed && row.armed.version !== image.version
+        ...(legs.length > 1
+          ? [
+              `${legs.map((l) => `${l.component === 'system' ? '' : `${l.component.replaceAll('-', ' ')} `}${l.to}`).join(' → ')}, each verified before the next`,
+            ]
+          : []),
+        ...notices,
+        ...(stops === null ? [] : [`it goes as far as ${last.to}, on the way to ${target.version}: ${stops}`]),
+        ...(row.armed && row.armed.version !== legs[0]!.to
           ? [`it is armed: its next reset, whatever causes it, brings ${row.armed.version}`]
           : []),
       ],
-      typicalMs,
-      pointOfNoReturn: family.pointOfNoReturn,
+      passage,
+      ...(needs.length > 0 ? { needs } : {}),
+      ...(via === undefined ? {} : { via }),
       under: guards.under.get(row.id) ?? [row.id],
       rings: guards.rings.get(row.id) ?? [],
       feeds: (guards.feeds.get(row.id) ?? []).map((id) => ({ device: id, of: guards.feedCount.get(id)! })),
     });
   }
+  const candidates = dropped(planned, dropping, new Map(meant.map((d) => [d.row.id, d])));
   if (candidates.length === 0)
     throw new Refusal(
       422,

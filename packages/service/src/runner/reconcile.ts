@@ -1,8 +1,6 @@
-import { CauseError, sameVersion } from '@barrow/core';
+import { CauseError, sameVersion, type PlannedStep } from '@barrow/core';
 import { ownNow, ownPause } from '@barrow/wire';
 import { steadyNow } from '../steady.js';
-import { signOfLife } from './alive.js';
-import { DeviceSession } from './session.js';
 import { preflightFacts } from './steps/preflight.js';
 import type { StepContext } from './steps/step.js';
 
@@ -23,8 +21,8 @@ const betweenMs = 200;
  * Asks a device whether a step whose outcome was lost has been done. It only reads.
  * @throws CauseError when the device cannot be asked.
  */
-export async function reconcile(step: StepContext, lost: 'activate' | 'reboot'): Promise<Truth> {
-  return lost === 'activate' ? askActivated(step) : askRestarted(step);
+export async function reconcile(step: StepContext, lost: PlannedStep): Promise<Truth> {
+  return lost.down ? askRestarted(step) : askActivated(step);
 }
 
 async function askActivated(step: StepContext): Promise<Truth> {
@@ -33,15 +31,11 @@ async function askActivated(step: StepContext): Promise<Truth> {
   const settled = ownNow() + Math.max(1000, activationSettleMs / step.context.options.timeScale);
   for (;;)
     try {
-      const session = await DeviceSession.open(step.context, step.device, step.family, { signal: step.signal });
-      try {
-        const found = (await session.run('next-boot')).gives['nextBoot'] ?? '';
-        const detail = `the device says that it will boot ${found}`;
-        if (sameVersion(step.family.versions, found, step.run.target)) return { truth: 'done', detail };
-        if (ownNow() >= settled) return { truth: 'not-done', detail };
-      } finally {
-        session.close();
-      }
+      const { gives } = await step.once('next-boot');
+      const found = gives['nextBoot'] ?? '';
+      const detail = `the device says that it will boot ${found}`;
+      if (sameVersion(step.family.versions, found, step.leg.to)) return { truth: 'done', detail };
+      if (ownNow() >= settled) return { truth: 'not-done', detail };
       await ownPause(betweenMs, step.signal);
     } catch (error) {
       if (!(error instanceof CauseError) || ownNow() > until || step.signal.aborted) throw error;
@@ -56,7 +50,7 @@ async function askRestarted(step: StepContext): Promise<Truth> {
   const settled = ownNow() + Math.max(2000, settleMs / timeScale);
   let words = '';
   while (ownNow() < settled) {
-    const { system, answers } = await signOfLife(step.context, step.device, 1000, 1);
+    const { system, answers } = await step.alive(1000, 1);
     if (!answers)
       return { truth: 'done', detail: 'the device answers nothing, so it is taken to be restarting; the next step waits for it' };
     const uptime = system?.agentUptime ?? null;
@@ -65,18 +59,15 @@ async function askRestarted(step: StepContext): Promise<Truth> {
       uptime !== null && before?.agentUptime != null && uptime < Math.min(before.agentUptime, (steadyNow() - before.readAt) * timeScale);
     if (counted === null && anew) return { truth: 'done', detail: 'its running time began anew since it was looked at before' };
     try {
-      const session = await DeviceSession.open(step.context, step.device, step.family, { signal: step.signal });
-      try {
-        const { gives } = await session.run('record');
-        const now = Number(gives['bootCount']);
-        if (counted !== null && now > counted) return { truth: 'done', detail: `the device counts ${now} boots, ${counted} before` };
-        words = `the device still counts ${gives['bootCount'] ?? 'no'} boots and runs ${gives['firmware'] ?? 'an unknown version'}`;
-      } finally {
-        session.close();
-      }
+      const { gives } = await step.once('record');
+      const now = Number(gives['bootCount']);
+      if (counted !== null && now > counted) return { truth: 'done', detail: `the device counts ${now} boots, ${counted} before` };
+      words = `the device still counts ${gives['bootCount'] ?? 'no'} boots and runs ${gives['firmware'] ?? 'an unknown version'}`;
     } catch (error) {
       if (!(error instanceof CauseError)) throw error;
       if (error.code === 'login-refused' || error.code === 'host-key-changed') throw error;
+      if (step.run.via !== undefined && error.code === 'unreachable')
+        return { truth: 'done', detail: `${error.detail}, so it is taken to be restarting; the next step waits for it` };
     }
     await ownPause(betweenMs, step.signal);
   }

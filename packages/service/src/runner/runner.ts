@@ -6,22 +6,25 @@ import {
   decide,
   currentStep,
   initialState,
+  legsOf,
   readPlan,
   safeText,
+  stepsOf,
   whyWaiting,
   type Command,
   type Instant,
   type Plan,
   type PlannedRun,
+  type PlannedStep,
   type RolloutEvent,
   type RolloutSummary,
   type StepName,
 } from '@barrow/core';
-import { isUpgradable } from '@barrow/families';
+import { throughParent, wayOf, type Family } from '@barrow/families';
 import { ownMissed } from '@barrow/wire';
 import type { Context } from '../context.js';
 import { resync, steadyNow } from '../steady.js';
-import { ConversationEntity, DeviceEntity, RolloutEntity, type Row } from '../data/entities.js';
+import { ConversationEntity, DeviceEntity, RolloutEntity, type DeviceRow, type Row } from '../data/entities.js';
 import { isNoRoom } from '../data/database.js';
 import { notFound, Refusal } from '../errors.js';
 import type { Devices } from '../devices/devices.js';
@@ -37,11 +40,14 @@ import type { Holdings } from './holdings.js';
 import type { Journal } from './journal.js';
 import { learnAfterFailure } from './learn.js';
 import { reconcile } from './reconcile.js';
-import { hideInDetail } from './secrets.js';
-import { DeviceSession } from './session.js';
+import { hideInDetail } from '../touch/secrets.js';
+import type { Use } from '../touch/procedure.js';
+import { signOfLife } from '../touch/alive.js';
+import { once, Touch } from '../touch/touch.js';
+import { follow, traceOf } from './trail.js';
 import { ChecksFailed } from './steps/checks.js';
 import { steps } from './steps/index.js';
-import type { StepContext, StepResult, StepTrace } from './steps/step.js';
+import type { StepContext, StepResult } from './steps/step.js';
 import { summaryView } from './view.js';
 
 export interface RunnerParts {
@@ -163,7 +169,7 @@ export class Runner {
         break;
       }
       active.state = apply(active.state, event);
-      follow(active.trails, event);
+      follow(active.trails, event, active.state);
     }
     this.#rollouts.set(id, active);
     if (isUnderWay(active)) this.holdings.ledger.add(active.state);
@@ -211,7 +217,7 @@ export class Runner {
   neededBy(sha256: string): string | null {
     for (const { plan, state } of this.#rollouts.values())
       // A plan that was never started holds nothing: its preflight names what is missing.
-      if (state.phase !== 'planned' && state.phase !== 'ended' && plan.runs.some((r) => r.image === sha256))
+      if (state.phase !== 'planned' && state.phase !== 'ended' && plan.runs.some((r) => legsOf(plan, r).some((l) => l.image === sha256)))
         return `the rollout "${plan.name}" needs it`;
     return null;
   }
@@ -356,7 +362,7 @@ export class Runner {
     for (const entry of entries) {
       active.state = apply(active.state, entry.event);
       this.holdings.ledger.follow(active.state, entry.event);
-      follow(active.trails, entry.event);
+      follow(active.trails, entry.event, active.state);
       this.#parts.journal.told(entry.seq);
       this.context.live.tell({ kind: 'journal', entry });
     }
@@ -413,8 +419,8 @@ export class Runner {
       await this.#happen(active, events);
       if (active.fault !== null) return;
       for (const command of commands)
-        if (command.kind === 'begin-step') this.#begin(active, command.run, command.step, (c) => this.#carryOut(active, c));
-        else if (command.kind === 'reconcile') this.#begin(active, command.run, command.step, (c) => this.#ask(c));
+        if (command.kind === 'begin-step') this.#begin(active, command.run, (c) => this.#carryOut(c));
+        else if (command.kind === 'reconcile') this.#begin(active, command.run, (c) => this.#ask(c));
     }
   }
 
@@ -430,20 +436,18 @@ export class Runner {
     );
   }
 
-  #begin(
-    active: ActiveRollout,
-    runId: string,
-    step: StepName,
-    work: (context: StepContext & { step: StepName }) => Promise<RolloutEvent>,
-  ): void {
+  #begin(active: ActiveRollout, runId: string, work: (context: InStep) => Promise<RolloutEvent>): void {
     const abort = new AbortController();
-    const run = active.plan.runs[active.state.indexOf.get(runId)!]!;
+    const index = active.state.indexOf.get(runId)!;
+    const run = active.plan.runs[index]!;
+    const planned = currentStep(active.state, index);
+    const { step } = planned;
     const done = (async () => {
       const closers: (() => Promise<void>)[] = [];
       let event: RolloutEvent | null;
       let answered = false;
       try {
-        const context = { ...(await this.#stepContext(active, run, step, abort.signal, closers)), step };
+        const context = { ...(await this.#stepContext(active, run, planned, abort.signal, closers)), step: planned };
         try {
           event = await work(context);
         } catch (error) {
@@ -451,7 +455,7 @@ export class Runner {
           throw error;
         }
       } catch (error) {
-        event = this.#failure(run, step, error);
+        event = this.#failure(run, planned, error);
       }
       for (const close of closers) await close();
       active.percent.delete(runId);
@@ -487,10 +491,10 @@ export class Runner {
   }
 
   /** After a failure past the point of no return the record must not go on telling what was before. @returns whether it answered */
-  async #learnAfter(active: ActiveRollout, step: StepContext & { step: StepName }, error: CauseError): Promise<boolean> {
+  async #learnAfter(active: ActiveRollout, step: InStep, error: CauseError): Promise<boolean> {
     const { pastReturn } = active.state.runs[active.state.indexOf.get(step.run.id)!]!;
     // The checks have written what they saw; who does not answer or lets nobody in cannot be asked.
-    if (!pastReturn || step.step === 'checks' || ['never-returned', 'host-key-changed', 'login-refused'].includes(error.code))
+    if (!pastReturn || step.step.step === 'checks' || ['never-returned', 'host-key-changed', 'login-refused'].includes(error.code))
       return error.code === 'host-key-changed' || error.code === 'login-refused';
     return learnAfterFailure(step).then(
       () => true,
@@ -501,48 +505,52 @@ export class Runner {
     );
   }
 
-  async #carryOut(active: ActiveRollout, step: StepContext & { step: StepName }): Promise<RolloutEvent> {
+  async #carryOut(step: InStep): Promise<RolloutEvent> {
     const missed = ownMissed();
+    const carryOut = steps[step.step.step]!;
     let result: StepResult;
     try {
-      result = await steps[step.step](step);
+      result = await carryOut(step);
     } catch (error) {
       const away = ownMissed() - missed;
       if (!(error instanceof CauseError) || away < longAway || step.signal.aborted) throw error;
       // We were away in the middle of it: the device is asked before it is judged.
       this.context.log.warn(
-        { device: step.run.name, step: step.step, awayMs: Math.round(away), cause: error.code },
+        { device: step.run.name, step: step.step.step, awayMs: Math.round(away), cause: error.code },
         'a step failed while we were away; it is asked again',
       );
-      if (currentStep(active.state, active.state.indexOf.get(step.run.id)!).whenLost === 'ask') {
-        const { truth } = await reconcile(step, step.step === 'reboot' ? 'reboot' : 'activate');
-        result = truth === 'done' ? { kind: 'done' } : await steps[step.step](step);
-      } else result = await steps[step.step](step);
+      if (step.step.whenLost === 'ask') {
+        const { truth } = await reconcile(step, step.step);
+        result = truth === 'done' ? { kind: 'done' } : await carryOut(step);
+      } else result = await carryOut(step);
     }
     const at = steadyNow();
-    if (result.kind === 'skip') return { kind: 'run-skipped', at, run: step.run.id, by: 'Barrow', reason: result.reason };
-    return { kind: 'step-done', at, run: step.run.id, step: step.step, facts: result.facts };
+    const run = step.run.id;
+    if (result.kind === 'skip') return { kind: 'run-skipped', at, run, by: 'Barrow', reason: result.reason };
+    if (result.kind === 'skip-leg') return { kind: 'leg-skipped', at, run, leg: step.step.leg, reason: result.reason };
+    return { kind: 'step-done', at, run, ...named(step.step), facts: result.facts };
   }
 
-  async #ask(step: StepContext & { step: StepName }): Promise<RolloutEvent> {
-    const { truth, detail } = await reconcile(step, step.step === 'reboot' ? 'reboot' : 'activate');
-    return { kind: 'reconciled', at: steadyNow(), run: step.run.id, step: step.step, truth, detail: safeText(detail, 400) };
+  async #ask(step: InStep): Promise<RolloutEvent> {
+    const { truth, detail } = await reconcile(step, step.step);
+    return { kind: 'reconciled', at: steadyNow(), run: step.run.id, ...named(step.step), truth, detail: safeText(detail, 400) };
   }
 
-  #failure(run: PlannedRun, step: StepName, error: unknown): RolloutEvent & { kind: 'step-failed' } {
+  #failure(run: PlannedRun, planned: PlannedStep, error: unknown): RolloutEvent & { kind: 'step-failed' } {
     const at = steadyNow();
+    const { step } = planned;
     if (error instanceof CauseError) {
       const detail = hideInDetail(error.detail, this.context.families.get(run.family) ?? null, []);
       this.context.log.warn({ device: run.name, step, cause: error.code, detail }, 'step failed');
       const facts = error instanceof ChecksFailed ? error.facts : undefined;
-      return { kind: 'step-failed', at, run: run.id, step, cause: error.code, detail: safeText(detail, 2000), facts };
+      return { kind: 'step-failed', at, run: run.id, ...named(planned), cause: error.code, detail: safeText(detail, 2000), facts };
     }
     this.context.log.error({ error, device: run.name, step }, 'step failed by a fault of Barrow');
     return {
       kind: 'step-failed',
       at,
       run: run.id,
-      step,
+      ...named(planned),
       cause: 'service-fault',
       detail: safeText(error instanceof Error ? error.message : String(error), 400),
     };
@@ -551,7 +559,7 @@ export class Runner {
   async #stepContext(
     active: ActiveRollout,
     run: PlannedRun,
-    step: StepName,
+    planned: PlannedStep,
     signal: AbortSignal,
     closers: (() => Promise<void>)[],
   ): Promise<StepContext> {
@@ -559,39 +567,82 @@ export class Runner {
     const parts = this.#parts;
     const device = await context.db.findOne(DeviceEntity, { id: run.device });
     const family = context.families.get(run.family);
-    if (!device || !family || !isUpgradable(family))
-      throw new CauseError('service-fault', `the ${device ? `family ${run.family}` : 'device'} is no longer known`);
-    const image = await parts.images.get(run.image).catch(() => {
-      throw new CauseError('image-missing', `image ${run.image.slice(0, 12)}… is no longer in the store`);
+    if (!device || !family) throw new CauseError('service-fault', `the ${device ? `family ${run.family}` : 'device'} is no longer known`);
+    const legs = legsOf(active.plan, run);
+    const leg = legs[planned.leg]!;
+    const way = wayOf(family, leg.component);
+    if (!way) throw new CauseError('service-fault', `the family ${run.family} has no way for a ${leg.component} any more`);
+    const image = await parts.images.get(leg.image).catch(() => {
+      throw new CauseError('image-missing', `image ${leg.image.slice(0, 12)}… is no longer in the store`);
     });
+    // A family whose images Barrow carries speaks of each of their files.
+    const files = image.files.map((f) => ({
+      name: parts.offers.nameFor(image, f, device),
+      path: parts.images.pathOf(f.sha256),
+      bytes: f.bytes,
+      sha256: f.sha256,
+    }));
+    const doors = run.via === undefined ? { row: device, family } : await this.#doorsOf(run.via, family);
     let toldAt = 0;
-    const login = async (): Promise<DeviceSession> => {
-      const session = await DeviceSession.open(context, device, family, {
-        given: await toldValues({ context, ...parts }, device, image),
-        signal,
-        onProgress: (percent) => {
-          active.percent.set(run.id, percent);
-          const now = steadyNow();
-          if (now - toldAt < tellEvery && percent < 100) return;
-          toldAt = now;
-          context.live.tell({ kind: 'progress', rollout: active.plan.id, run: run.id, percent });
-        },
-      });
+    const tell = (percent: number): void => {
+      active.percent.set(run.id, percent);
+      const now = steadyNow();
+      if (now - toldAt < tellEvery && percent < 100) return;
+      toldAt = now;
+      context.live.tell({ kind: 'progress', rollout: active.plan.id, run: run.id, percent });
+    };
+    const login = async (more: Use = {}): Promise<Touch> => {
+      const given = await toldValues({ context, ...parts }, device, image);
+      const touch = new Touch(context, doors.row, doors.family, { given, files, signal, onPercent: tell, ...more });
       closers.push(async () => {
-        session.close();
-        const text = session.conversation();
+        touch.close();
+        const text = touch.conversation();
         await context.db
           .write(async (em) =>
-            em.insert(ConversationEntity, { rollout: active.plan.id, run: run.id, step, at: steadyNow(), text } as never),
+            em.insert(ConversationEntity, { rollout: active.plan.id, run: run.id, step: planned.step, at: steadyNow(), text } as never),
           )
           .catch((error: unknown) => context.log.error({ error }, 'conversation not kept'));
       });
-      return session;
+      return touch;
     };
-    const trail = active.trails.get(run.id) ?? new Map<StepName, StepTrace>();
-    return { context, plan: active.plan, run, family, device, image, ...parts, trail, begunAt: steadyNow(), signal, login };
+    return {
+      context,
+      plan: active.plan,
+      run,
+      leg,
+      legs: { index: planned.leg, all: legs },
+      steps: stepsOf(active.plan, run).filter((s) => s.leg === planned.leg),
+      family,
+      returnMs: way.returns.within / context.options.timeScale,
+      device,
+      image,
+      ...parts,
+      trail: { get: (name) => traceOf(active.trails, run.id, name, planned.leg) },
+      begunAt: steadyNow(),
+      signal,
+      login,
+      once: async (name) =>
+        once(context, doors.row, doors.family, name, { given: await toldValues({ context, ...parts }, device, image), signal }),
+      alive: async (timeoutMs, retries) =>
+        run.via === undefined ? signOfLife(context, device, family, timeoutMs, retries) : { system: null, answers: true },
+      tell,
+    };
+  }
+
+  /** Through which doors a device is handled that cannot be reached itself. @throws CauseError */
+  async #doorsOf(via: string, family: Family): Promise<{ row: DeviceRow; family: Family }> {
+    const row = await this.context.db.findOne(DeviceEntity, { id: via });
+    const parent = row?.family == null ? undefined : this.context.families.get(row.family);
+    if (!row || !parent) throw new CauseError('service-fault', 'what it is handled through is no longer known');
+    return { row, family: throughParent(parent, family) };
   }
 }
+
+/** A step with all that it may use, and what it is. */
+type InStep = StepContext & { readonly step: PlannedStep };
+
+/** A step as events name it: that of a first leg without its number. */
+const named = ({ step, leg }: PlannedStep): { step: StepName; leg?: number } => (leg === 0 ? { step } : { step, leg });
 
 /** The plan of a rollout; one that cannot be read is an empty one, with the reason, and stops nothing but its rollout. */
 function planIn({ id, name, createdAt, createdBy, plan }: Row<typeof RolloutEntity>): { plan: Plan; fault: string | null } {
@@ -604,26 +655,6 @@ function planIn({ id, name, createdAt, createdBy, plan }: Row<typeof RolloutEnti
   }
 }
 
-/** Keeps the facts of each run's steps; a run that begins anew begins with none. */
-export function follow(trails: Map<string, Map<StepName, StepTrace>>, event: RolloutEvent): void {
-  if (event.kind === 'run-retried') trails.delete(event.run);
-  else if (event.kind === 'step-begun') {
-    const trail = trails.get(event.run) ?? new Map<StepName, StepTrace>();
-    trails.set(event.run, trail);
-    // Begun again after a restart of the service: when it was first begun is what counts.
-    if (!trail.has(event.step)) trail.set(event.step, { begunAt: event.at, endedAt: null, facts: {} });
-  } else if (event.kind === 'step-done' || event.kind === 'step-failed') {
-    const trace = trails.get(event.run)?.get(event.step);
-    if (trace) {
-      trace.endedAt = event.at;
-      trace.facts = event.facts ?? {};
-    }
-  } else if (event.kind === 'reconciled' && event.truth === 'done') {
-    const trace = trails.get(event.run)?.get(event.step);
-    if (trace) trace.endedAt = event.at;
-  }
-}
-
 function eventOf(command: Command): RolloutEvent | null {
   const at = steadyNow();
   switch (command.kind) {
@@ -631,14 +662,20 @@ function eventOf(command: Command): RolloutEvent | null {
       const { run, stretch, attempt, claims } = command;
       return { kind: 'stretch-entered', at, run, stretch, attempt, claims: [...claims] };
     }
-    case 'begin-step':
-      return { kind: 'step-begun', at, run: command.run, step: command.step, attempt: command.attempt };
-    case 'reconcile':
-      return { kind: 'reconcile-begun', at, run: command.run, step: command.step };
+    case 'begin-step': {
+      const { run, step, leg, attempt } = command;
+      return { kind: 'step-begun', at, run, step, ...(leg === undefined ? {} : { leg }), attempt };
+    }
+    case 'reconcile': {
+      const { run, step, leg } = command;
+      return { kind: 'reconcile-begun', at, run, step, ...(leg === undefined ? {} : { leg }) };
+    }
     case 'skip-run':
       return { kind: 'run-skipped', at, run: command.run, by: command.by, reason: command.reason };
     case 'withdraw-run':
       return { kind: 'run-withdrawn', at, run: command.run, reason: command.reason };
+    case 'end-needless':
+      return { kind: 'run-needless', at, run: command.run, need: command.need, detail: command.detail };
     case 'open-wave':
       return { kind: 'wave-opened', at, wave: command.wave };
     case 'end-wave':

@@ -1,5 +1,6 @@
 import {
   cause as causeOf,
+  legsOf,
   outcomes,
   stepMeaning,
   stepsOf,
@@ -39,6 +40,7 @@ export function runView(active: ActiveRollout, index: number, fileOf: ReadonlyMa
   const run = active.state.runs[index]!;
   const { id, device, name, address, site, family, serial, from, target, image } = planned;
   const steps = stepsOf(active.plan, planned);
+  const nameOf = (sha256: string): string => fileOf.get(sha256) ?? 'removed';
   const waits = active.waits(index);
   return {
     id,
@@ -51,7 +53,16 @@ export function runView(active: ActiveRollout, index: number, fileOf: ReadonlyMa
     from,
     target,
     image,
-    file: fileOf.get(image) ?? 'removed',
+    file: nameOf(image),
+    legs: legsOf(active.plan, planned).map(({ image: of, component, from: was, to }) => ({
+      image: of,
+      file: nameOf(of),
+      component,
+      from: was,
+      to,
+    })),
+    leg: steps[run.step]!.leg,
+    passage: planned.passage,
     notices: [...(planned.notices ?? [])],
     wave: run.wave,
     phase: run.phase,
@@ -147,7 +158,9 @@ export function rolloutView(active: ActiveRollout, fileOf: ReadonlyMap<string, s
       soaksUntil: soaksUntil(state, index),
       totals: totalsOf([state.waves[index]!]),
     })),
-    steps: (plan.passages[0]?.steps ?? []).map(({ step, pastReturn }) => ({ step, meaning: stepMeaning[step], pastReturn })),
+    passages: plan.passages.map(({ steps }) => ({
+      steps: steps.map(({ step, leg, pastReturn }) => ({ step, leg, meaning: stepMeaning(step), pastReturn })),
+    })),
     runs: plan.runs.map((_, index) => runView(active, index, fileOf)),
     remarks: [...(plan.remarks ?? [])],
     leftOut: [...plan.leftOut],

@@ -3,15 +3,29 @@ import { createSocket } from 'node:dgram';
 import { CauseError, type StoreCheck, type StoreProtocol } from '@barrow/core';
 import { contentDigest, encodeAck, opcodes, WireError } from '@barrow/wire';
 import type { DeviceRow } from '../data/entities.js';
-import type { Parts } from '../parts.js';
+import type { Context } from '../context.js';
 import { isOwn } from './addresses.js';
 import type { CheckFile } from './check-file.js';
-import { Hands } from './hands.js';
+import { once } from '../touch/touch.js';
+import type { HttpStore } from './http-store.js';
+import type { Offers } from './offers.js';
+import type { Sites } from './sites.js';
+import type { TftpStore } from './tftp-store.js';
 
 const answerMs = 2000;
 
+/** What is asked to answer, and by whom. */
+interface Asked {
+  readonly context: Context;
+  readonly tftp: TftpStore;
+  readonly httpStore: HttpStore;
+  readonly sites: Sites;
+  readonly offers: Offers;
+  readonly checkFile: CheckFile;
+}
+
 /** Fetches from the stores through each of their addresses, each site's address, and the devices that are named for their own view. */
-export async function checkStores(parts: Parts, devices: readonly DeviceRow[], signal: AbortSignal): Promise<StoreCheck> {
+export async function checkStores(parts: Asked, devices: readonly DeviceRow[], signal: AbortSignal): Promise<StoreCheck> {
   const { tftp, httpStore, sites, offers, context, checkFile } = parts;
   const ask = (protocol: StoreProtocol, address: string): Promise<{ works: boolean; detail: string }> => {
     const store = protocol === 'tftp' ? tftp : httpStore;
@@ -48,7 +62,7 @@ export async function checkStores(parts: Parts, devices: readonly DeviceRow[], s
       if (!family?.procedures.reach) return { ...at, reaches: null, detail: 'its family does not know how to have it ping' };
       try {
         const given = { storeAddress: address, storePort: String(tftp.port) };
-        const { gives } = await new Hands(context, device, family).run('reach', { given, files: [], link: null, signal });
+        const { gives } = await once(context, device, family, 'reach', { given, signal });
         const reaches = gives['reached'] === 'yes';
         return {
           ...at,

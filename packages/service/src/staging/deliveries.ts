@@ -16,15 +16,10 @@ import { rfc3339, rfc3339OrNull, type Context } from '../context.js';
 import { DeliveryEntity, DeviceEntity, type DeliveryRow, type DeviceRow, type ImageRow } from '../data/entities.js';
 import { newId } from '../data/seal.js';
 import { notFound, Refusal } from '../errors.js';
-import type { Devices } from '../devices/devices.js';
-import type { MapService } from '../map/map.js';
-import type { Holdings } from '../runner/holdings.js';
-import type { ImageStore } from '../images/store.js';
+import type { DeliveryParts } from './delivery-parts.js';
 import { carryOut, type DeliveryWork } from './delivery-work.js';
-import type { Offers, Told } from './offers.js';
-import type { Sites } from './sites.js';
-import { causeView, type Transfers } from './transfers.js';
-import type { Watches } from './watch.js';
+import type { Told } from './offers.js';
+import { causeView } from './transfers.js';
 
 /** At once in all, and at once to one site over a link that is shared. */
 const mostAtOnce = 8;
@@ -34,21 +29,6 @@ const tellEvery = 250;
 /** Under which name deliveries hold what they claim, beside the rollouts. */
 const deliveryName = 'delivery';
 const holderOf = (row: DeliveryRow): Holder => ({ rollout: deliveryName, run: row.id });
-
-export interface DeliveryParts {
-  readonly map: MapService;
-  readonly holdings: Holdings;
-  readonly devices: Devices;
-  readonly images: ImageStore;
-  readonly offers: Offers;
-  readonly sites: Sites;
-  readonly transfers: Transfers;
-  readonly watches: Watches;
-  /** Why a device may not be touched now, or null. */
-  readonly rolloutOf: (device: string) => string | null;
-  readonly neededBy: (sha256: string) => string | null;
-  readonly storeLogin: { readonly user: string; readonly password: string };
-}
 
 /** A delivery in memory while it is under way. */
 interface Working {

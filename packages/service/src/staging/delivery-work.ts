@@ -1,13 +1,14 @@
 import { CauseError, safeText, type ComparedBy, type DeliveryPlan } from '@barrow/core';
-import { asCause, type CarriedFile, type Family, type ProcedureName } from '@barrow/families';
+import { asCause, type CarriedFile, type Family, type ProcedureName, type ProcedureResult } from '@barrow/families';
 import type { Context } from '../context.js';
 import { DeviceEntity, ImageEntity, type DeliveryRow, type DeviceRow, type ImageRow } from '../data/entities.js';
 import { setArmed } from './armed.js';
-import type { Deliveries, DeliveryParts } from './deliveries.js';
-import { Hands, type HandsUse } from './hands.js';
+import type { DeliveryBook, DeliveryParts } from './delivery-parts.js';
+import type { Use as TouchUse } from '../touch/procedure.js';
+import { once, Touch } from '../touch/touch.js';
 import { fillSiteStore } from './site-store.js';
 import { toldFor, toldValues } from './told.js';
-import type { LiveTransfer } from './transfers.js';
+import { Pushes } from './pushes.js';
 import { compareWithHeld } from '../images/held.js';
 import { markCompared, markDiffers } from './watch.js';
 
@@ -15,7 +16,7 @@ import { markCompared, markDiffers } from './watch.js';
 export interface DeliveryWork {
   readonly context: Context;
   readonly parts: DeliveryParts;
-  readonly deliveries: Deliveries;
+  readonly deliveries: DeliveryBook;
   readonly row: DeliveryRow;
   readonly signal: AbortSignal;
   readonly state: (state: DeliveryRow['state']) => void;
@@ -105,20 +106,20 @@ async function toHolder(work: DeliveryWork, image: ImageRow): Promise<Brought> {
     throw new CauseError('service-fault', 'who was to hold it is no longer known, or its family keeps no images');
   const rollout = parts.rolloutOf(holder.id);
   if (rollout !== null) throw new CauseError('device-busy', `${holder.name} is in the rollout ${rollout}`);
-  const hands = new Hands(context, holder, family);
-  const use = await useFor(work, image, holder, family, hands);
+  const touch = new Touch(context, holder, family);
+  const use = await useFor(work, image, holder, family);
   try {
-    const seen = await look(hands, family, use.hands);
+    const seen = await look(touch, family, use.told);
     const there = seen !== null && holdsAll(seen.held, image);
     if (!there) {
-      if (family.procedures.ready) await hands.run('ready', use.hands);
-      await makeRoom(work, hands, use.hands, holder, image, seen);
+      if (family.procedures.ready) await ask(touch, 'ready', use.told);
+      await makeRoom(work, touch, use.told, holder, image, seen);
       use.watch?.needStore();
-      await stage(work, hands, use, family);
+      await stage(work, touch, use, family);
     } else use.watch?.forget();
     work.state('verifying');
-    const moved = [...use.pushes, ...(use.watch ? [use.watch.last] : [])].filter((one) => one.row.state === 'done');
-    const verified = await verify(work, hands, family, use, image).catch(async (error: unknown) => {
+    const moved = [...use.pushes.all, ...(use.watch ? [use.watch.last] : [])].filter((one) => one.row.state === 'done');
+    const verified = await verify(work, touch, family, use, image).catch(async (error: unknown) => {
       const cause = asCause(error);
       if (cause instanceof CauseError && cause.code === 'image-damaged') for (const one of moved) markDiffers(parts.transfers, one);
       if (cause instanceof CauseError && use.watch) throw await use.watch.conclude(cause);
@@ -130,23 +131,28 @@ async function toHolder(work: DeliveryWork, image: ImageRow): Promise<Brought> {
     return verified;
   } finally {
     use.watch?.end();
-    if (use.pushed?.row.state === 'moving')
-      parts.transfers.end(use.pushed, 'broken', signal.aborted ? 'stopped' : 'it did not come to its end');
+    use.pushes.end(signal.aborted);
     if (use.watch) parts.offers.withdraw(image, holder, row.id);
   }
 }
 
+/** One question or act; between two of them the device is let go. */
+async function ask(touch: Touch, name: ProcedureName, use: TouchUse): Promise<ProcedureResult> {
+  try {
+    return await touch.run(name, use);
+  } finally {
+    touch.close();
+  }
+}
+
 interface Use {
-  readonly hands: HandsUse;
+  readonly told: TouchUse;
   readonly watch: ReturnType<DeliveryParts['watches']['begin']> | null;
-  /** The file that moves. */
-  pushed: LiveTransfer | null;
-  /** All that moved, in their order. */
-  readonly pushes: LiveTransfer[];
+  readonly pushes: Pushes;
 }
 
 /** What the procedures are given: names, digests, where to fetch from; and what watches the transfer. */
-async function useFor(work: DeliveryWork, image: ImageRow, holder: DeviceRow, family: Family, hands: Hands): Promise<Use> {
+async function useFor(work: DeliveryWork, image: ImageRow, holder: DeviceRow, family: Family): Promise<Use> {
   const { parts, deliveries, row, signal } = work;
   const { offers, sites, transfers, watches } = parts;
   const by = family.staging!.by;
@@ -159,7 +165,7 @@ async function useFor(work: DeliveryWork, image: ImageRow, holder: DeviceRow, fa
     const { told, protocol, bySite } = await toldFor(context, holder, image);
     // What moves from the store of a site, Barrow does not see.
     const reach = family.procedures.reach
-      ? async () => (await hands.run('reach', { given, files: [], link: null, signal })).gives['reached'] === 'yes'
+      ? async () => (await once(work.context, holder, family, 'reach', { given, signal })).gives['reached'] === 'yes'
       : null;
     if (!bySite)
       watch = watches.begin({
@@ -172,49 +178,28 @@ async function useFor(work: DeliveryWork, image: ImageRow, holder: DeviceRow, fa
         reach,
       });
   }
-  /** Octets of the files that went before the one that moves. */
-  let before = 0;
-  const use: Use = {
+  const pushes = new Pushes(transfers, holder, image, {
+    octets: (all) => work.progress(all),
+    begun: (one) => (row.transfers = [one.row.id, ...row.transfers]),
+  });
+  return {
     watch,
-    pushed: null,
-    pushes: [],
-    hands: {
+    pushes,
+    told: {
       given,
       files: by === 'push' ? files : [],
       link: sites.linkOf(holder.site),
       signal,
       onPercent: (percent) => work.progress(Math.floor((image.bytes * Math.min(100, percent)) / 100)),
-      onPushed: (file, octets) => {
-        if (use.pushed?.row.file !== file.name) {
-          if (use.pushed) {
-            before += use.pushed.row.totalBytes;
-            transfers.end(use.pushed, 'done', 'whole');
-          }
-          use.pushed = transfers.begin({
-            device: holder,
-            site: holder.site,
-            protocol: 'push',
-            peer: holder.address,
-            file: file.name,
-            image: image.sha256,
-            totalBytes: file.bytes,
-            askedOptions: {},
-          });
-          use.pushes.push(use.pushed);
-          row.transfers = [use.pushed.row.id, ...row.transfers];
-        }
-        transfers.progress(use.pushed, octets);
-        work.progress(before + octets);
-      },
+      onPushed: pushes.onPushed,
     },
   };
-  return use;
 }
 
 /** What the storage holds; null when the family cannot tell. */
-async function look(hands: Hands, family: Family, use: HandsUse): Promise<{ freeBytes: number | null; held: Held[] } | null> {
+async function look(touch: Touch, family: Family, use: TouchUse): Promise<{ freeBytes: number | null; held: Held[] } | null> {
   if (!family.procedures.storage) return null;
-  const { gives, tables } = await hands.run('storage', { ...use, onPercent: () => undefined });
+  const { gives, tables } = await ask(touch, 'storage', { ...use, onPercent: () => undefined });
   const number = (text: string | undefined): number | null => (text !== undefined && /^\d+$/.test(text) ? Number(text) : null);
   return {
     freeBytes: number(gives['freeBytes']),
@@ -267,8 +252,8 @@ async function toRemove(
 
 async function makeRoom(
   work: DeliveryWork,
-  hands: Hands,
-  use: HandsUse,
+  touch: Touch,
+  use: TouchUse,
   holder: DeviceRow,
   image: ImageRow,
   seen: { freeBytes: number | null; held: Held[] } | null,
@@ -281,26 +266,23 @@ async function makeRoom(
   if (!work.row.makeRoom)
     throw new CauseError('no-space', `${short}; removing ${gone.map((g) => g.file).join(', ')} would make room, which --make-room allows`);
   for (const held of gone) {
-    await hands.run('remove-staged', { ...use, given: { ...use.given, removeFile: held.file } });
+    await ask(touch, 'remove-staged', { ...use, given: { ...use.given, removeFile: held.file } });
     work.row.removed = [...work.row.removed, held.file];
   }
 }
 
-async function stage(work: DeliveryWork, hands: Hands, use: Use, family: Family): Promise<void> {
-  const { parts, row } = work;
+async function stage(work: DeliveryWork, touch: Touch, use: Use, family: Family): Promise<void> {
+  const { row } = work;
   const name: ProcedureName = family.procedures.stage ? 'stage' : 'transfer';
   try {
-    const { gives } = await hands.run(name, use.hands);
+    const { gives } = await ask(touch, name, use.told);
     if (gives['wasThere'] === 'yes') use.watch?.forget();
-    if (use.pushed) parts.transfers.end(use.pushed, 'done', 'whole');
+    use.pushes.whole();
   } catch (error) {
     const cause = asCause(error);
     if (!(cause instanceof CauseError)) throw cause;
     const found = use.watch && !work.signal.aborted ? await use.watch.conclude(cause) : cause;
-    if (use.pushed) {
-      Object.assign(use.pushed.row, { cause: found.code, evidence: [found.detail] });
-      parts.transfers.end(use.pushed, 'broken', safeText(found.detail, 300));
-    }
+    use.pushes.broken(found);
     throw found;
   } finally {
     // Newest first, as all lists are.
@@ -316,9 +298,9 @@ async function stage(work: DeliveryWork, hands: Hands, use: Use, family: Family)
 }
 
 /** Has the holder check what it took, and compares what it tells. */
-async function verify(work: DeliveryWork, hands: Hands, family: Family, use: Use, image: ImageRow): Promise<Brought> {
+async function verify(work: DeliveryWork, touch: Touch, family: Family, use: Use, image: ImageRow): Promise<Brought> {
   const name: ProcedureName = family.procedures['verify-staged'] ? 'verify-staged' : 'verify-image';
-  const { gives } = await hands.run(name, use.hands);
+  const { gives } = await ask(touch, name, use.told);
   const comparedBy = await compareWithHeld(work.parts.images, image, family.procedures[name]!, gives);
   return { digest: gives['digest'] ?? null, comparedBy };
 }
@@ -327,7 +309,7 @@ async function verify(work: DeliveryWork, hands: Hands, family: Family, use: Use
 export async function planDelivery(
   context: Context,
   parts: DeliveryParts,
-  deliveries: Deliveries,
+  deliveries: DeliveryBook,
   image: ImageRow,
   group: { holder: DeviceRow | null; site: string; devices: DeviceRow[] },
   signal: AbortSignal,
@@ -352,7 +334,7 @@ export async function planDelivery(
   item.arms = family.staging?.arms === true && holder.id === devices[0]?.id;
   try {
     const given = { imageBytes: String(image.bytes), imageFile: parts.offers.nameFor(image, image.files[0]!, holder) };
-    const seen = await look(new Hands(context, holder, family), family, { given, files: [], link: null, signal });
+    const seen = await look(new Touch(context, holder, family), family, { given, signal });
     if (!seen) return item;
     item.freeBytes = seen.freeBytes;
     item.holds = seen.held.map(({ file, bytes, use, removable }) => ({ file, bytes, use, removable }));

@@ -4,7 +4,7 @@ import type { Family, Receiving } from '@barrow/families';
 import type { Context } from '../context.js';
 import type { DeviceRow } from '../data/entities.js';
 import { addressesOf } from './addresses.js';
-import { Hands } from './hands.js';
+import { once } from '../touch/touch.js';
 import type { Offers } from './offers.js';
 import type { Watches } from './watch.js';
 
@@ -58,8 +58,8 @@ export class Incoming {
     const given = { receiveName: name, storeAddress: told.address, storePort: String(told.port) };
     const reach = family.procedures.reach
       ? async () => {
-          const use = { given, files: [], link: null, signal: AbortSignal.timeout(60_000) };
-          return (await new Hands(this.context, device, family).run('reach', use)).gives['reached'] === 'yes';
+          const { gives } = await once(this.context, device, family, 'reach', { given, signal: AbortSignal.timeout(60_000) });
+          return gives['reached'] === 'yes';
         }
       : null;
     const watch = this.watches.begin({

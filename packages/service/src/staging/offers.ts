@@ -74,7 +74,7 @@ export class Offers {
 
   protocolFor(device: Pick<Fetcher, 'family'>): StoreProtocol {
     const family = this.context.families.get(device.family ?? '');
-    return (family?.staging?.by ?? family?.travel?.protocol) === 'http' ? 'http' : 'tftp';
+    return (family?.staging?.by ?? (family?.travel?.how === 'device-pulls' ? family.travel.protocol : null)) === 'http' ? 'http' : 'tftp';
   }
 
   /** Every file of the image, to this device alone. */

@@ -3,8 +3,7 @@ import { asCause, type CarriedFile } from '@barrow/families';
 import { contentDigest, SshPlace, uploadHttp, type HttpTarget, type SharedLink } from '@barrow/wire';
 import type { Context } from '../context.js';
 import { CredentialEntity } from '../data/entities.js';
-import { httpAccess } from '../discovery/access.js';
-import { sshTargetOf } from './hands.js';
+import { httpAccess, sshTargetOf } from '../touch/access.js';
 import type { Sites } from './sites.js';
 
 /** Fills the store of a site with one file, unless it is there already, and reads its digest there. @throws CauseError */

@@ -1,13 +1,13 @@
 import type { StoreProtocol } from '@barrow/core';
 import type { Context } from '../context.js';
 import type { DeviceRow, ImageRow } from '../data/entities.js';
-import type { Deliveries } from './deliveries.js';
+import type { DeliveryBook } from './delivery-parts.js';
 import type { Offers, Told } from './offers.js';
 
 interface Parts {
   readonly context: Context;
   readonly offers: Offers;
-  readonly deliveries: Deliveries;
+  readonly deliveries: DeliveryBook;
 }
 
 /** Where a device fetches an image from: the store of its site, once the image is there, or ours. */
@@ -30,6 +30,9 @@ export async function toldValues(parts: Parts, device: DeviceRow, image: ImageRo
   const { told } = await toldFor(parts, device, image);
   const { user, password } = parts.deliveries.parts.storeLogin;
   return {
+    deviceName: device.name,
+    deviceMac: device.mac ?? '',
+    deviceSerial: device.serial ?? '',
     imageFile: told.name,
     imageBytes: String(image.bytes),
     imageSha256: image.files[0]!.sha256,

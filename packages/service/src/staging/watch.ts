@@ -10,10 +10,10 @@ import {
 import type { Context } from '../context.js';
 import type { DeviceRow, ImageRow } from '../data/entities.js';
 import { addressesOf } from './addresses.js';
-import { readSystem } from '../runner/running-time.js';
+import { readSystem } from '../touch/running-time.js';
 import type { Offers, Told } from './offers.js';
 import type { HttpStore } from './http-store.js';
-import type { TftpStore } from './tftp-store.js';
+import type { ListeningStore } from './stores.js';
 import type { LiveTransfer, Transfers } from './transfers.js';
 
 /** How often what is awaited or moves is looked at. */
@@ -274,7 +274,7 @@ export class Watches {
     readonly context: Context,
     readonly transfers: Transfers,
     readonly offers: Offers,
-    readonly stores: { readonly tftp: TftpStore; readonly http: HttpStore },
+    readonly stores: { readonly tftp: ListeningStore; readonly http: HttpStore },
   ) {
     this.patience = Math.max(shortestPatience, usualPatience / context.options.timeScale);
   }

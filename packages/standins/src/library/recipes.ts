@@ -59,10 +59,11 @@ export const libraryImages: readonly LibraryImage[] = [
     ...stack,
     version: '6.1.2',
     from: [{ atLeast: '5.9.0' }],
-    resets: [{ what: 'settings', from: { below: '6.0.0' } }],
+    resets: [{ what: 'settings', from: { below: '5.9.0' } }],
     drops: [{ what: 'management by SNMP v2c without a view' }],
     fixes: ['TBK-2026-004'],
-    notes: '# 6.1.2\n\n- one line of releases for stacks and core switches\n- settings begin anew when coming from 5.x',
+    notes:
+      '# 6.1.2\n\n- one line of releases for stacks and core switches\n- settings from before 5.9.0 are not read: 5.9.0 writes them anew',
   }),
   release('Tarnbrook', 'tb48-loader-2.1.simg', { ...core, version: '2.1', component: 'boot-loader' }, 24 * kibibyte),
   release(

@@ -1,11 +1,12 @@
 import { CauseError, type Approval, type ShownHost } from '@barrow/core';
-import { asCause, hasShell, runProcedure, usesShell, usesWeb, type ProcedureName, type ProcedureResult } from '@barrow/families';
+import { asCause, hasShell, usesShell, usesWeb, type ProcedureName, type ProcedureResult, type Web } from '@barrow/families';
 import { askHttp } from '@barrow/wire';
 import type { Context } from '../../context.js';
-import { awaitingDetail, usable } from '../../devices/approvals.js';
-import { withoutSecrets } from '../../runner/secrets.js';
-import { DeviceSession } from '../../runner/session.js';
-import { httpAccess, type Access } from '../access.js';
+import { httpAccess } from '../../touch/access.js';
+import { carryOut } from '../../touch/procedure.js';
+import { openShell } from '../../touch/shell.js';
+import { awaitingDetail, usable } from '../../touch/sparing.js';
+import type { Access } from '../access.js';
 import type { CredentialRow } from '../../data/entities.js';
 import { patiently } from '../patience.js';
 import type { Reading } from '../reading.js';
@@ -118,29 +119,22 @@ async function once(
   if (protocol === 'ssh') {
     if (!hasShell(family)) return 'over';
     // What shows itself otherwise at the login than it did when it was looked at gets nothing.
-    const at = { address, port: network.sshPort, hostKey: host.pinned ?? reading.hostKey };
-    const session = await DeviceSession.openWith(context, at, family, credential, { signal });
+    const at = { host: address, port: network.sshPort, hostKey: host.pinned ?? reading.hostKey };
+    const { shell, secrets } = await openShell(context, at, family, credential, signal);
     try {
-      reading.hostKey ??= session.hostKey;
-      const found = await session.run(name);
+      reading.hostKey ??= shell.hostKey;
+      const found = await carryOut(context, family, name, { shell, web: null, secrets }, { signal });
       reading.credentials['ssh'] = credential.id;
       return found;
     } finally {
-      session.close();
+      shell.close();
     }
   }
   const login = httpAccess(context, credential);
   const secure = reading.seen.some((s) => s.probe === 'HTTPS') && !reading.seen.some((s) => s.probe === 'HTTP');
-  const found = await runProcedure(name, {
-    family,
-    shell: null,
-    web: { get: (path, limit) => patiently(limit, (ms) => askHttp(webTarget(reading, secure, login, signal, ms), path)) },
-    given: {},
-    timeScale: context.options.timeScale,
-    signal,
-  }).catch((error: unknown) => {
-    throw withoutSecrets(error, family, [context.sealer.open(credential.sealed)]);
-  });
+  const web: Web = { get: (path, limit) => patiently(limit, (ms) => askHttp(webTarget(reading, secure, login, signal, ms), path)) };
+  const secrets = [context.sealer.open(credential.sealed)];
+  const found = await carryOut(context, family, name, { shell: null, web, secrets }, { signal });
   reading.credentials['http'] = credential.id;
   return found;
 }

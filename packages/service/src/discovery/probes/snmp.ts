@@ -11,7 +11,8 @@ import {
 import { engineQuestion, sweep, WireError, type SnmpTarget } from '@barrow/wire';
 import type { CredentialRow } from '../../data/entities.js';
 import type { Context } from '../../context.js';
-import { snmpAccess, type Access } from '../access.js';
+import { snmpAccess } from '../../touch/access.js';
+import type { Access } from '../access.js';
 import type { Reading, Swept } from '../reading.js';
 
 /** Subtrees that are walked at the same time on one device: its agent is small. */

@@ -8,13 +8,15 @@ import {
   sameVersion,
   type Check,
 } from '@barrow/core';
-import { hideSecrets } from '../secrets.js';
-import { readSystem, runningTime } from '../running-time.js';
+import { hideSecrets } from '../../touch/secrets.js';
+import { readSystem, runningTime } from '../../touch/running-time.js';
 import { steadyNow } from '../../steady.js';
 import { learn } from '../learn.js';
 import { preflightFacts } from './preflight.js';
+import { exchangedBy } from '../component.js';
 import { rebootSentAt } from './return.js';
-import type { Step } from './step.js';
+import type { Touch } from '../../touch/touch.js';
+import type { Step, StepContext } from './step.js';
 
 /** A check that failed, with all checks, so that the report has them. */
 export class ChecksFailed extends CauseError {
@@ -29,30 +31,40 @@ export class ChecksFailed extends CauseError {
   }
 }
 
+/** The settings against those that the leg saved; nothing when its way saves none. */
+async function settingsCompared(step: StepContext, session: Touch): Promise<Check[]> {
+  const saved = step.trail.get('backup')?.facts['backup'];
+  if (!step.steps.some((s) => s.step === 'backup')) return [];
+  const kept = await step.backups.text(String(saved));
+  const { gives } = await session.run('configuration');
+  const { check } = checkConfiguration(kept.text, gives['text'] ?? '', step.family.configuration ?? { ignoreLines: [] });
+  return [{ ...check, evidence: check.evidence.map((line) => hideSecrets(line, step.family)) }];
+}
+
 /** Compares before and after; every check is made, and the first that failed names the cause. */
 export const checks: Step = async (step) => {
-  const { context, run, family, device } = step;
+  const { context, run, leg, family, device } = step;
   const session = await step.login();
   const { gives } = await session.run('record');
-  const { gives: configuration } = await session.run('configuration');
   const system = await readSystem(context, device, 1000, 2);
   const at = steadyNow();
   const before = preflightFacts(step)!;
-  const kept = await step.backups.text(String(step.trail.get('backup')!.facts['backup']));
-  const compared = checkConfiguration(kept.text, configuration['text'] ?? '', family.configuration);
+  const { scheme, versionIn } = exchangedBy(family, leg.component);
+  const version = versionIn(gives);
+  const compared = await settingsCompared(step, session);
   const made: Check[] = [
     checkSerial(run.serial, gives['serial'] ?? null),
-    checkVersion(family.versions, before.firmware, run.target, gives['firmware'] ?? null),
+    checkVersion(scheme, before.firmware, leg.to, version),
     checkRestart({
       before: before.running,
       after: runningTime(system, gives['bootCount'], at),
       rebootSentAt: rebootSentAt(step),
       seenSilent: step.trail.get('return')?.facts['seenSilent'] === true,
-      versionMoved: gives['firmware'] !== undefined && !sameVersion(family.versions, gives['firmware'], before.firmware),
+      versionMoved: version !== null && !sameVersion(scheme, version, before.firmware),
       timeScale: context.options.timeScale,
     }),
-    checkNextBoot(family.versions, before.nextBoot, run.target, gives['nextBoot'] ?? null),
-    { ...compared.check, evidence: compared.check.evidence.map((line) => hideSecrets(line, family)) },
+    ...(before.nextBoot === null ? [] : [checkNextBoot(family.versions, before.nextBoot, leg.to, gives['nextBoot'] ?? null)]),
+    ...compared,
   ];
   await learn(step, gives, session, {
     probe: 'SSH, checks of a rollout',

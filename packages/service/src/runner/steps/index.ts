@@ -1,4 +1,3 @@
-import type { StepName } from '@barrow/core';
 import { activate } from './activate.js';
 import { backup } from './backup.js';
 import { checks } from './checks.js';
@@ -10,7 +9,7 @@ import type { Step } from './step.js';
 import { transfer } from './transfer.js';
 import { verifyImage } from './verify-image.js';
 
-export const steps: Readonly<Record<StepName, Step>> = {
+export const steps: Readonly<Record<string, Step>> = {
   preflight,
   backup,
   transfer,

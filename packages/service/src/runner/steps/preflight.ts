@@ -10,15 +10,17 @@ import {
 } from '@barrow/core';
 import { z } from 'zod';
 import { steadyNow } from '../../steady.js';
+import { exchangedBy } from '../component.js';
 import { learn } from '../learn.js';
-import { hideSecrets } from '../secrets.js';
-import { readSystem, runningTime } from '../running-time.js';
+import { hideSecrets } from '../../touch/secrets.js';
+import { readSystem, runningTime } from '../../touch/running-time.js';
 import type { Step, StepContext } from './step.js';
 
 /** What later steps compare with. */
 export interface PreflightFacts {
   readonly firmware: string;
-  readonly nextBoot: string;
+  /** null: it does not tell. */
+  readonly nextBoot: string | null;
   readonly settings: string;
   readonly running: RunningTime;
 }
@@ -31,7 +33,7 @@ export function preflightFacts(step: Pick<StepContext, 'trail'>): PreflightFacts
 
 const preflightShape = z.object({
   firmware: z.string(),
-  nextBoot: z.string(),
+  nextBoot: z.string().nullable(),
   settings: z.string(),
   running: z.object({
     readAt: z.number(),
@@ -43,7 +45,7 @@ const preflightShape = z.object({
 
 /** The target as it stands now, and not as it was when the rollout was planned: a person may have thought better of it. */
 async function stillMeant(step: StepContext): Promise<void> {
-  const { run, family, devices } = step;
+  const { run, leg, family, devices } = step;
   const known = await devices.get(run.device);
   const { target, standing } = known;
   if (target?.pin && !sameVersion(family.versions, target.pin.version, run.target))
@@ -51,15 +53,15 @@ async function stillMeant(step: StepContext): Promise<void> {
   if (target === null) throw new CauseError('target-moved', `planned was ${run.target}; no target is set for it any more`);
   const step1 = standing.path?.steps.find((s) => s.on === null);
   const isMeant = target.family === run.family && sameVersion(family.versions, target.version, run.target);
-  if (isMeant || step1?.image.sha256 === run.image) return;
+  if (isMeant || step1?.image.sha256 === leg.image) return;
   // Further on the way than its record says, or beside it: only when the planned image still leads there is it meant.
-  const leadsThere = standing.path?.steps.some((s) => s.image.sha256 === run.image) ?? false;
+  const leadsThere = standing.path?.steps.some((s) => s.image.sha256 === leg.image) ?? false;
   if (!leadsThere) throw new CauseError('target-moved', `planned was ${run.target}; its target is ${target.version} now`);
 }
 
 /** Reachable, login works, same device, same version, right hardware, space, and nothing that the reboot would lose. */
 export const preflight: Step = async (step) => {
-  const { context, run, plan, family, image, device } = step;
+  const { context, run, leg, legs, plan, family, image, device } = step;
   const { withdrawn } = (await step.images.get(image.sha256)).note;
   if (withdrawn) throw new CauseError('image-withdrawn', `${image.file}: ${withdrawn.why}`);
   if (!(await step.images.isSound(image))) throw new CauseError('image-missing', `${image.file} (${image.sha256.slice(0, 12)}…)`);
@@ -70,21 +72,26 @@ export const preflight: Step = async (step) => {
   const { gives } = await session.run('record');
   if (gives['serial'] !== run.serial)
     throw new CauseError('another-device', `planned was serial ${run.serial}, ${device.address} answers with ${gives['serial'] ?? 'none'}`);
-  const firmware = gives['firmware'] ?? '';
-  const nextBoot = gives['nextBoot'] ?? '';
-  if (sameVersion(family.versions, firmware, run.target) && sameVersion(family.versions, nextBoot, run.target)) {
+  const { scheme, versionIn, isBooted } = exchangedBy(family, leg.component);
+  const firmware = versionIn(gives) ?? '';
+  const nextBoot = isBooted ? (gives['nextBoot'] ?? null) : null;
+  const runs = (version: string): boolean =>
+    sameVersion(scheme, firmware, version) && (nextBoot === null || sameVersion(scheme, nextBoot, version));
+  // Further on its way than was planned: what is behind it is not done again.
+  const ahead = legs.all.slice(legs.index).filter((l) => l.component === leg.component);
+  if (legs.index < legs.all.length - 1 && ahead.some((l) => runs(l.to))) return { kind: 'skip-leg', reason: `it runs ${firmware} already` };
+  if (runs(leg.to)) {
     // Begun anew after an earlier passage had brought the version: its settings must still be the ones from before.
     await learn(step, gives, session, { probe: 'SSH, preflight of a rollout', now: Date.now() });
     const kept = await step.backups.ofRollout(run.device, plan.id);
     if (kept === null) return { kind: 'skip', reason: `it runs ${firmware} already` };
     const { gives: now } = await session.run('configuration');
-    const { check } = checkConfiguration(kept, now['text'] ?? '', family.configuration);
+    const { check } = checkConfiguration(kept, now['text'] ?? '', family.configuration ?? { ignoreLines: [] });
     if (check.result === 'failed')
       throw new CauseError('settings-changed', hideSecrets([`it runs ${firmware}; ${check.after}`, ...check.evidence].join('\n'), family));
     return { kind: 'skip', reason: `it runs ${firmware} already, and its settings are those of the backup` };
   }
-  if (!sameVersion(family.versions, firmware, run.from))
-    throw new CauseError('version-moved', `planned from ${run.from}, it runs ${firmware}`);
+  if (!sameVersion(scheme, firmware, leg.from)) throw new CauseError('version-moved', `planned from ${leg.from}, it runs ${firmware}`);
   const hardware = knownHardware(family.models, {
     family: family.family,
     model: gives['model'] ?? null,
@@ -95,13 +102,13 @@ export const preflight: Step = async (step) => {
   if (differing.length > 0) throw new CauseError('wrong-hardware', describeMismatches(differing));
   let saved: string | null = null;
   if (gives['settings'] === 'unkept') {
-    const { gives: unsaved } = await session.run('unsaved');
-    const shown = hideSecrets(safeText((unsaved['differences'] ?? '').trim(), 2000), family);
-    if (plan.unsaved === 'hold') throw new CauseError('unsaved-settings', shown);
+    const differences = family.procedures.unsaved ? (await session.run('unsaved')).gives['differences'] : undefined;
+    const shown = hideSecrets(safeText((differences ?? 'it does not tell which').trim(), 2000), family);
+    if (plan.unsaved === 'hold' || !family.procedures.save) throw new CauseError('unsaved-settings', shown);
     await session.run('save');
     saved = shown;
   }
-  await session.run('ready');
+  if (family.procedures.ready) await session.run('ready');
   const system = await readSystem(context, device, 1000, 2);
   const facts: PreflightFacts & Record<string, unknown> = {
     firmware,

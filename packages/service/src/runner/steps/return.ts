@@ -1,9 +1,7 @@
 import { CauseError, duration } from '@barrow/core';
 import { ownNow, ownPause } from '@barrow/wire';
-import { DeviceSession } from '../session.js';
 import { setArmed } from '../../staging/armed.js';
 import { steadyNow } from '../../steady.js';
-import { signOfLife } from '../alive.js';
 import { preflightFacts } from './preflight.js';
 import type { Step, StepContext } from './step.js';
 
@@ -15,7 +13,8 @@ const [lookMs, loginMs] = [20, 100];
 
 /** When the restart was sent; when that is not known, when it was about to be sent. */
 export function rebootSentAt(step: StepContext): number {
-  const trace = step.trail.get('reboot');
+  const restarts = step.steps.find((s) => s.down && !s.waits);
+  const trace = restarts && step.trail.get(restarts.step);
   const sent = trace?.facts['sentAt'];
   return typeof sent === 'number' ? sent : (trace?.begunAt ?? step.begunAt);
 }
@@ -25,20 +24,20 @@ export function rebootSentAt(step: StepContext): number {
  * own time: what passes while we are away is not held against it.
  */
 export const comeBack: Step = async (step) => {
-  const { context, family, device, plan, signal } = step;
+  const { context, device, plan, signal } = step;
   const { timeScale } = context.options;
   const sentAt = rebootSentAt(step);
   const began = ownNow();
-  const limit = began + Math.max(shortestLimit, family.durations.returnLimit / timeScale);
+  const limit = began + Math.max(shortestLimit, step.returnMs);
   const stayed = began + Math.max(shortestLimit / 2, stayedUpLimit / timeScale);
   const before = preflightFacts(step)?.running ?? null;
   let silentFrom: number | null = null;
-  let lastWords = 'neither SNMP nor SSH answered';
+  let lastWords = 'nothing of it answered';
   const stayedUp = (up: string): CauseError => new CauseError('reboot-not-begun', `it has answered all the time, ${up}`);
   while (ownNow() < limit) {
     if (signal.aborted) throw new CauseError('session-lost', 'the service is stopping');
     const askedAt = steadyNow();
-    const { system, answers } = await signOfLife(context, device, 500, 0);
+    const { system, answers } = await step.alive(500, 0);
     if (!answers) {
       silentFrom ??= askedAt;
       await ownPause(lookMs, signal);
@@ -54,13 +53,7 @@ export const comeBack: Step = async (step) => {
       continue;
     }
     try {
-      const session = await DeviceSession.open(context, device, family, { signal });
-      let gives: Readonly<Record<string, string>>;
-      try {
-        ({ gives } = await session.run('record'));
-      } finally {
-        session.close();
-      }
+      const { gives } = await step.once('record');
       const counted = before?.bootCount ?? null;
       const restarted = counted !== null && gives['bootCount'] !== undefined ? Number(gives['bootCount']) > counted : null;
       if (restarted === false ? !agentRestarted : restarted === null && !agentRestarted && silentFrom === null) {
@@ -84,6 +77,7 @@ export const comeBack: Step = async (step) => {
       if (!(error instanceof CauseError)) throw error;
       // While a device comes up, its agent may answer before its shell does; a changed key or refused login will not mend.
       if (['host-key-changed', 'login-refused', 'key-unusable', 'reboot-not-begun'].includes(error.code)) throw error;
+      if (step.run.via !== undefined && error.code === 'unreachable') silentFrom ??= askedAt;
       lastWords = error.detail;
       await ownPause(loginMs, signal);
     }

@@ -1,6 +1,7 @@
-import type { Instant, Plan, PlannedRun, StepName } from '@barrow/core';
-import type { UpgradableFamily } from '@barrow/families';
+import type { Instant, Plan, PlannedLeg, PlannedRun, PlannedStep, StepName } from '@barrow/core';
+import type { Family, ProcedureName, ProcedureResult } from '@barrow/families';
 import type { Context } from '../../context.js';
+import type { Facts, StepTrace } from '../trail.js';
 import type { DeviceRow, ImageRow } from '../../data/entities.js';
 import type { Devices } from '../../devices/devices.js';
 import type { ImageStore } from '../../images/store.js';
@@ -9,23 +10,23 @@ import type { Offers } from '../../staging/offers.js';
 import type { Deliveries } from '../../staging/deliveries.js';
 import type { Transfers } from '../../staging/transfers.js';
 import type { Watches } from '../../staging/watch.js';
-import type { DeviceSession } from '../session.js';
-
-export type Facts = Record<string, unknown>;
-
-/** What is remembered of a step that was begun. */
-export interface StepTrace {
-  readonly begunAt: Instant;
-  endedAt: Instant | null;
-  facts: Facts;
-}
+import type { Sign } from '../../touch/alive.js';
+import type { Use } from '../../touch/procedure.js';
+import type { Touch } from '../../touch/touch.js';
 
 /** Everything that a step may use. Steps are begun only by the scheduler's word. */
 export interface StepContext {
   readonly context: Context;
   readonly plan: Plan;
   readonly run: PlannedRun;
-  readonly family: UpgradableFamily;
+  /** The image's part of the run in which the step stands, and its place among them. */
+  readonly leg: PlannedLeg;
+  readonly legs: { readonly index: number; readonly all: readonly PlannedLeg[] };
+  /** The steps of the leg. */
+  readonly steps: readonly PlannedStep[];
+  readonly family: Family;
+  /** How long the device may take to come back, in our time. */
+  readonly returnMs: number;
   readonly device: DeviceRow;
   readonly image: ImageRow;
   readonly images: ImageStore;
@@ -35,16 +36,25 @@ export interface StepContext {
   readonly deliveries: Deliveries;
   readonly backups: Backups;
   readonly devices: Devices;
-  /** What the earlier steps of this passage found. */
-  readonly trail: ReadonlyMap<StepName, StepTrace>;
+  /** What the earlier steps of this leg found. */
+  readonly trail: { readonly get: (step: StepName) => StepTrace | undefined };
   readonly begunAt: Instant;
   readonly signal: AbortSignal;
-  /** Logs in; the session is closed and its conversation kept when the step ends. */
-  readonly login: () => Promise<DeviceSession>;
+  /** Carries out one procedure and lets go. @throws CauseError */
+  readonly once: (name: ProcedureName) => Promise<ProcedureResult>;
+  /** Whether it answers, by whatever it answers; one that is handled through another tells by its record only. */
+  readonly alive: (timeoutMs: number, retries: number) => Promise<Sign>;
+  /** Tells how far it is, in percent. */
+  readonly tell: (percent: number) => void;
+  /** Logs in when it is first needed; the session is closed and its conversation kept when the step ends. */
+  readonly login: (more?: Use) => Promise<Touch>;
 }
 
-/** How a step ended well. `skip`: there is nothing to do on this device. */
-export type StepResult = { readonly kind: 'done'; readonly facts?: Facts } | { readonly kind: 'skip'; readonly reason: string };
+/** How a step ended well. `skip`: there is nothing to do on this device; `skip-leg`: this image is behind it. */
+export type StepResult =
+  | { readonly kind: 'done'; readonly facts?: Facts }
+  | { readonly kind: 'skip'; readonly reason: string }
+  | { readonly kind: 'skip-leg'; readonly reason: string };
 
 /** Carries out one step. @throws CauseError with the named reason. */
 export type Step = (context: StepContext) => Promise<StepResult>;

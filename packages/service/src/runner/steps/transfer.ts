@@ -1,14 +1,45 @@
 import { CauseError } from '@barrow/core';
 import { ownNow, ownPause } from '@barrow/wire';
-import { DeviceSession } from '../session.js';
-import { signOfLife } from '../alive.js';
 import { preflightFacts } from './preflight.js';
 import { toldFor } from '../../staging/told.js';
+import { Pushes } from '../../staging/pushes.js';
 import type { Watch } from '../../staging/watch.js';
+import { steadyNow } from '../../steady.js';
 import type { Step, StepContext } from './step.js';
 
+/** Brings the image to the device, as its family says. */
+export const transfer: Step = (step) => (step.family.travel?.how === 'device-pulls' ? haveItFetched(step) : carry(step));
+
+/** Carries its files to the device, over the link of its site. */
+const carry: Step = async (step) => {
+  const { context, image, device, transfers, deliveries, signal } = step;
+  const pushes = new Pushes(transfers, device, image, {
+    octets: (all) => step.tell(Math.floor((all * 100) / image.bytes)),
+    begun: () => undefined,
+  });
+  const session = await step.login({ link: deliveries.parts.sites.linkOf(device.site), onPushed: pushes.onPushed });
+  try {
+    const { gives } = await session.run('transfer');
+    pushes.whole();
+    return {
+      kind: 'done',
+      facts: { wasThere: gives['wasThere'] === 'yes', sentAt: steadyNow(), transfer: pushes.all.at(-1)?.row.id ?? null },
+    };
+  } catch (error) {
+    if (error instanceof CauseError) pushes.broken(error);
+    // A device that restarts by itself may do so before it has answered; the return tells.
+    const restarts = step.steps.find((s) => s.step === 'transfer')?.down ?? false;
+    const isCut = error instanceof CauseError && error.code === 'session-lost' && pushes.carried === image.bytes;
+    if (!restarts || !isCut || signal.aborted) throw error;
+    context.log.info({ device: device.name }, 'the connection was lost after all was carried: it restarts');
+    return { kind: 'done', facts: { wasThere: false, sentAt: steadyNow(), transfer: pushes.all.at(-1)?.row.id ?? null } };
+  } finally {
+    pushes.end(signal.aborted);
+  }
+};
+
 /** Offers the image to this device alone, has it fetch, and names why when nothing came of it. */
-export const transfer: Step = async (step) => {
+const haveItFetched: Step = async (step) => {
   const { offers, image, device, plan } = step;
   const [offered] = offers.offer(image, device, plan.id);
   const { told, protocol, bySite } = await toldFor(step, device, image);
@@ -59,17 +90,15 @@ async function explainLost(step: StepContext, error: CauseError, watch: Watch | 
       ? 'no request of this device reached the store'
       : `the store saw it ask for ${last.file}: ${last.detail ?? `${last.bytes} of ${last.totalBytes} octets moved`}`;
   const counted = preflightFacts(step)?.running.bootCount ?? null;
-  const limit = ownNow() + Math.max(15_000, step.family.durations.returnLimit / step.context.options.timeScale);
+  const limit = ownNow() + Math.max(15_000, step.returnMs);
   while (ownNow() < limit && !step.signal.aborted) {
     // Something answers before a login is worth trying.
-    if (!(await signOfLife(step.context, step.device, 500, 0)).answers) {
+    if (!(await step.alive(500, 0)).answers) {
       await ownPause(20, step.signal);
       continue;
     }
     try {
-      const session = await DeviceSession.open(step.context, step.device, step.family);
-      const { gives } = await session.run('record');
-      session.close();
+      const { gives } = await step.once('record');
       if (counted !== null && Number(gives['bootCount']) > counted)
         return new CauseError(
           'rebooted-in-write',

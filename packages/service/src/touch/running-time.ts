@@ -1,7 +1,7 @@
 import { recordFromSnmp, systemObjects, type RunningTime, type SnmpRecord } from '@barrow/core';
 import { WireError } from '@barrow/wire';
 import type { Context } from '../context.js';
-import { snmpAccess } from '../discovery/access.js';
+import { snmpAccess } from './access.js';
 import { CredentialEntity, NetworkEntity, type DeviceRow } from '../data/entities.js';
 
 /** Reads the system objects of a device by SNMP; null when it does not answer within the time. */

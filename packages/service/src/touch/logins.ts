@@ -1,0 +1,59 @@
+import { CauseError } from '@barrow/core';
+import type { Context } from '../context.js';
+import { CredentialEntity, DeviceEntity, NetworkEntity, type CredentialRow, type DeviceRow, type NetworkRow } from '../data/entities.js';
+import { kindsOf } from './access.js';
+import { forgetRefusal, noteRefusal, refusals } from './refusals.js';
+import { sparing } from './sparing.js';
+
+/** What may be tried at a device, in its order. */
+export interface Logins {
+  readonly network: NetworkRow;
+  /** The device as it is kept now; null when it is not kept yet. */
+  readonly row: DeviceRow | null;
+  readonly credentials: readonly CredentialRow[];
+  /** Fails with what was withheld, when none of them opened it; null when nothing was. */
+  readonly wait: (() => Promise<never>) | null;
+  /** Keeps how a try ended, so that nobody tries what is refused until an account is locked. */
+  readonly refused: (credential: CredentialRow) => Promise<void>;
+  readonly opened: (credential: CredentialRow) => Promise<void>;
+}
+
+/**
+ * Chooses what to log in with: what worked last, then what the network of the device names, in its order. Passwords go only to
+ * hosts that were approved; what was refused there lately is left alone, unless it is what had worked.
+ * @throws CauseError when nothing may be tried
+ */
+export async function loginsOf(context: Context, device: DeviceRow, protocol: 'ssh' | 'http'): Promise<Logins> {
+  const { db } = context;
+  const [network, all, row, before] = await Promise.all([
+    db.findOne(NetworkEntity, { name: device.network }),
+    db.find(CredentialEntity, { kind: { $in: [...kindsOf[protocol]] } }),
+    db.findOne(DeviceEntity, { id: device.id }),
+    refusals(context, device.address),
+  ]);
+  if (!network) throw new CauseError('no-credential', `its network ${device.network} is no longer known`);
+  const worked = row?.credentials[protocol] ?? null;
+  const order = new Set([...(worked === null ? [] : [worked]), ...network.credentials]);
+  const named = [...order].flatMap((id) => all.filter((c) => c.id === id));
+  // One that was put in anew since then may be tried.
+  const isLeft = (c: CredentialRow): boolean => c.id !== worked && before.some((r) => r.credential === c.id && r.at > c.createdAt);
+  const tried = named.filter((c) => !isLeft(c));
+  if (tried.length === 0 && named.length > 0)
+    throw new CauseError('login-refused', `${named.map((c) => c.name).join(', ')} was refused here before and is not tried again yet`);
+  const { may, wait } = row === null ? { may: tried, wait: null } : await sparing(context, row, protocol, tried);
+  return {
+    network,
+    row,
+    credentials: may,
+    wait,
+    refused: (credential) => noteRefusal(context, credential, device.address),
+    async opened(credential) {
+      if (before.some((r) => r.credential === credential.id)) await forgetRefusal(context, credential, device.address);
+      if (row === null || row.credentials[protocol] === credential.id) return;
+      await db.writeSurely(async (em) =>
+        em.nativeUpdate(DeviceEntity, { id: device.id }, { credentials: { ...row.credentials, [protocol]: credential.id } }),
+      );
+      row.credentials = { ...row.credentials, [protocol]: credential.id };
+    },
+  };
+}

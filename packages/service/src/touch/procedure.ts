@@ -1,0 +1,57 @@
+import {
+  runProcedure,
+  type CarriedFile,
+  type Family,
+  type ProcedureName,
+  type ProcedureResult,
+  type ProcedureRun,
+  type Web,
+} from '@barrow/families';
+import type { ShellSession, SharedLink } from '@barrow/wire';
+import type { Context } from '../context.js';
+import { withoutSecrets } from './secrets.js';
+
+/** What procedures are given besides the device itself. */
+export interface Use {
+  readonly given?: Readonly<Record<string, string>>;
+  /** What an upload carries, and the link that it shares. */
+  readonly files?: readonly CarriedFile[];
+  readonly link?: SharedLink | null;
+  readonly signal?: AbortSignal | undefined;
+  readonly onPercent?: ((percent: number) => void) | undefined;
+  /** Octets of a file that were pushed so far. */
+  readonly onPushed?: ((file: CarriedFile, octets: number) => void) | undefined;
+}
+
+/** Stands in a conversation where a device told its settings. */
+export const concealed = '‹the settings, kept sealed as a backup›\n';
+
+/** Carries out one procedure with what was opened for it. @throws CauseError, with nothing secret in it */
+export async function carryOut(
+  context: Context,
+  family: Family,
+  name: ProcedureName,
+  over: { readonly shell: ShellSession | null; readonly web: Web | null; readonly secrets: readonly string[] },
+  use: Use & Pick<ProcedureRun, 'carry' | 'receive'>,
+): Promise<ProcedureResult> {
+  const { shell, web } = over;
+  // Settings are full of secrets: they are kept sealed as a backup, and nowhere else.
+  if (name === 'configuration') shell?.conceal(concealed);
+  try {
+    return await runProcedure(name, {
+      family,
+      shell,
+      web,
+      given: use.given ?? {},
+      timeScale: context.options.timeScale,
+      signal: use.signal,
+      onProgress: use.onPercent,
+      carry: use.carry,
+      receive: use.receive,
+    });
+  } catch (error) {
+    throw withoutSecrets(error, family, over.secrets);
+  } finally {
+    shell?.conceal(null);
+  }
+}

@@ -1,0 +1,243 @@
+import { CauseError } from '@barrow/core';
+import {
+  asCause,
+  hasShell,
+  usesShell,
+  usesWeb,
+  type Carrier,
+  type Family,
+  type ProcedureName,
+  type ProcedureResult,
+  type Web,
+} from '@barrow/families';
+import { askHttp, SshPlace, uploadHttp, WireError, type HttpAccess, type HttpTarget } from '@barrow/wire';
+import type { Context } from '../context.js';
+import { DeviceEntity, type DeviceRow } from '../data/entities.js';
+import { httpAccess, sshTargetOf } from './access.js';
+import { loginsOf, type Logins } from './logins.js';
+import { carryOut, type Use } from './procedure.js';
+import { hideSecrets, hideWords, withoutSecrets } from './secrets.js';
+import { openShell, saidOver, type OpenShell } from './shell.js';
+
+const longestConversation = 64 * 1024;
+/** Of a page, so much is kept. */
+const longestPage = 4000;
+
+/**
+ * The one who carries out a family's procedures on a device: over its shell, its pages, by carrying files to it and taking files
+ * from it. Each way in is opened when a procedure first needs it, with the login that worked last or the next one that may be tried.
+ */
+export class Touch {
+  #secure: boolean | null = null;
+  readonly #logins = new Map<'ssh' | 'http', Logins>();
+  #shell: OpenShell | null = null;
+  /** What was said, of shells that were closed and of pages. */
+  readonly #said: string[] = [];
+
+  constructor(
+    private readonly context: Context,
+    private readonly device: DeviceRow,
+    private readonly family: Family,
+    private readonly use: Use = {},
+  ) {}
+
+  /** Carries out a procedure; what is in `more` goes before what was said at the beginning. @throws CauseError */
+  async run(name: ProcedureName, more: Use = {}): Promise<ProcedureResult> {
+    const { context, device, family } = this;
+    const use = { ...this.use, ...more };
+    const procedure = family.procedures[name];
+    if (!procedure) throw new CauseError('service-fault', `family ${family.family} has no procedure ${name}`);
+    const { receive } = context;
+    try {
+      const shell = usesShell(procedure) ? await this.#openShell(use.signal) : null;
+      const web = usesWeb(procedure) ? this.#web(name, use) : null;
+      const row = this.#logins.get('ssh')?.row ?? device;
+      return await carryOut(
+        context,
+        family,
+        name,
+        { shell: shell?.shell ?? null, web, secrets: this.#secrets() },
+        {
+          ...use,
+          carry: { files: use.files ?? [], by: this.#carrier(use) },
+          receive: receive && (() => receive(row, family)),
+        },
+      );
+    } catch (error) {
+      throw withoutSecrets(error, family, this.#secrets());
+    }
+  }
+
+  /** What was said so far, with what is secret in it hidden. */
+  conversation(): string {
+    const now = this.#shell ? [saidOver(this.#shell, this.family)] : [];
+    return [...this.#said, ...now].join('\n').slice(0, longestConversation);
+  }
+
+  /** Lets go of the device; what was said, and which login worked, is kept for the next procedure. */
+  close(): void {
+    if (!this.#shell) return;
+    this.#said.push(saidOver(this.#shell, this.family));
+    this.#shell.shell.close();
+    this.#shell = null;
+  }
+
+  /** What its logins are made of; none of it may stand in what is told of a failure. */
+  #secrets(): string[] {
+    const { sealer } = this.context;
+    const credentials = [...this.#logins.values()].flatMap((l) => l.credentials);
+    return credentials.flatMap((c) => [c.sealed, c.second, c.raise].filter((s) => s !== null).map((s) => sealer.open(s)));
+  }
+
+  async #loginsOf(protocol: 'ssh' | 'http'): Promise<Logins> {
+    const known = this.#logins.get(protocol);
+    if (known) return known;
+    const found = await loginsOf(this.context, this.device, protocol);
+    this.#logins.set(protocol, found);
+    return found;
+  }
+
+  /** A host key seen for the first time is pinned; another one later is refused. */
+  async #openShell(signal: AbortSignal | undefined): Promise<OpenShell> {
+    const { context, device, family } = this;
+    if (this.#shell) return this.#shell;
+    if (!hasShell(family)) throw new CauseError('service-fault', `family ${family.family} has no shell`);
+    const logins = await this.#loginsOf('ssh');
+    if (logins.credentials.length === 0) throw new CauseError('no-credential', `network ${device.network} names no SSH credential`);
+    const at = { host: device.address, port: logins.network.sshPort, hostKey: logins.row?.hostKey ?? null };
+    let refused: Error | null = null;
+    for (const credential of logins.credentials)
+      try {
+        const open = await openShell(context, at, family, credential, signal);
+        this.#shell = open;
+        if (at.hostKey === null) {
+          if (logins.row) logins.row.hostKey = open.shell.hostKey;
+          await context.db.writeSurely(async (em) => em.nativeUpdate(DeviceEntity, { id: device.id }, { hostKey: open.shell.hostKey }));
+        }
+        await logins.opened(credential);
+        return open;
+      } catch (error) {
+        const cause = asCause(error);
+        // Named at once, so that a person can accept it without another discovery.
+        if (cause instanceof CauseError && cause.code === 'host-key-changed') await noteShownKey(context, device.id, cause.detail);
+        // Only a refused login, or a key of ours that cannot be used, is worth another credential; the next would meet the same silence.
+        if (!(cause instanceof CauseError) || (cause.code !== 'login-refused' && cause.code !== 'key-unusable')) throw cause;
+        if (cause.code === 'login-refused') await logins.refused(credential);
+        refused = cause;
+      }
+    await logins.wait?.();
+    throw refused!;
+  }
+
+  /** Its pages; of what is asked and answered a record is kept, but not of settings. */
+  #web(name: ProcedureName, use: Use): Web {
+    const said = (request: string, answer: { readonly status: number; readonly body: string }): void => {
+      const body = name === 'configuration' ? '‹the settings, kept sealed as a backup›' : answer.body.slice(0, longestPage);
+      this.#said.push(hideWords(hideSecrets(`${request}\n${answer.status}\n${body}`, this.family), this.#secrets()));
+    };
+    return {
+      get: async (path, limitMs) => {
+        const answer = await this.#asSomebody(use.signal, limitMs, (target) => askHttp(target, path));
+        said(`GET ${path}`, answer);
+        return answer;
+      },
+      ask: async ({ path, ...request }, limitMs) => {
+        const answer = await this.#asSomebody(use.signal, limitMs, (target) => askHttp(target, path, request));
+        said(`${request.method} ${path}`, answer);
+        return answer;
+      },
+    };
+  }
+
+  /** With the login that worked last, then with the others of its network in their order; the one that opens is kept. */
+  async #asSomebody<T>(signal: AbortSignal | undefined, timeoutMs: number, work: (target: HttpTarget) => Promise<T>): Promise<T> {
+    const logins = await this.#loginsOf('http');
+    const { network, credentials } = logins;
+    const target = (secure: boolean, access: HttpAccess | null): HttpTarget => ({
+      host: this.device.address,
+      port: secure ? network.httpsPort : network.httpPort,
+      secure,
+      access,
+      timeoutMs,
+      signal,
+    });
+    if (this.#secure === null) {
+      // Plain pages first, as discovery does; a device that has only secure ones refuses the connection.
+      try {
+        await askHttp({ ...target(false, null), timeoutMs: 4000 }, '/');
+        this.#secure = false;
+      } catch (error) {
+        if (!(error instanceof WireError)) throw error;
+        this.#secure = true;
+      }
+    }
+    if (credentials.length === 0) return work(target(this.#secure, null));
+    let refused: WireError | null = null;
+    for (const [index, credential] of credentials.entries())
+      try {
+        const done = await work(target(this.#secure, httpAccess(this.context, credential)));
+        if (index > 0) this.#logins.set('http', { ...logins, credentials: [credential, ...credentials.filter((_, i) => i !== index)] });
+        await logins.opened(credential);
+        return done;
+      } catch (error) {
+        if (!(error instanceof WireError) || error.fault !== 'login-refused') throw error;
+        await logins.refused(credential);
+        refused = error;
+      }
+    await logins.wait?.();
+    throw refused!;
+  }
+
+  #carrier(use: Use): Carrier {
+    const { link = null } = use;
+    return async (file, how, limitMs) => {
+      const onSent = (octets: number): void => use.onPushed?.(file, octets);
+      if (how.over === 'http-form' || how.over === 'http-body') {
+        const as = how.over === 'http-form' ? ({ how: 'form', field: how.field } as const) : ({ how: 'body' } as const);
+        const upload = { method: how.method, path: how.to, as, file, link, onSent };
+        return this.#asSomebody(use.signal, limitMs, (target) => uploadHttp(target, upload));
+      }
+      const { network, credentials, row } = await this.#loginsOf('ssh');
+      const [credential] = credentials;
+      if (!credential) throw new CauseError('no-credential', `network ${this.device.network} names no SSH credential`);
+      const at = { host: this.device.address, port: network.sshPort, hostKey: row?.hostKey ?? null };
+      const place = await SshPlace.open(sshTargetOf(this.context, credential, at));
+      const abort = (): void => place.close();
+      use.signal?.addEventListener('abort', abort, { once: true });
+      try {
+        await (how.over === 'sftp' ? place.put(file, how.to, { link, onSent }) : place.copy(file, how.to, { link, onSent }));
+        return { status: 200, body: '' };
+      } catch (error) {
+        if (error instanceof WireError && error.fault === 'refused') return { status: 400, body: error.detail };
+        throw error;
+      } finally {
+        use.signal?.removeEventListener('abort', abort);
+        place.close();
+      }
+    };
+  }
+}
+
+/** Carries out one procedure, and lets go of the device. @throws CauseError */
+export async function once(
+  context: Context,
+  device: DeviceRow,
+  family: Family,
+  name: ProcedureName,
+  use: Use = {},
+): Promise<ProcedureResult> {
+  const touch = new Touch(context, device, family, use);
+  try {
+    return await touch.run(name);
+  } finally {
+    touch.close();
+  }
+}
+
+/** The key that a device showed instead of the pinned one, from what was told of the refusal. */
+async function noteShownKey(context: Context, device: string, detail: string): Promise<void> {
+  const shown = /shows (SHA256:\S+?),/.exec(detail)?.[1];
+  if (shown === undefined) return;
+  await context.db.write(async (em) => em.nativeUpdate(DeviceEntity, { id: device }, { shownHostKey: shown }));
+  context.live.changed('devices', [device]);
+}
