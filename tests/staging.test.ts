@@ -11,7 +11,7 @@ import { writeScenarioLibrary, type Fixture } from '@barrow/standins';
 import { batchesOf, takeBatch } from '../packages/cli/dist/upload.js';
 import { startSshd } from './support/daemons.js';
 import { barrow, has, serve, type Ran } from './support/service.js';
-import { delivered, discover, isEnded, rolloutUntil, setScene, type Scene } from './support/scene.js';
+import { delivered, discover, isEnded, rolloutUntil, setScene, transferred, type Scene } from './support/scene.js';
 import { addWholeNetworks } from './support/whole.js';
 
 describe('staging', () => {
@@ -28,7 +28,7 @@ describe('staging', () => {
   };
   const cli = (...args: string[]): Promise<Ran> => barrow([...args, '--url', scene.served.url, '--token', scene.served.token]);
   const deviceCalled = async (name: string): Promise<Device> => (await client.devices()).find((d) => d.name === name)!;
-  const transferOf = async (d: Delivery): Promise<Transfer> => client.transfer(d.transfers[0]!);
+  const transferOf = async (d: Delivery): Promise<Transfer> => transferred(client, d.transfers[0]!);
   const again = async (args: string[] = []): Promise<void> => {
     scene.served = await serve(scene.data, { scale: scene.scale, args });
     ({ client } = scene.served);
@@ -100,7 +100,7 @@ describe('staging', () => {
       const [d] = await put(image!.sha256, ['quay-core-1'], 'device');
       expect(d).toMatchObject({ state: 'verified', bytes: d!.totalBytes });
       expect(fixture('quay-core-1').shelf.files.map((f) => [f.name, f.sha256])).toEqual(image!.files.map((f) => [f.file, f.sha256]));
-      const moved = await Promise.all(d!.transfers.map((id) => client.transfer(id)));
+      const moved = await Promise.all(d!.transfers.map((id) => transferred(client, id)));
       expect(moved.map((t) => [t.file, t.state, t.verified])).toEqual(image!.files.map((f) => [f.file, 'done', true]).reverse());
       const items = await client.planDelivery({ image: image!.sha256, devices: ['quay-core-1', 'quay-core-2'], place: 'device' });
       expect(items.map((i) => [i.holder, i.alreadyThere])).toEqual([

@@ -1,6 +1,6 @@
 import { cpSync, openAsBlob, readFileSync, writeFileSync } from 'node:fs';
 import { basename, join } from 'node:path';
-import type { Delivery, Discovery, Rollout } from '@barrow/core';
+import type { Delivery, Discovery, Rollout, TransferStory } from '@barrow/core';
 import type { BarrowClient } from '@barrow/client';
 import { shippedFamilies } from '@barrow/families';
 import { community, Fleet, login, scenario, sites, snmpPort, sshPort, writeScenarioImages } from '@barrow/standins';
@@ -146,26 +146,35 @@ export const isEnded = (r: Rollout): boolean => r.phase === 'ended';
 /** Held, and everything that was still under way has come to its end. */
 export const isHeld = (r: Rollout): boolean => r.phase === 'held' && r.runs.every((x) => x.phase !== 'busy');
 
-/** Waits, by the live events, until deliveries have ended; answers them in the order of their ids. */
-export async function delivered(client: BarrowClient, ids: readonly string[]): Promise<Delivery[]> {
+/** Asks again at each live event of a kind, and when events come again, until there is an answer. */
+async function untilHeard<T>(client: BarrowClient, kind: 'delivery' | 'transfer', ask: () => Promise<T | null>): Promise<T> {
   const stop = new AbortController();
-  const of = async (): Promise<Delivery[] | null> => {
-    const all = new Map((await client.deliveries(5000)).map((d) => [d.id, d]));
-    return ids.every((id) => all.get(id)!.endedAt !== null) ? ids.map((id) => all.get(id)!) : null;
-  };
   try {
     let wake = (): void => undefined;
     const heard = (async () => {
-      for await (const event of client.events({ signal: stop.signal, onState: (on) => on && wake() }))
-        if (event.kind === 'delivery') wake();
+      for await (const event of client.events({ signal: stop.signal, onState: (on) => on && wake() })) if (event.kind === kind) wake();
     })();
     for (;;) {
       const next = new Promise<void>((resolve) => (wake = resolve));
-      const ended = await of();
-      if (ended) return ended;
+      const answer = await ask();
+      if (answer !== null) return answer;
       await Promise.race([next, heard]);
     }
   } finally {
     stop.abort();
   }
 }
+
+/** Waits, by the live events, until deliveries have ended; answers them in the order of their ids. */
+export const delivered = (client: BarrowClient, ids: readonly string[]): Promise<Delivery[]> =>
+  untilHeard(client, 'delivery', async () => {
+    const all = new Map((await client.deliveries(5000)).map((d) => [d.id, d]));
+    return ids.every((id) => all.get(id)!.endedAt !== null) ? ids.map((id) => all.get(id)!) : null;
+  });
+
+/** Waits until a transfer has ended: who took the last octet may go on before who sent it knows. */
+export const transferred = (client: BarrowClient, id: string): Promise<TransferStory> =>
+  untilHeard(client, 'transfer', async () => {
+    const story = await client.transfer(id);
+    return story.endedAt === null ? null : story;
+  });

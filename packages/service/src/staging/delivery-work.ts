@@ -118,7 +118,8 @@ async function toHolder(work: DeliveryWork, image: ImageRow): Promise<Brought> {
       await stage(work, touch, use, family);
     } else use.watch?.forget();
     work.state('verifying');
-    const moved = [...use.pushes.all, ...(use.watch ? [use.watch.last] : [])].filter((one) => one.row.state === 'done');
+    // Who has the last octet may say so before we have heard that it has: one that still moves is compared as well.
+    const moved = [...use.pushes.all, ...(use.watch ? [use.watch.last] : [])].filter((one) => ['done', 'moving'].includes(one.row.state));
     const verified = await verify(work, touch, family, use, image).catch(async (error: unknown) => {
       const cause = asCause(error);
       if (cause instanceof CauseError && cause.code === 'image-damaged') for (const one of moved) markDiffers(parts.transfers, one);
