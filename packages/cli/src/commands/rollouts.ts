@@ -1,8 +1,9 @@
-import { duration, stepText, waysIn, type PlanInput, type RehearsalView, type Rollout, type RunView } from '@barrow/core';
+import { duration, waysIn, type PlanInput, type RehearsalView, type Rollout, type RunView } from '@barrow/core';
 import { groupBy, someOf, type BarrowClient } from '@barrow/client';
 import type { CommandContext, Register } from '../context.js';
 import { CommandError, exit, Quiet } from '../errors.js';
-import { clock, count, makeColours, outcomeMark, print, runMark, table, totalsOf, type Io, type Say } from '../output.js';
+import { clock, count, makeColours, outcomeMark, print, runMark, table, totalsOf, type Io } from '../output.js';
+import { follow } from './follow.js';
 
 function causeLines(io: Io, run: RunView): string {
   const c = makeColours(io);
@@ -98,106 +99,6 @@ function rehearsalText(io: Io, r: RehearsalView): string {
       [1],
     ),
   ].join('\n');
-}
-
-/** Watches a rollout until it ends or is held, one line for each thing that happens. */
-async function follow(say: Say, barrow: BarrowClient, id: string, from?: number): Promise<Rollout> {
-  const c = makeColours(say.io);
-  const loud = !say.json;
-  const stop = new AbortController();
-  let view = await barrow.rollout(id);
-  const nameOf = new Map(view.runs.map((r) => [r.id, r.name]));
-  const runOf = new Map(view.runs.map((r) => [r.id, r]));
-  const stepAt = (e: {
-    run: string;
-    step: string;
-    leg?: number | undefined;
-  }): { n: number; steps: Rollout['passages'][number]['steps']; text: string } => {
-    const run = runOf.get(e.run);
-    const steps = (run && view.passages[run.passage]?.steps) ?? [];
-    const leg = e.leg ?? 0;
-    const n = steps.findIndex((s) => s.step === e.step && s.leg === leg);
-    return { n, steps, text: run ? stepText({ ...run, step: e.step, leg }) : e.step };
-  };
-  const line = (at: number, text: string): void => {
-    if (!loud) return;
-    say.io.out(`${say.io.terminal ? '\r\u001b[K' : ''}${c.dim(clock(new Date(at).toISOString()))}  ${text}\n`);
-  };
-  let lost = false;
-  const onState = (connected: boolean): void => {
-    if (connected === !lost || stop.signal.aborted) return;
-    lost = !connected;
-    line(Date.now(), connected ? 'the service answers again' : 'the connection to the service was lost; trying again');
-  };
-  // Held: what was being done has come to its end; parked devices wait for a word, and nobody waits for them.
-  const over = (): boolean =>
-    view.phase === 'ended' || (view.phase === 'held' && view.runs.every((r) => r.phase !== 'busy' && r.phase !== 'asking'));
-  if (from === undefined && (over() || view.phase === 'planned')) return view;
-  for await (const event of barrow.events({ after: from ?? view.journal, signal: stop.signal, onState })) {
-    if (event.kind === 'progress' && event.rollout === id && loud && say.io.terminal) {
-      say.io.out(`\r\u001b[K${c.dim(`${nameOf.get(event.run)} ${event.percent} %`)}`);
-    }
-    if (event.kind !== 'journal' || event.entry.rollout !== id) continue;
-    const e = event.entry.event;
-    const who = 'run' in e && e.run ? (nameOf.get(e.run) ?? e.run).padEnd(16) : '';
-    switch (e.kind) {
-      case 'step-begun': {
-        const { n, steps, text } = stepAt(e);
-        const isPoint = steps[n]?.pastReturn && !steps[n - 1]?.pastReturn;
-        line(e.at, `${who} ${n + 1}/${steps.length} ${text}${isPoint ? c.yellow('  (point of no return)') : ''}`);
-        break;
-      }
-      case 'step-done':
-        if (stepAt(e).n === stepAt(e).steps.length - 1) line(e.at, `${who} ${outcomeMark(say.io, 'verified')}`);
-        break;
-      case 'leg-skipped':
-        line(e.at, `${who} » ${runOf.get(e.run)?.legs[e.leg]?.to ?? ''} is left out: ${e.reason}`);
-        break;
-      case 'step-failed':
-        line(e.at, `${who} ${c.red(`✕ ${e.step}: ${e.cause}`)} ${e.detail.split('\n')[0]}`);
-        break;
-      case 'run-skipped':
-        line(e.at, `${who} ${outcomeMark(say.io, 'skipped')}: ${e.reason}`);
-        break;
-      case 'run-released':
-        line(e.at, `${who} released by ${e.by}: ${e.reason}`);
-        break;
-      case 'run-withdrawn':
-        line(e.at, `${who} ${outcomeMark(say.io, 'withdrawn')}: ${e.reason}`);
-        break;
-      case 'reconciled':
-        line(e.at, `${who} asked after a restart of the service: ${e.step} is ${e.truth}, ${e.detail}`);
-        break;
-      case 'wave-opened':
-        line(e.at, c.bold(`wave ${e.wave + 1} opened`));
-        break;
-      case 'wave-ended':
-        line(
-          e.at,
-          c.bold(
-            `wave ${e.wave + 1} ended${e.wave < view.waves.length - 1 && view.waves[e.wave]!.gate.soakMs > 0 ? `, soaking for ${duration(view.waves[e.wave]!.gate.soakMs)}` : ''}`,
-          ),
-        );
-        break;
-      case 'gate-passed':
-        if (e.wave < view.waves.length - 1) line(e.at, c.bold(`gate ${e.wave + 1} passed`));
-        break;
-      case 'held':
-        line(e.at, c.red(`HELD by ${e.by}: ${e.reason}`));
-        break;
-      case 'rollout-ended':
-        line(e.at, c.bold('rollout ended'));
-        break;
-      default:
-        break;
-    }
-    if (e.kind === 'rollout-ended' || e.kind === 'held' || e.kind === 'step-done' || e.kind === 'step-failed') {
-      if (e.kind !== 'rollout-ended' && view.phase !== 'held' && e.kind !== 'held') continue;
-      view = await barrow.rollout(id);
-      if (over()) stop.abort();
-    }
-  }
-  return barrow.rollout(id);
 }
 
 /** What a followed rollout means for the exit code: every device of it was verified, or not. */

@@ -1,0 +1,164 @@
+import { duration, stepText, type JournalEntry, type Rollout } from '@barrow/core';
+import type { BarrowClient } from '@barrow/client';
+import { clock, makeColours, outcomeMark, type Io, type Say } from '../output.js';
+
+/** Where nothing moves on the screen, how a long step goes on is told this often. */
+const tellEvery = 30_000;
+
+/** What happens in a rollout, a line for each thing; in a terminal, how far those are that take long stands beneath. */
+export class FollowedLines {
+  readonly #c;
+  readonly #runOf: ReadonlyMap<string, Rollout['runs'][number]>;
+  /** Percent of the step in hand, by run. */
+  readonly #underWay = new Map<string, { percent: number; toldAt: number }>();
+
+  constructor(
+    private readonly io: Io,
+    private readonly view: Rollout,
+    private readonly now: () => number = Date.now,
+  ) {
+    this.#c = makeColours(io);
+    this.#runOf = new Map(view.runs.map((r) => [r.id, r]));
+  }
+
+  line(at: number, text: string): void {
+    const { io } = this;
+    io.out(`${io.terminal ? '\r\u001b[K' : ''}${this.#c.dim(clock(new Date(at).toISOString()))}  ${text}\n`);
+    this.#beneath();
+  }
+
+  progress(run: string, percent: number): void {
+    const name = this.#nameOf(run);
+    const before = this.#underWay.get(run) ?? { percent, toldAt: this.now() };
+    const due = !this.io.terminal && this.now() - before.toldAt >= tellEvery;
+    this.#underWay.set(run, { percent, toldAt: due ? this.now() : before.toldAt });
+    if (due) this.line(this.now(), `${name.padEnd(16)} ${percent} %`);
+    else this.#beneath();
+  }
+
+  /** A line for what was written in the journal, where it is worth one. */
+  entry(e: JournalEntry['event']): void {
+    const { view, io } = this;
+    const c = this.#c;
+    const run = 'run' in e && e.run ? e.run : null;
+    const who = run === null ? '' : this.#nameOf(run).padEnd(16);
+    // What is under way has another step from here on, or none.
+    if (run !== null) this.#underWay.delete(run);
+    switch (e.kind) {
+      case 'step-begun': {
+        const { n, steps, text } = this.#stepAt(e);
+        const isPoint = steps[n]?.pastReturn && !steps[n - 1]?.pastReturn;
+        this.line(e.at, `${who} ${n + 1}/${steps.length} ${text}${isPoint ? c.yellow('  (point of no return)') : ''}`);
+        break;
+      }
+      case 'step-done':
+        if (this.#stepAt(e).n === this.#stepAt(e).steps.length - 1) this.line(e.at, `${who} ${outcomeMark(io, 'verified')}`);
+        break;
+      case 'leg-skipped':
+        this.line(e.at, `${who} » ${this.#runOf.get(e.run)?.legs[e.leg]?.to ?? ''} is left out: ${e.reason}`);
+        break;
+      case 'step-failed':
+        this.line(e.at, `${who} ${c.red(`✕ ${e.step}: ${e.cause}`)} ${e.detail.split('\n')[0]}`);
+        break;
+      case 'run-skipped':
+        this.line(e.at, `${who} ${outcomeMark(io, 'skipped')}: ${e.reason}`);
+        break;
+      case 'run-released':
+        this.line(e.at, `${who} released by ${e.by}: ${e.reason}`);
+        break;
+      case 'run-withdrawn':
+        this.line(e.at, `${who} ${outcomeMark(io, 'withdrawn')}: ${e.reason}`);
+        break;
+      case 'reconciled':
+        this.line(e.at, `${who} asked after a restart of the service: ${e.step} is ${e.truth}, ${e.detail}`);
+        break;
+      case 'wave-opened':
+        this.line(e.at, c.bold(`wave ${e.wave + 1} opened`));
+        break;
+      case 'wave-ended': {
+        const isLast = e.wave >= view.waves.length - 1;
+        const soak = view.waves[e.wave]!.gate.soakMs;
+        this.line(e.at, c.bold(`wave ${e.wave + 1} ended${!isLast && soak > 0 ? `, soaking for ${duration(soak)}` : ''}`));
+        break;
+      }
+      case 'gate-passed':
+        if (e.wave < view.waves.length - 1) this.line(e.at, c.bold(`gate ${e.wave + 1} passed`));
+        break;
+      case 'held':
+        this.line(e.at, c.red(`HELD by ${e.by}: ${e.reason}`));
+        break;
+      case 'rollout-ended':
+        this.line(e.at, c.bold('rollout ended'));
+        break;
+      default:
+        break;
+    }
+  }
+
+  #nameOf(run: string): string {
+    return this.#runOf.get(run)?.name ?? run;
+  }
+
+  #stepAt(e: { run: string; step: string; leg?: number | undefined }): {
+    n: number;
+    steps: Rollout['passages'][number]['steps'];
+    text: string;
+  } {
+    const run = this.#runOf.get(e.run);
+    const steps = (run && this.view.passages[run.passage]?.steps) ?? [];
+    const leg = e.leg ?? 0;
+    const n = steps.findIndex((s) => s.step === e.step && s.leg === leg);
+    return { n, steps, text: run ? stepText({ ...run, step: e.step, leg }) : e.step };
+  }
+
+  /** As many as fit into one line of the terminal; how many others there are. */
+  #beneath(): void {
+    if (!this.io.terminal) return;
+    const all = [...this.#underWay].map(([run, { percent }]) => `${this.#nameOf(run)} ${percent} %`);
+    let text = '';
+    for (const [i, one] of all.entries()) {
+      const rest = all.length - i - 1;
+      const longer = `${text}${text === '' ? '' : '   '}${one}`;
+      const more = rest > 0 ? `   and ${rest} more` : '';
+      if (longer.length + more.length >= this.io.width && text !== '') {
+        text += `   and ${rest + 1} more`;
+        break;
+      }
+      text = longer;
+    }
+    this.io.out(`\r\u001b[K${text === '' ? '' : this.#c.dim(text)}`);
+  }
+}
+
+/**
+ * Watches a rollout until it ends or is held.
+ *
+ * @param from the journal entry to begin after; without it, after what is known now
+ */
+export async function follow(say: Say, barrow: BarrowClient, id: string, from?: number): Promise<Rollout> {
+  const stop = new AbortController();
+  let view = await barrow.rollout(id);
+  const lines = say.json ? null : new FollowedLines(say.io, view);
+  let lost = false;
+  const onState = (connected: boolean): void => {
+    if (connected === !lost || stop.signal.aborted) return;
+    lost = !connected;
+    lines?.line(Date.now(), connected ? 'the service answers again' : 'the connection to the service was lost; trying again');
+  };
+  // Held: what was being done has come to its end; parked devices wait for a word, and nobody waits for them.
+  const over = (): boolean =>
+    view.phase === 'ended' || (view.phase === 'held' && view.runs.every((r) => r.phase !== 'busy' && r.phase !== 'asking'));
+  if (from === undefined && (over() || view.phase === 'planned')) return view;
+  for await (const event of barrow.events({ after: from ?? view.journal, signal: stop.signal, onState })) {
+    if (event.kind === 'progress' && event.rollout === id) lines?.progress(event.run, event.percent);
+    if (event.kind !== 'journal' || event.entry.rollout !== id) continue;
+    const e = event.entry.event;
+    lines?.entry(e);
+    if (e.kind === 'rollout-ended' || e.kind === 'held' || e.kind === 'step-done' || e.kind === 'step-failed') {
+      if (e.kind !== 'rollout-ended' && view.phase !== 'held' && e.kind !== 'held') continue;
+      view = await barrow.rollout(id);
+      if (over()) stop.abort();
+    }
+  }
+  return barrow.rollout(id);
+}
