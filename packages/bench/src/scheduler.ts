@@ -63,6 +63,7 @@ function bigPlan(devices: number, atOnce: number): Plan {
     createdAt: 0,
     createdBy: 'bench',
     unsaved: 'hold',
+    wayBack: false,
     first: 10,
     atOnce,
     perSite: 20,

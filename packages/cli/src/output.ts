@@ -144,6 +144,8 @@ export function runMark(io: Io, run: RunView): Mark {
   const waits = run.waits && `${safeText(run.waits.text, 200)}${run.waits.until ? `, until ${clock(run.waits.until)}` : ''}`;
   if (run.phase === 'waiting') return new Mark(`· ${waits ?? 'waiting'}`);
   const step = `${run.stepIndex + 1}/${run.stepCount} ${stepText(run)}`;
+  if (run.phase === 'broken') return new Mark(`✕ failed at ${run.step}, to be ${run.rung!.text}${waits ? `: ${waits}` : ''}`);
+  if (run.rung) return new Mark(`↺ ${run.rung.stepIndex + 1}/${run.rung.stepCount} ${stepText(run)}`);
   // Begun, and its next step may not begin: the rollout is held, or the service is stopping.
   if (run.phase === 'ready' || run.phase === 'parked') return new Mark(`‖ parked before ${stepText(run)}${waits ? `: ${waits}` : ''}`);
   const wish = run.wish ? ', then it is left out' : '';

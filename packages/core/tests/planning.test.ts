@@ -10,6 +10,7 @@ const request = {
   createdAt: 1,
   createdBy: 'a',
   unsaved: 'hold' as const,
+  wayBack: false,
   first: 1,
   atOnce: 4,
   perSite: 0,

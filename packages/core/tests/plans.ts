@@ -56,13 +56,14 @@ export interface PlanShape {
   gate: Gate;
   /** What is different of each device, in turn. */
   each: readonly Partial<Candidate>[];
+  wayBack: boolean;
   id: string;
   /** The number of its first device. */
   from: number;
 }
 
 export function planOf(shape: Partial<PlanShape> = {}): Plan {
-  const { devices = 6, first = 1, atOnce = 2, perSite = 0, each = [], id = 'r-test', from = 1 } = shape;
+  const { devices = 6, first = 1, atOnce = 2, perSite = 0, each = [], id = 'r-test', from = 1, wayBack = false } = shape;
   const { gate = { soakMs: 60 * second, failureLimit: 1, approval: false } } = shape;
   return makePlan({
     id,
@@ -70,6 +71,7 @@ export function planOf(shape: Partial<PlanShape> = {}): Plan {
     createdAt: 0,
     createdBy: 'a test',
     unsaved: 'hold',
+    wayBack,
     first,
     atOnce,
     perSite,

@@ -86,6 +86,7 @@ describe('a report', () => {
     steps: [],
     checks: [],
     attempts: 1,
+    tried: [],
   };
   const totals = { verified: 0, failed: 1, withdrawn: 0, skipped: 0, recovered: 0, 'not-begun': 0, waiting: 0, 'under-way': 0 };
   const report: Report = {

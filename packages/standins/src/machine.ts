@@ -8,6 +8,7 @@ export const machineFaults = [
   'never-returns',
   'returns-on-old-version',
   'returns-with-settings-lost',
+  'drops-settings-on-new',
   'returns-with-other-key',
   'reboots-during-write',
   'refuses-file',
@@ -98,6 +99,7 @@ export abstract class Machine<Fault extends string = string> {
   busy = false;
   writing = false;
   state: 'off' | 'up' | 'booting' | 'dead' = 'off';
+  readonly #cameWith: string;
   #startedAt = Date.now();
   #power = new AbortController();
   #bootTimer: NodeJS.Timeout | null = null;
@@ -106,6 +108,7 @@ export abstract class Machine<Fault extends string = string> {
     this.persistent = { ...structuredClone(body.initial), counters: body.initial.counters ?? noCounters() };
     this.settings = [...this.persistent.keptSettings, ...body.unsaved];
     this.running = this.#bootable();
+    this.#cameWith = this.running.version;
   }
 
   /** Begins to answer. */
@@ -278,6 +281,8 @@ export abstract class Machine<Fault extends string = string> {
     if (this.faults.has('returns-with-settings-lost')) this.persistent.keptSettings = this.factorySettings();
     if (this.faults.has('returns-with-other-key')) this.persistent.hostKey = makeHostKey();
     this.settings = [...this.persistent.keptSettings];
+    // What is kept is sound; another version than it came with does not read its last lines.
+    if (this.faults.has('drops-settings-on-new') && this.running.version !== this.#cameWith) this.settings = this.settings.slice(0, -2);
     this.#startedAt = Date.now();
     this.booted();
     this.body.onChange();

@@ -51,9 +51,11 @@ export class FollowedLines {
         this.line(e.at, `${who} ${n + 1}/${steps.length} ${text}${isPoint ? c.yellow('  (point of no return)') : ''}`);
         break;
       }
-      case 'step-done':
-        if (this.#stepAt(e).n === this.#stepAt(e).steps.length - 1) this.line(e.at, `${who} ${outcomeMark(io, 'verified')}`);
+      case 'step-done': {
+        const { n, steps, brings } = this.#stepAt(e);
+        if (n === steps.length - 1) this.line(e.at, `${who} ${outcomeMark(io, brings)}`);
         break;
+      }
       case 'leg-skipped':
         this.line(e.at, `${who} » ${this.#runOf.get(e.run)?.legs[e.leg]?.to ?? ''} is left out: ${e.reason}`);
         break;
@@ -62,6 +64,12 @@ export class FollowedLines {
         break;
       case 'run-skipped':
         this.line(e.at, `${who} ${outcomeMark(io, 'skipped')}: ${e.reason}`);
+        break;
+      case 'take-back-asked':
+        this.line(e.at, `${who} is to be taken back, says ${e.by}`);
+        break;
+      case 'run-given-up':
+        this.line(e.at, `${who} is not taken back: ${e.reason}`);
         break;
       case 'run-released':
         this.line(e.at, `${who} released by ${e.by}: ${e.reason}`);
@@ -99,16 +107,20 @@ export class FollowedLines {
     return this.#runOf.get(run)?.name ?? run;
   }
 
+  /** Where a step stands among those of the legs, or of the rung that it is of, and what the last of these brings. */
   #stepAt(e: { run: string; step: string; leg?: number | undefined }): {
     n: number;
-    steps: Rollout['passages'][number]['steps'];
+    steps: readonly { readonly step: string; readonly leg: number; readonly pastReturn?: boolean }[];
     text: string;
+    brings: 'verified' | 'recovered';
   } {
     const run = this.#runOf.get(e.run);
-    const steps = (run && this.view.passages[run.passage]?.steps) ?? [];
     const leg = e.leg ?? 0;
-    const n = steps.findIndex((s) => s.step === e.step && s.leg === leg);
-    return { n, steps, text: run ? stepText({ ...run, step: e.step, leg }) : e.step };
+    const at = (s: { step: string; leg: number }): boolean => s.step === e.step && s.leg === leg;
+    const { steps = [], rungs = [] } = run ? (this.view.passages[run.passage] ?? {}) : {};
+    const rung = rungs.find((g) => g.steps.some(at));
+    if (rung) return { n: rung.steps.findIndex(at), steps: rung.steps, text: `${rung.text}: ${e.step}`, brings: 'recovered' };
+    return { n: steps.findIndex(at), steps, text: run ? stepText({ ...run, step: e.step, leg, rung: null }) : e.step, brings: 'verified' };
   }
 
   /** As many as fit into one line of the terminal; how many others there are. */

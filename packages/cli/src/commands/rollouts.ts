@@ -5,6 +5,9 @@ import { CommandError, exit, Quiet } from '../errors.js';
 import { clock, count, makeColours, outcomeMark, print, runMark, table, totalsOf, type Io } from '../output.js';
 import { follow } from './follow.js';
 
+/** What a device ran before the leg in which it failed. */
+const legFrom = (run: RunView): string => run.legs[run.leg]!.from;
+
 function causeLines(io: Io, run: RunView): string {
   const c = makeColours(io);
   const quoted = (run.detail ?? '')
@@ -14,7 +17,12 @@ function causeLines(io: Io, run: RunView): string {
   return [
     `${c.bold(run.name)}: ${run.cause!.what} ${c.dim(`(${run.cause!.code}, at ${run.step})`)}`,
     quoted,
-    `    ${c.dim(`Next: ${run.cause!.next}`)}`,
+    ...run.tried.map(
+      (t) =>
+        `    Then ${t.text}, and that failed too: ${t.cause.what} ${c.dim(`(${t.cause.code}, at ${t.step})`)} ${t.detail.split('\n')[0]}`,
+    ),
+    ...(run.outcome === 'recovered' ? [`    It is good again on ${legFrom(run)}, and not at its target.`] : []),
+    `    ${c.dim(`Next: ${run.takeBack === null ? run.cause!.next : `it can be ${run.takeBack}, with \`barrow rollout take-back\`. Or: ${run.cause!.next}`}`)}`,
   ]
     .filter((l) => l.trim() !== '')
     .join('\n');
@@ -35,6 +43,7 @@ export function rolloutText(io: Io, r: Rollout): string {
         ({ who, steps }) =>
           `Steps${who === '' ? '' : ` of ${who}`}: ${steps.map((s) => s.step).join(' → ')}. Point of no return: ${steps.find((s) => s.pastReturn)?.step}.`,
       ),
+      wayBackText(r),
       `Each device is down for about ${duration(down)}. Settings nobody saved: ${r.unsaved}. At most ${r.limits['rollout']} at once.`,
     );
   for (const wave of r.waves) {
@@ -74,6 +83,13 @@ export function rolloutText(io: Io, r: Rollout): string {
   if (trouble.length > 0) parts.push('', ...trouble.map((x) => causeLines(io, x)));
   if (r.phase !== 'planned') parts.push('', `${totalsOf(r)}.`);
   return parts.join('\n');
+}
+
+/** What happens to who fails past the point of no return. */
+function wayBackText({ passages, wayBack }: Rollout): string {
+  const texts = [...new Set(passages.flatMap((p) => p.rungs.map((g) => g.text)))];
+  if (texts.length === 0) return 'Who fails past it cannot be taken back by Barrow.';
+  return `Who fails past it is, as far as its family can, ${texts.join(', then ')}: ${wayBack ? 'at once' : "on a person's word (`barrow rollout take-back`)"}.`;
 }
 
 function rehearsalText(io: Io, r: RehearsalView): string {
@@ -190,6 +206,7 @@ interface PlanOptions {
   approval?: boolean;
   unsaved: string;
   older?: boolean;
+  wayBack?: boolean;
 }
 
 export const registerRollouts: Register = (program, act) => {
@@ -207,6 +224,7 @@ export const registerRollouts: Register = (program, act) => {
     .option('--failure-limit <n>', 'failures in a wave that hold the rollout', '1')
     .option('--approval', "wait for a person's word after the first wave")
     .option('--unsaved <what>', 'settings that nobody saved: hold (leave the device out) or save', 'hold')
+    .option('--way-back', 'take a device that fails past its point of no return back at once to what it ran')
     .option('--older', 'also take the named devices back to an older target, where an image allows it')
     .action(
       act(async ({ say, client }, devices: string[], o: PlanOptions) => {
@@ -223,6 +241,7 @@ export const registerRollouts: Register = (program, act) => {
           approval: o.approval ?? false,
           unsaved: o.unsaved as 'hold',
           down: o.older === true,
+          wayBack: o.wayBack === true,
         };
         const made = await client().plan(input);
         print(
@@ -362,9 +381,10 @@ export const registerRollouts: Register = (program, act) => {
   const deeds = {
     retry: ['begin an ended run anew', 'Retrying'],
     skip: ['leave a device out that is not past its point of no return', 'Left out'],
+    'take-back': ['have a device that failed past its point of no return taken back to what it ran', 'Being taken back'],
     release: ['let go what guards a failed device: it is neither down nor writing any more', 'Released'],
   } as const;
-  for (const word of ['retry', 'skip', 'release'] as const)
+  for (const word of ['retry', 'skip', 'take-back', 'release'] as const)
     rollout
       .command(`${word} <rollout> <device>`)
       .description(deeds[word][0])

@@ -87,6 +87,7 @@
       (l) => l.name,
     ),
   );
+  const backTexts = $derived([...new Set((rollout?.passages ?? []).flatMap((p) => p.rungs.map((g) => g.text)))]);
   const trouble = $derived(runs.filter((r) => r.cause !== null));
   const waitsForWord = $derived.by(() => {
     const wave = rollout?.waves[rollout.currentWave];
@@ -113,6 +114,14 @@
       refused = failureOf(error, 'retried');
     }
   }
+  async function takeBack(run: string) {
+    refused = null;
+    try {
+      rollout = await client().sayRun(id, run, 'take-back');
+    } catch (error) {
+      refused = failureOf(error, 'taken back');
+    }
+  }
   async function release(run: string) {
     try {
       rollout = await client().sayRun(id, run, 'release', { reason: 'looked at by a person' });
@@ -137,7 +146,8 @@
   function stepWord(run: RunView): string {
     if (run.phase === 'lost' || run.phase === 'asking') return `${stepText(run)}: asking the device what is true`;
     if (run.phase === 'parked' || (run.phase === 'ready' && rollout?.phase === 'held')) return `parked before ${stepText(run)}`;
-    if (run.step === 'reboot' || run.step === 'return') return `${stepText(run)}, down ${since(run.stepBegunAt, now)}`;
+    if (run.phase === 'broken') return `failed at ${run.step}, to be ${run.rung?.text}`;
+    if (['reboot', 'return'].includes(run.rung?.step ?? run.step)) return `${stepText(run)}, down ${since(run.stepBegunAt, now)}`;
     return run.percent === null ? stepText(run) : `${stepText(run)} ${run.percent} %`;
   }
 </script>
@@ -204,6 +214,12 @@
               >
             </div>
           {/each}
+        </dd>
+        <dt>If one fails past it</dt>
+        <dd>
+          {#if backTexts.length === 0}it cannot be taken back by Barrow{:else}it is, as far as its family can, {backTexts.join(', then ')}: {rollout.wayBack
+              ? 'at once'
+              : "on a person's word"}{/if}
         </dd>
         <dt>Down</dt>
         <dd>
@@ -282,9 +298,14 @@
                 {#if run.outcome && run.begunAt && run.endedAt}{duration(Math.max(1000, Date.parse(run.endedAt) - Date.parse(run.begunAt)))}
                 {:else if run.begunAt && !run.outcome}{since(run.begunAt, now)}
                 {:else if rollout.phase === 'planned'}~{duration(run.typicalMs)}{/if}
-                {#if may('operator') && (run.outcome === 'failed' || run.outcome === 'not-begun' || run.outcome === 'withdrawn')}<button
+                {#if may('operator') && (run.outcome === 'failed' || run.outcome === 'recovered' || run.outcome === 'not-begun' || run.outcome === 'withdrawn')}<button
                     class="anchor"
                     onclick={() => retry(run.id)}>Retry</button
+                  >{/if}
+                {#if may('operator') && run.takeBack}<button
+                    class="anchor"
+                    title="It is then {run.takeBack}"
+                    onclick={() => takeBack(run.id)}>Take back</button
                   >{/if}
                 {#if may('operator') && run.guarded}<button
                     class="anchor"

@@ -12,6 +12,7 @@
   let failureLimit = $state(1);
   let approval = $state(false);
   let unsaved = $state<'hold' | 'save'>('hold');
+  let wayBack = $state(false);
   async function plan() {
     const made = await client().plan({
       name: name.trim() || undefined,
@@ -22,6 +23,7 @@
       failureLimit,
       approval,
       unsaved,
+      wayBack,
     });
     onplanned(made.id);
   }
@@ -89,6 +91,9 @@
       <option value="save">save them, then go on</option>
     </select>
   </label>
+  <label class="check"
+    ><input class="checkbox" type="checkbox" bind:checked={wayBack} /> Take a device that fails past its point of no return back to what it ran</label
+  >
   <label class="check"
     ><input class="checkbox" type="checkbox" bind:checked={approval} /> Wait for a person's word after the first wave</label
   >

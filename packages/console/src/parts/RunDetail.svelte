@@ -34,6 +34,14 @@
       <div class="cause">
         <p><strong>{detail.run.cause.what}</strong> <span class="mono quiet">{detail.run.cause.code}</span></p>
         {#if detail.run.detail}<pre class="mono">{detail.run.detail}</pre>{/if}
+        {#each detail.run.tried as t, i (i)}
+          <p>Then {t.text}, and that failed too: {t.cause.what} <span class="mono quiet">{t.cause.code}, at {t.step}</span></p>
+          <pre class="mono">{t.detail}</pre>
+        {/each}
+        {#if detail.run.outcome === 'recovered'}<p>
+            It is good again on {detail.run.legs[detail.run.leg]?.from}, and not at its target.
+          </p>{/if}
+        {#if detail.run.takeBack}<p>It can be {detail.run.takeBack}.</p>{/if}
         <p class="next"><b>Look next:</b> <Words text={detail.run.cause.next} /></p>
       </div>
     {:else if detail.run.detail}<p>{detail.run.detail}</p>{/if}

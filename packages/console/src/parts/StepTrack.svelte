@@ -7,7 +7,7 @@
     if (run.phase === 'waiting') return 'ahead';
     if (index < run.stepIndex) return 'done';
     if (index > run.stepIndex || run.phase === 'parked') return 'ahead';
-    if (run.outcome === 'failed') return 'failed';
+    if (run.outcome === 'failed' || run.outcome === 'recovered' || run.rung) return 'failed';
     if (run.outcome === 'not-begun') return 'untouched';
     return run.outcome ? 'ahead' : 'now';
   };
@@ -16,7 +16,7 @@
       ? 'all steps done'
       : run.phase === 'waiting'
         ? 'not begun'
-        : `${run.outcome ? 'ended at' : run.phase === 'parked' ? 'parked before' : 'at'} step ${run.stepIndex + 1} of ${steps.length}, ${stepText(run)}`,
+        : `${run.outcome ? 'ended at' : run.phase === 'parked' ? 'parked before' : run.rung ? 'failed at' : 'at'} step ${run.stepIndex + 1} of ${steps.length}, ${stepText(run)}`,
   );
 </script>
 
@@ -24,7 +24,7 @@
   {#each steps as s, index (index)}
     {#if s.leg !== steps[index - 1]?.leg && index > 0}<em title={run.legs[s.leg]?.to}></em>{/if}
     {#if s.pastReturn && !steps[index - 1]?.pastReturn}<i title="point of no return"></i>{/if}
-    <span data-look={look(index)} title="{index + 1} {stepText({ ...run, step: s.step, leg: s.leg })}: {s.meaning}">
+    <span data-look={look(index)} title="{index + 1} {stepText({ ...run, step: s.step, leg: s.leg, rung: null })}: {s.meaning}">
       {#if look(index) === 'now' && run.percent !== null}<b style:width="{run.percent}%"></b>{/if}
       {#if look(index) === 'failed'}✕{/if}
     </span>

@@ -2,6 +2,7 @@ import { z } from 'zod';
 import { kinds } from '../units.js';
 import { standings } from '../standing/standing.js';
 import { outcomes } from '../scheduler/state.js';
+import { rungMeans } from '../plan/plan.js';
 import { rolloutEventSchema } from '../scheduler/events.js';
 import { surenesses } from '../topology/topology.js';
 import { components, resettable } from '../images/note.js';
@@ -445,6 +446,8 @@ export const planInput = z.strictObject({
   failureLimit: z.number().int().min(1).max(10_000).default(1),
   approval: z.boolean().default(false),
   unsaved: z.enum(['hold', 'save']).default('hold'),
+  /** Whether a device that fails past its point of no return is taken back at once to what it ran. */
+  wayBack: z.boolean().default(false),
   /** Also plans the way down for devices that run something newer than their target; they must be named. */
   down: z.boolean().default(false),
 });
@@ -472,13 +475,22 @@ export const runViewSchema = z.object({
   /** What has to be known before it begins. */
   notices: z.array(z.string()),
   wave: z.number().int(),
-  phase: z.enum(['waiting', 'parked', 'ready', 'busy', 'lost', 'asking', 'ended']),
+  phase: z.enum(['waiting', 'parked', 'ready', 'busy', 'lost', 'asking', 'broken', 'ended']),
+  /** Of its legs: the one that it is in or before, or at which it failed. */
   step: z.string(),
   stepIndex: z.number().int(),
   stepCount: z.number().int(),
   stepBegunAt: moment.nullable(),
   attempt: z.number().int(),
   pastReturn: z.boolean(),
+  /** What is tried, or tried next, since it failed; null while nothing is. */
+  rung: z
+    .object({ means: z.enum(rungMeans), text: z.string(), step: z.string(), stepIndex: z.number().int(), stepCount: z.number().int() })
+    .nullable(),
+  /** What was tried since it failed, and failed too. */
+  tried: z.array(z.object({ means: z.enum(rungMeans), text: z.string(), step: z.string(), cause: causeShape, detail: z.string() })),
+  /** What would be tried if a person said so; null when nothing can be. */
+  takeBack: z.string().nullable(),
   outcome: z.enum(outcomes).nullable(),
   cause: causeShape.nullable(),
   detail: z.string().nullable(),
@@ -529,6 +541,7 @@ export type RolloutSummary = z.infer<typeof rolloutSummarySchema>;
 
 export const rolloutSchema = rolloutSummarySchema.extend({
   unsaved: z.enum(['hold', 'save']),
+  wayBack: z.boolean(),
   limits: z.record(z.string(), z.number().int()),
   currentWave: z.number().int(),
   waves: z.array(
@@ -545,7 +558,13 @@ export const rolloutSchema = rolloutSummarySchema.extend({
   ),
   /** What runs pass through; runs share them. */
   passages: z.array(
-    z.object({ steps: z.array(z.object({ step: z.string(), leg: z.number().int(), meaning: z.string(), pastReturn: z.boolean() })) }),
+    z.object({
+      steps: z.array(z.object({ step: z.string(), leg: z.number().int(), meaning: z.string(), pastReturn: z.boolean() })),
+      /** What can be tried after a failure, in order; `steps` are those of its own, by the leg under which events name them. */
+      rungs: z.array(
+        z.object({ means: z.enum(rungMeans), text: z.string(), steps: z.array(z.object({ step: z.string(), leg: z.number().int() })) }),
+      ),
+    }),
   ),
   runs: z.array(runViewSchema),
   /** What a person has to be told of what they asked for. */
@@ -623,6 +642,8 @@ export const reportSchema = z.object({
       ),
       checks: z.array(checkShape),
       attempts: z.number().int(),
+      /** What was tried after its failure, and failed too. */
+      tried: z.array(z.object({ text: z.string(), step: z.string(), cause: causeShape, detail: z.string() })),
     }),
   ),
   leftOut: z.array(z.object({ device: z.string(), name: z.string(), reason: z.string() })),

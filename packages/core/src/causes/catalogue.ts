@@ -267,6 +267,12 @@ const list = [
     counts: 'failed',
   },
   {
+    code: 'nothing-to-go-back-to',
+    what: 'The device does not hold the version from before any more, or holds it damaged.',
+    next: 'Put the earlier image into the store and have it taken back again, or mend what failed and retry.',
+    counts: 'failed',
+  },
+  {
     code: 'next-boot-wrong',
     what: 'The device does not say that it will boot the new image next.',
     next: 'Do not reboot it. Read its boot settings by hand.',

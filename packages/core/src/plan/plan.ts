@@ -54,13 +54,33 @@ export interface PlannedStretch {
   readonly ofParent?: { readonly storage?: true; readonly most?: number };
 }
 
+/** What is tried, in turn, when a leg fails past its point of no return. */
+export const rungMeans = ['wait', 'other-slot', 'earlier-image'] as const;
+export type RungMeans = (typeof rungMeans)[number];
+
+/** One thing to try. */
+export interface PlannedRung {
+  readonly means: RungMeans;
+  /** Index of the leg after whose failure it may be tried. */
+  readonly leg: number;
+  /** Index of the stretch that it is, or in which it stands. */
+  readonly stretch: number;
+  /** Index of its first step. */
+  readonly step: number;
+  /** What is brought back, by steps of its own; absent: the leg goes on where it stands. */
+  readonly takes?: PlannedLeg;
+}
+
 /** What runs of a kind pass through; runs share it. */
 export interface Passage {
   /** Empty in plans of before: there is one then, which the run itself tells. */
   readonly legs: readonly PlannedLeg[];
+  /** Those of the legs, then those of the rungs, which count as legs of their own. */
   readonly steps: readonly PlannedStep[];
-  /** In order, and without gaps. */
+  /** In order, and without gaps: those of the legs, then one for each rung that has steps of its own. */
   readonly stretches: readonly PlannedStretch[];
+  /** By leg, in the order in which they are tried. */
+  readonly rungs: readonly PlannedRung[];
 }
 
 /** This leg of a run is begun only when another run has ended verified: a controller goes before its access points. */
@@ -112,6 +132,8 @@ export interface Plan {
   readonly createdAt: Instant;
   readonly createdBy: string;
   readonly unsaved: UnsavedPolicy;
+  /** Who fails past the point of no return is taken back at once, by the rungs of its passage; else when a person says so. */
+  readonly wayBack: boolean;
   readonly waves: readonly PlannedWave[];
   readonly passages: readonly Passage[];
   readonly runs: readonly PlannedRun[];
@@ -152,6 +174,7 @@ export interface PlanRequest {
   readonly createdAt: Instant;
   readonly createdBy: string;
   readonly unsaved: UnsavedPolicy;
+  readonly wayBack: boolean;
   /** How many devices go first, alone; 0 for a single wave. */
   readonly first: number;
   /** The most devices at once in the later wave. */
@@ -239,20 +262,32 @@ export function makePlan(request: PlanRequest): Plan {
     };
   });
   runs.sort((a, b) => a.wave - b.wave);
-  const { id, name, createdAt, createdBy, unsaved, leftOut } = request;
-  return { version: 2, id, name, createdAt, createdBy, unsaved, waves, passages, runs, capacity, leftOut };
+  const { id, name, createdAt, createdBy, unsaved, wayBack, leftOut } = request;
+  return { version: 2, id, name, createdAt, createdBy, unsaved, wayBack, waves, passages, runs, capacity, leftOut };
 }
 
 /** The passage of a run. */
 export const passageOf = (plan: Plan, run: PlannedRun): Passage => plan.passages[run.passage]!;
 
-/** The steps of a run. */
+/** The steps of a run, those of its rungs after those of its legs. */
 export const stepsOf = (plan: Plan, run: PlannedRun): readonly PlannedStep[] => passageOf(plan, run).steps;
+
+/** The rungs that have steps of their own. */
+const ownRungs = (passage: Passage): PlannedRung[] => passage.rungs.filter((r) => r.takes);
+
+/** How many of the steps of a passage are those of its legs. */
+export const legSteps = (passage: Passage): number => ownRungs(passage)[0]?.step ?? passage.steps.length;
 
 /** The legs of a run, at least one. */
 export function legsOf(plan: Plan, run: PlannedRun): readonly PlannedLeg[] {
   const { legs } = passageOf(plan, run);
   return legs.length > 0 ? legs : [{ image: run.image, component: 'system', from: run.from, to: run.target, way: '' }];
+}
+
+/** What a step is part of: a leg, or what a rung brings back. */
+export function legAt(plan: Plan, run: PlannedRun, leg: number): PlannedLeg {
+  const legs = legsOf(plan, run);
+  return legs[leg] ?? ownRungs(passageOf(plan, run))[leg - legs.length]!.takes!;
 }
 
 /** Whether a claim guards against harm; the others are places under a limit. */

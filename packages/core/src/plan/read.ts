@@ -1,6 +1,6 @@
 import { z } from 'zod';
 import { firstSteps, traitsOf } from '../scheduler/steps.js';
-import type { Passage, Plan } from './plan.js';
+import { rungMeans, type Passage, type Plan } from './plan.js';
 
 const step = z
   .object({
@@ -23,6 +23,7 @@ const common = {
   createdAt: z.number(),
   createdBy: z.string(),
   unsaved: z.enum(['hold', 'save']),
+  wayBack: z.boolean().default(false),
   waves: z.array(z.object({ name: z.string(), gate })),
   remarks: z.array(z.string()).optional(),
   leftOut: z.array(z.object({ device: z.string(), name: z.string(), reason: z.string() })),
@@ -41,12 +42,13 @@ const run = z.object({
   notices: z.array(z.string()).optional(),
   wave: z.number().int(),
 });
+const plannedLeg = z.object({ image: z.string(), component: z.string(), from: z.string(), to: z.string(), way: z.string() });
 const plan = z.object({
   version: z.literal(2),
   ...common,
   passages: z.array(
     z.object({
-      legs: z.array(z.object({ image: z.string(), component: z.string(), from: z.string(), to: z.string(), way: z.string() })).default([]),
+      legs: z.array(plannedLeg).default([]),
       steps: z.array(step),
       stretches: z.array(
         z.object({
@@ -56,6 +58,17 @@ const plan = z.object({
           ofParent: z.object({ storage: z.literal(true).optional(), most: z.number().int().optional() }).optional(),
         }),
       ),
+      rungs: z
+        .array(
+          z.object({
+            means: z.enum(rungMeans),
+            leg: z.number().int(),
+            stretch: z.number().int(),
+            step: z.number().int(),
+            takes: plannedLeg.optional(),
+          }),
+        )
+        .default([]),
     }),
   ),
   runs: z.array(
@@ -107,7 +120,7 @@ export function readPlan(kept: unknown): Plan {
           const typicalMs = steps.find((s) => s.step === name)?.typicalMs ?? 0;
           return { step: name, leg: 0, typicalMs, ...traitsOf(name), pastReturn: i >= point };
         });
-        passage = passages.push({ legs: [], steps: nine, stretches: [{ name: 'all', from: 0, to: nine.length }] }) - 1;
+        passage = passages.push({ legs: [], steps: nine, stretches: [{ name: 'all', from: 0, to: nine.length }], rungs: [] }) - 1;
         known.set(key, passage);
       }
       return { ...planned, passage, room: limitKeys.map(own), under: [planned.device], downClaims: [] };

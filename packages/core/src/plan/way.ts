@@ -1,6 +1,6 @@
 import type { Bytes, Ms, Sha256 } from '../units.js';
 import { traitsOf, type StepName, type StepTraits } from '../scheduler/steps.js';
-import type { Passage, PlannedLeg, PlannedStep, PlannedStretch } from './plan.js';
+import type { Passage, PlannedLeg, PlannedRung, PlannedStep, PlannedStretch, RungMeans } from './plan.js';
 
 /** One step of a way, with how long it usually takes. */
 export interface WayStep {
@@ -21,6 +21,8 @@ export interface Way {
   readonly pointOfNoReturn: StepName;
   /** It is handled through another device: of its kind, so many at once. */
   readonly throughParent?: { readonly most: number };
+  /** What may be tried, in this order, when it fails past the point of no return. */
+  readonly recovery?: readonly RungMeans[];
 }
 
 /** One image on the way of a run, and how it is taken. */
@@ -31,7 +33,16 @@ export interface WayLeg {
   readonly to: string;
   readonly bytes: Bytes;
   readonly way: Way;
+  /** The image of the version before, where the store has it and it may be gone back to. */
+  readonly earlier?: { readonly image: Sha256; readonly bytes: Bytes } | undefined;
 }
+
+/** By the slot in which the version before still stands. */
+const toOtherSlot = ['take-stock', 'fall-back', 'confirm-next-boot', 'reboot', 'return', 'checks'];
+/** By its file, which is brought again. */
+const byEarlierImage = ['take-stock', 'transfer', 'verify-image', 'activate', 'confirm-next-boot', 'reboot', 'return', 'checks'];
+/** How long a look, or the choice of a slot, is taken to last where no step of the way tells. */
+const shortMs: Ms = 5000;
 
 const mebibyte = 1024 * 1024;
 
@@ -43,16 +54,17 @@ export function makePassage(legs: readonly WayLeg[], timeScale = 1): Passage {
   const steps: PlannedStep[] = [];
   const stretches: PlannedStretch[] = [];
   const planned: PlannedLeg[] = [];
+  const scaled = ({ usualMs, perMiBMs = 0 }: WayStep, bytes: Bytes): Ms =>
+    Math.round((usualMs + (perMiBMs * bytes) / mebibyte) / timeScale);
   legs.forEach(({ way, bytes, image, component, from, to }, leg) => {
     planned.push({ image, component, from, to, way: way.name });
     let past = false;
     for (const { name, steps: taken } of way.stretches) {
       const begins = steps.length;
       const wasPast = past;
-      for (const { step, usualMs, perMiBMs = 0, traits } of taken) {
-        past ||= step === way.pointOfNoReturn;
-        const typicalMs = Math.round((usualMs + (perMiBMs * bytes) / mebibyte) / timeScale);
-        steps.push({ step, leg, typicalMs, ...traitsOf(step), ...traits, pastReturn: past });
+      for (const one of taken) {
+        past ||= one.step === way.pointOfNoReturn;
+        steps.push({ step: one.step, leg, typicalMs: scaled(one, bytes), ...traitsOf(one.step), ...one.traits, pastReturn: past });
       }
       const last = stretches[stretches.length - 1];
       const ofParent = way.throughParent && partOfParent(taken, way.throughParent.most);
@@ -63,7 +75,31 @@ export function makePassage(legs: readonly WayLeg[], timeScale = 1): Passage {
       } else stretches.push({ name, from: begins, to: steps.length, ...(ofParent ? { ofParent } : {}) });
     }
   });
-  return { legs: planned, steps, stretches };
+  const rungs: PlannedRung[] = [];
+  legs.forEach(({ way, component, from, to, image, bytes, earlier }, leg) => {
+    const usual = new Map(way.stretches.flatMap((s) => s.steps).map((s) => [s.step, s]));
+    for (const means of way.recovery ?? []) {
+      if (means === 'wait') {
+        const step = steps.findIndex((s) => s.leg === leg && s.waits && s.down);
+        if (step >= 0) rungs.push({ means, leg, step, stretch: stretches.findIndex((s) => step < s.to) });
+        continue;
+      }
+      if (means === 'earlier-image' && earlier === undefined) continue;
+      const brought = means === 'earlier-image' ? earlier! : { image, bytes };
+      const takes = { image: brought.image, component, from: to, to: from, way: way.name };
+      const begins = steps.length;
+      const taken = means === 'other-slot' ? toOtherSlot : byEarlierImage.filter((s) => s === 'take-stock' || usual.has(s));
+      const own = planned.length + rungs.filter((r) => r.takes).length;
+      for (const step of taken) {
+        const one = usual.get(step) ?? { step, usualMs: shortMs };
+        steps.push({ step, leg: own, typicalMs: scaled(one, brought.bytes), ...traitsOf(step), ...one.traits, pastReturn: true });
+      }
+      const { ofParent } = stretches[stretches.length - 1]!;
+      stretches.push({ name: means, from: begins, to: steps.length, ...(ofParent ? { ofParent } : {}) });
+      rungs.push({ means, leg, step: begins, stretch: stretches.length - 1, takes });
+    }
+  });
+  return { legs: planned, steps, stretches, rungs };
 }
 
 /** What a stretch uses of the device through which it is handled: its storage while an image comes there, a place while a device is down. */

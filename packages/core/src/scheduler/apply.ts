@@ -4,12 +4,14 @@ import {
   initialState,
   neededBy,
   nextClaims,
+  rungOf,
   type Outcome,
   type RolloutState,
   type RunPhase,
   type WavePhase,
 } from './state.js';
-import { isGuard, legsOf, passageOf, type Claim, type Plan } from '../plan/plan.js';
+import { isGuard, legSteps, legsOf, passageOf, type Claim, type Plan } from '../plan/plan.js';
+import { rungAfter } from '../plan/rungs.js';
 import type { Instant } from '../units.js';
 import type { RolloutEvent } from './events.js';
 import type { StepName } from './steps.js';
@@ -36,6 +38,7 @@ export function checkWord(state: RolloutState, event: RolloutEvent): string | nu
   const index = state.indexOf.get(event.run)!;
   const { name } = state.plan.runs[index]!;
   if (event.kind === 'skip-asked' && state.runs[index]!.wish) return `${name} is to be left out already`;
+  if (event.kind === 'take-back-asked' && state.phase === 'stopping') return 'the rollout is being stopped: say it when it has ended';
   if (event.kind === 'run-retried' && state.phase === 'stopping') return 'the rollout is being stopped: retry when it has ended';
   if (event.kind === 'run-retried' && state.runs[index]!.cause === 'needed-run') {
     const needed = neededBy(state, index);
@@ -93,7 +96,7 @@ export function check(state: RolloutState, event: RolloutEvent): string | null {
     case 'gate-passed':
       return waveAt(event.wave, 'soaking');
     case 'stretch-entered': {
-      const why = runAt(event.run, ['waiting', 'parked']);
+      const why = runAt(event.run, ['waiting', 'parked', 'broken']);
       if (why !== null) return why;
       const index = state.indexOf.get(event.run)!;
       return runs[index]!.stretch === event.stretch ? null : `${nameOf(index)} is before another stretch`;
@@ -110,7 +113,7 @@ export function check(state: RolloutState, event: RolloutEvent): string | null {
     case 'reconciled':
       return runAt(event.run, ['asking'], event.step, event.leg);
     case 'skip-asked':
-      return runAt(event.run, ['waiting', 'parked', 'ready', 'busy', 'lost', 'asking']) ?? notPast(event.run);
+      return runAt(event.run, ['waiting', 'parked', 'ready', 'busy', 'lost', 'asking', 'broken']) ?? notPast(event.run);
     case 'run-skipped':
       return runAt(event.run, ['waiting', 'parked', 'ready', 'busy']) ?? notPast(event.run);
     case 'leg-skipped':
@@ -137,8 +140,14 @@ export function check(state: RolloutState, event: RolloutEvent): string | null {
       const index = state.indexOf.get(event.run);
       if (index === undefined || runs[index]!.phase !== 'ended') return runAt(event.run, ['ended']);
       const { outcome } = runs[index]!;
-      return outcome === 'verified' || outcome === 'recovered' ? `${nameOf(index)} has ended ${outcome}: there is nothing to retry` : null;
+      return outcome === 'verified' ? `${nameOf(index)} has ended ${outcome}: there is nothing to retry` : null;
     }
+    case 'take-back-asked': {
+      const why = runAt(event.run, ['ended']);
+      return why ?? (firstRung(state, state.indexOf.get(event.run)!) === null ? noRung(state, state.indexOf.get(event.run)!) : null);
+    }
+    case 'run-given-up':
+      return runAt(event.run, ['broken']);
     case 'held':
       return rolloutAt('running');
     case 'continued':
@@ -163,6 +172,7 @@ const phaseWords: Record<RunPhase, string> = {
   busy: 'in the middle of a step',
   lost: 'waiting to be taken up again',
   asking: 'being asked what is true',
+  broken: 'broken, and to be taken back',
   ended: 'at its end',
 };
 
@@ -221,10 +231,20 @@ export function apply(state: RolloutState, event: RolloutEvent): RolloutState {
     case 'step-failed': {
       const index = runOf(event.run);
       const run = state.runs[index]!;
-      run.cause = event.cause;
-      run.detail = event.detail;
+      if (run.rung === null) {
+        run.cause = event.cause;
+        run.detail = event.detail;
+      } else {
+        const { step, cause, detail } = event;
+        run.tried = [...run.tried, { rung: run.rung, step, cause, detail }];
+      }
+      const next = nextRung(state, index, event.cause);
+      if (next !== null) {
+        breakRun(state, index, next);
+        break;
+      }
       const untouched = run.legs === 0 && currentStep(state, index).looks && causeOf(event.cause).counts === 'not-begun';
-      endRun(state, index, untouched ? 'not-begun' : 'failed', event.at);
+      endRun(state, index, untouched && run.rung === null ? 'not-begun' : 'failed', event.at);
       break;
     }
     case 'reconcile-begun': {
@@ -272,6 +292,20 @@ export function apply(state: RolloutState, event: RolloutEvent): RolloutState {
       endRun(state, index, run.legs === 0 ? 'not-begun' : 'failed', event.at);
       break;
     }
+    case 'take-back-asked': {
+      const index = runOf(event.run);
+      const rung = firstRung(state, index)!;
+      // Its device is in hand again; that of who had ended was not.
+      const { device } = state.plan.runs[index]!;
+      const claims: Claim[] = [...(state.runs[index]!.claims ?? []), { key: `device:${device}`, mode: 'exclusive' }];
+      reopen(state, index, 'active');
+      Object.assign(state.runs[index]!, { claims, endedAt: null, outcome: null, tried: [] });
+      breakRun(state, index, rung);
+      break;
+    }
+    case 'run-given-up':
+      endRun(state, runOf(event.run), 'failed', event.at);
+      break;
     case 'run-released':
       state.runs[runOf(event.run)]!.claims = null;
       break;
@@ -289,7 +323,7 @@ export function apply(state: RolloutState, event: RolloutEvent): RolloutState {
       state.heldBy = null;
       const wave = state.waves[state.wave];
       if (wave) {
-        wave.forgiven = wave.ended.failed;
+        wave.forgiven = wave.ended.failed + wave.ended.recovered + wave.broken;
         if (wave.phase === 'soaking') wave.unprovenAccepted = true;
       }
       break;
@@ -342,7 +376,61 @@ function enter(state: RolloutState, index: number, claims: readonly Claim[], at:
   }
   run.claims = claims;
   run.phase = 'ready';
+  state.broken.delete(index);
   state.ready.add(index);
+}
+
+/** The rung that may be tried after a failure, where the plan says that it is: the next one, or the first. */
+function nextRung(state: RolloutState, index: number, cause: string): number | null {
+  const { plan } = state;
+  const run = state.runs[index]!;
+  if (!run.pastReturn || (run.rung === null && !plan.wayBack)) return null;
+  const leg = rungOf(state, index)?.leg ?? currentStep(state, index).leg;
+  return rungAfter(plan, plan.runs[index]!, leg, cause, run.rung ?? -1);
+}
+
+/** The rung that a person may have tried of a run that has ended. */
+function firstRung(state: RolloutState, index: number): number | null {
+  const { outcome, pastReturn, cause, legs } = state.runs[index]!;
+  if (outcome !== 'failed' || !pastReturn || cause === null) return null;
+  return rungAfter(state.plan, state.plan.runs[index]!, legs, cause);
+}
+
+function noRung(state: RolloutState, index: number): string {
+  const { outcome, pastReturn } = state.runs[index]!;
+  const { name } = state.plan.runs[index]!;
+  if (outcome !== 'failed') return `${name} has ended ${outcome}: there is nothing to take back`;
+  if (!pastReturn) return `${name} failed before it was changed: there is nothing to take back`;
+  return `after this failure ${name} has no way back that Barrow could try`;
+}
+
+/** It failed, and what may mend it is next; it keeps its guards, and gives back its places. */
+function breakRun(state: RolloutState, index: number, rung: number): void {
+  const run = state.runs[index]!;
+  const { rungs } = passageOf(state.plan, state.plan.runs[index]!);
+  if (run.rung === null) {
+    state.waves[run.wave]!.broken++;
+    run.failedStep ??= run.step;
+  }
+  run.rung = rung;
+  run.step = rungs[rung]!.step;
+  run.stretch = rungs[rung]!.stretch;
+  run.claims = (run.claims ?? []).filter(isGuard);
+  run.phase = 'broken';
+  run.stepBegunAt = null;
+  state.ready.delete(index);
+  state.lost.delete(index);
+  state.wishes.delete(index);
+  run.wish = null;
+  state.broken.add(index);
+}
+
+/** It stands again: at its target, or where it was before. */
+function mended(state: RolloutState, index: number): void {
+  const run = state.runs[index]!;
+  if (run.rung === null) return;
+  state.waves[run.wave]!.broken--;
+  run.rung = null;
 }
 
 function endRun(state: RolloutState, index: number, outcome: Outcome, at: Instant): void {
@@ -351,6 +439,9 @@ function endRun(state: RolloutState, index: number, outcome: Outcome, at: Instan
   if (run.phase === 'waiting') wave.waiting--;
   else wave.active--;
   const failedAt = outcome === 'failed' && run.pastReturn ? currentStep(state, index) : null;
+  if (outcome === 'verified' && run.rung !== null) Object.assign(run, { cause: null, detail: null, failedStep: null });
+  mended(state, index);
+  state.broken.delete(index);
   // Where it may be down, or still writing, nothing above it goes down until it is seen, retried or released. What is below it
   // looks for itself whether it can be reached.
   run.claims =
@@ -380,20 +471,19 @@ function strand(state: RolloutState, index: number): void {
 
 function stepDone(state: RolloutState, index: number, at: Instant): void {
   const run = state.runs[index]!;
-  const { steps } = passageOf(state.plan, state.plan.runs[index]!);
-  if (run.step === steps.length - 1) {
-    endRun(state, index, 'verified', at);
-    return;
-  }
-  moveTo(state, index, run.step + 1);
+  const passage = passageOf(state.plan, state.plan.runs[index]!);
+  const rung = rungOf(state, index);
+  if (rung?.takes && run.step === passage.stretches[rung.stretch]!.to - 1) endRun(state, index, 'recovered', at);
+  else if (run.step === legSteps(passage) - 1) endRun(state, index, 'verified', at);
+  else moveTo(state, index, run.step + 1);
 }
 
 /** Where the leg after the one that a run is in begins; null when that is its last. */
 function nextLeg(state: RolloutState, index: number): number | null {
-  const { steps } = passageOf(state.plan, state.plan.runs[index]!);
-  const { leg } = steps[state.runs[index]!.step]!;
-  const at = steps.findIndex((s) => s.leg > leg);
-  return at < 0 ? null : at;
+  const passage = passageOf(state.plan, state.plan.runs[index]!);
+  const { leg } = passage.steps[state.runs[index]!.step]!;
+  const at = passage.steps.findIndex((s) => s.leg > leg);
+  return at < 0 || at >= legSteps(passage) ? null : at;
 }
 
 /** On to a step: within its stretch, or before the next one, holding nothing. A leg that is behind it can be stopped after. */
@@ -404,6 +494,9 @@ function moveTo(state: RolloutState, index: number, step: number): void {
   if (leg > steps[run.step]!.leg) {
     run.legs = leg;
     run.pastReturn = false;
+    // What it failed with is behind it.
+    if (run.rung !== null) Object.assign(run, { cause: null, detail: null, failedStep: null });
+    mended(state, index);
   }
   run.step = step;
   run.stepBegunAt = null;
@@ -429,13 +522,10 @@ function revive(state: RolloutState, index: number): void {
   strand(state, index);
 }
 
-/** A retried run begins anew, with the first leg that was not verified, in the wave that is open, or in the last one when all have ended. */
+/** A retried run begins anew, with the first leg that was not verified. */
 function retry(state: RolloutState, index: number): void {
   const run = state.runs[index]!;
-  const before = state.waves[run.wave]!;
-  before.ended[run.outcome!]--;
-  if (run.outcome === 'failed' && before.forgiven > 0) before.forgiven--;
-  run.wave = Math.min(Math.max(state.wave, run.wave), state.waves.length - 1);
+  reopen(state, index, 'waiting');
   const { steps, stretches } = passageOf(state.plan, state.plan.runs[index]!);
   const step = steps.findIndex((s) => s.leg === run.legs);
   Object.assign(run, {
@@ -447,11 +537,22 @@ function retry(state: RolloutState, index: number): void {
     pastReturn: false,
     outcome: null,
     met: false,
+    tried: [],
+    failedStep: null,
     cause: null,
     detail: null,
   });
+}
+
+/** Who had ended counts again, in the wave that is open, or in the last one when all have ended. */
+function reopen(state: RolloutState, index: number, as: 'waiting' | 'active'): void {
+  const run = state.runs[index]!;
+  const before = state.waves[run.wave]!;
+  before.ended[run.outcome!]--;
+  if ((run.outcome === 'failed' || run.outcome === 'recovered') && before.forgiven > 0) before.forgiven--;
+  run.wave = Math.min(Math.max(state.wave, run.wave), state.waves.length - 1);
   const wave = state.waves[run.wave]!;
-  wave.waiting++;
+  wave[as]++;
   if (wave.phase === 'soaking' || wave.phase === 'passed') {
     wave.phase = 'open';
     wave.endedAt = null;

@@ -1,4 +1,4 @@
-import { currentStep, neededBy, type RolloutState, type WaveState } from './state.js';
+import { currentStep, neededBy, nextClaims, type RolloutState, type WaveState } from './state.js';
 import type { Claim } from '../plan/plan.js';
 import type { Ledger } from './ledger.js';
 import type { StepName } from './steps.js';
@@ -18,6 +18,8 @@ export type Command =
   | { readonly kind: 'reconcile'; readonly run: RunId; readonly step: StepName; readonly leg?: number }
   | { readonly kind: 'skip-run'; readonly run: RunId; readonly by: string; readonly reason: string }
   | { readonly kind: 'withdraw-run'; readonly run: RunId; readonly reason: string }
+  /** What failed is not taken back: the rollout is being stopped. */
+  | { readonly kind: 'give-up'; readonly run: RunId; readonly reason: string }
   /** What it needs has ended, and was not verified. */
   | { readonly kind: 'end-needless'; readonly run: RunId; readonly need: RunId; readonly detail: string }
   | { readonly kind: 'open-wave'; readonly wave: number }
@@ -33,7 +35,8 @@ export function holdReason(state: RolloutState, wave: WaveState, index: number):
   const { name, gate } = state.plan.waves[index]!;
   const last = index === state.waves.length - 1;
   if (last && wave.waiting + wave.active === 0) return null;
-  const failed = wave.ended.failed - wave.forgiven;
+  // Who was taken back, or is being, has failed all the same.
+  const failed = wave.ended.failed + wave.ended.recovered + wave.broken - wave.forgiven;
   if (failed >= gate.failureLimit) return `${failed} failed in wave ${index + 1} (${name}); the limit is ${gate.failureLimit}`;
   if (wave.phase === 'soaking' && !last && wave.ended.verified === 0 && !wave.unprovenAccepted)
     return `no device of wave ${index + 1} (${name}) was verified, so it proves nothing`;
@@ -86,6 +89,20 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant): Comma
     if (mayBegin || mustGoOn) commands.push({ kind: 'begin-step', run: id, ...stepAt(state, index), attempt: run.attempt });
     else if (state.phase === 'stopping' && !run.pastReturn)
       commands.push({ kind: 'withdraw-run', run: id, reason: `stopped before ${step}` });
+  }
+
+  // Who is broken is taken back before anybody else begins; also when Barrow holds the rollout, for that is why it does.
+  const mayMend = !state.draining && (state.phase === 'running' || (state.phase === 'held' && state.heldBy === 'Barrow'));
+  for (const index of state.broken) {
+    const { id } = state.plan.runs[index]!;
+    if (state.phase === 'stopping') commands.push({ kind: 'give-up', run: id, reason: 'the rollout was stopped' });
+    if (!mayMend) continue;
+    const holder = { rollout: state.plan.id, run: id };
+    const claims = nextClaims(state.plan, state, index);
+    if (ledger.lacks(claims, holder) !== null) continue;
+    ledger.hold(holder, claims);
+    const { stretch, attempt } = state.runs[index]!;
+    commands.push({ kind: 'enter-stretch', run: id, stretch, claims, attempt });
   }
 
   if (state.phase === 'stopping') {

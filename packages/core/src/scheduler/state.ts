@@ -1,4 +1,4 @@
-import { claimsOf, passageOf, type Claim, type Plan, type PlannedStep } from '../plan/plan.js';
+import { claimsOf, passageOf, type Claim, type Plan, type PlannedRung, type PlannedStep } from '../plan/plan.js';
 import type { Instant, RunId } from '../units.js';
 
 /** How a run may end; `not-begun` is no failure and is counted apart. */
@@ -9,9 +9,19 @@ export type Outcome = (typeof outcomes)[number];
  * Where a run is. `waiting`: it was not begun. `parked`: between two stretches, holding nothing. `ready`: in a stretch, its
  * next step may begin. `busy`: a step was journalled as begun.
  * `lost`: a step was begun, and the service died before its outcome was known.
- * `asking`: the device is being asked whether the lost step was done.
+ * `asking`: the device is being asked whether the lost step was done. `broken`: it failed past the point of no return, and a
+ * rung may be tried; it keeps its guards.
  */
-export type RunPhase = 'waiting' | 'parked' | 'ready' | 'busy' | 'lost' | 'asking' | 'ended';
+export type RunPhase = 'waiting' | 'parked' | 'ready' | 'busy' | 'lost' | 'asking' | 'broken' | 'ended';
+
+/** A rung that was tried, and failed. */
+export interface TriedRung {
+  /** Index into the rungs of the passage. */
+  readonly rung: number;
+  readonly step: string;
+  readonly cause: string;
+  readonly detail: string;
+}
 
 export interface RunState {
   phase: RunPhase;
@@ -35,7 +45,13 @@ export interface RunState {
   endedAt: Instant | null;
   stepBegunAt: Instant | null;
   pastReturn: boolean;
+  /** Index of the step of its legs at which it failed, where a rung was tried for that. */
+  failedStep: number | null;
+  /** Index of the rung that is tried, or is next; null while nothing has failed. */
+  rung: number | null;
+  tried: readonly TriedRung[];
   outcome: Outcome | null;
+  /** Of what failed first; what failed of its rungs stands with them. */
   cause: string | null;
   detail: string | null;
 }
@@ -46,9 +62,11 @@ export interface WaveState {
   phase: WavePhase;
   waiting: number;
   active: number;
+  /** Of the active ones, those that have failed and are being taken back. */
+  broken: number;
   readonly ended: Record<Outcome, number>;
   endedAt: Instant | null;
-  /** Failures that a person has seen and continued after. */
+  /** Failures, those that were mended among them, that a person has seen and continued after. */
   forgiven: number;
   /** A person continued although the wave verified nothing. */
   unprovenAccepted: boolean;
@@ -81,6 +99,8 @@ export interface RolloutState {
   readonly wishes: Set<number>;
   /** Runs whose begun step has an unknown outcome. */
   readonly lost: Set<number>;
+  /** Runs that wait to be taken back. */
+  readonly broken: Set<number>;
   /** Runs that wait for one which has ended otherwise than verified. */
   readonly stranded: Set<number>;
   /** Of each run that others need: who they are. */
@@ -94,6 +114,7 @@ function emptyWave(): WaveState {
     phase: 'waiting',
     waiting: 0,
     active: 0,
+    broken: 0,
     ended: { verified: 0, recovered: 0, failed: 0, withdrawn: 0, skipped: 0, 'not-begun': 0 },
     endedAt: null,
     forgiven: 0,
@@ -139,6 +160,9 @@ export function initialState(plan: Plan): RolloutState {
       endedAt: null,
       stepBegunAt: null,
       pastReturn: false,
+      failedStep: null,
+      rung: null,
+      tried: [],
       outcome: null,
       cause: null,
       detail: null,
@@ -148,6 +172,7 @@ export function initialState(plan: Plan): RolloutState {
     ready: new Set(),
     wishes: new Set(),
     lost: new Set(),
+    broken: new Set(),
     stranded: new Set(),
     dependants,
     indexOf,
@@ -158,6 +183,12 @@ export function initialState(plan: Plan): RolloutState {
 /** The step that a run takes next or is taking. */
 export function currentStep(state: RolloutState, index: number): PlannedStep {
   return passageOf(state.plan, state.plan.runs[index]!).steps[state.runs[index]!.step]!;
+}
+
+/** The rung that a run tries, or would try next; null while nothing has failed. */
+export function rungOf(state: RolloutState, index: number): PlannedRung | null {
+  const { rung } = state.runs[index]!;
+  return rung === null ? null : passageOf(state.plan, state.plan.runs[index]!).rungs[rung]!;
 }
 
 /** What a run would claim to enter its next stretch. */

@@ -23,6 +23,8 @@ const known: Readonly<Record<string, Partial<StepTraits>>> = {
   reboot: { whenLost: 'ask', stoppable: false, down: true, writes: true },
   return: { down: true, waits: true },
   checks: { waits: true },
+  // It is the same slot however often it is chosen.
+  'fall-back': { stoppable: false, writes: true },
 };
 export const traitsOf = (step: StepName): StepTraits => ({ ...plainTraits, ...known[step] });
 
@@ -49,6 +51,8 @@ const meanings: Readonly<Record<string, string>> = {
   reboot: 'restart the device',
   return: 'wait until it answers again',
   checks: 'compare with what was before: version, restart, what it boots next, settings',
+  'take-stock': 'ask what it is now, and whether it has to be restarted to go back',
+  'fall-back': 'choose the version before for the next boot',
 };
 
 /** What a step is for, in the words that a person reads in a plan. */

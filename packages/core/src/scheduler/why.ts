@@ -18,11 +18,11 @@ export function whyWaiting(state: RolloutState, index: number, ledger: Ledger, n
     return null;
   const until = (text: string, at: Instant | null = null): Waiting => ({ text, until: at });
   if (state.draining) return until('waits until the service is started again');
-  if (state.phase === 'held')
+  if (state.phase === 'held' && !(run.phase === 'broken' && state.heldBy === 'Barrow'))
     // Why it is held stands with the rollout.
-    return run.pastReturn ? null : until('waits: the rollout is held');
-  if (run.phase !== 'waiting' && run.phase !== 'parked') return null;
-  if (run.wave > state.wave) {
+    return run.pastReturn && run.phase !== 'broken' ? null : until('waits: the rollout is held');
+  if (run.phase !== 'waiting' && run.phase !== 'parked' && run.phase !== 'broken') return null;
+  if (run.phase !== 'broken' && run.wave > state.wave) {
     const before = state.waves[run.wave - 1];
     // Just started, and its first wave is about to be opened.
     if (!before) return null;
@@ -32,7 +32,7 @@ export function whyWaiting(state: RolloutState, index: number, ledger: Ledger, n
     if (gate.approval && before.approvedBy === null) return until(`waits for an approval of ${name}`);
     return until(`waits for the soak of ${name}`, before.endedAt! + gate.soakMs);
   }
-  const needed = neededBy(state, index);
+  const needed = run.phase === 'broken' ? null : neededBy(state, index);
   if (needed !== null) return until(`waits for ${state.plan.runs[needed]!.name}, which has to be done first`);
   const holder: Holder = { rollout: state.plan.id, run: state.plan.runs[index]!.id };
   const lacking = ledger.lacksMost(nextClaims(state.plan, state, index), holder);

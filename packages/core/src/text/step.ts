@@ -1,8 +1,10 @@
 import type { Rollout, RunView } from '../api/shapes.js';
 
-/** The step of a run as it is said: with the version that its leg brings, where there are several legs. */
-export const stepText = ({ step, leg, legs }: Pick<RunView, 'step' | 'leg' | 'legs'>): string =>
-  legs.length > 1 ? `${step} of ${legs[leg]!.to}` : step;
+/** The step of a run as it is said: with what is tried, or with the version that its leg brings, where there are several legs. */
+export function stepText({ step, leg, legs, rung }: Pick<RunView, 'step' | 'leg' | 'legs'> & { readonly rung?: RunView['rung'] }): string {
+  if (rung) return `${rung.text}: ${rung.step}`;
+  return legs.length > 1 ? `${step} of ${legs[leg]!.to}` : step;
+}
 
 export interface WayShown {
   /** The families that go this way; empty when all do. */

@@ -8,7 +8,7 @@ export const familySchema = familyShape.superRefine((family, context) => {
   if (family.ways.length > 0 && family.travel === undefined)
     fault(['travel'], 'travel is missing: it has ways, and does not say how an image comes to the device');
   if (family.travel !== undefined && family.ways.length === 0) fault(['ways'], 'ways are missing, without which nothing can be upgraded');
-  for (const [index, { stretches, pointOfNoReturn, component }] of family.ways.entries()) {
+  for (const [index, { stretches, pointOfNoReturn, component, recovery }] of family.ways.entries()) {
     const steps = Object.entries(stretches).flatMap(([stretch, list]) => list.map((step, at) => ({ ...step, stretch, at })));
     for (const { step, stretch, at } of steps)
       for (const needed of proceduresOf[step]!)
@@ -24,6 +24,15 @@ export const familySchema = familyShape.superRefine((family, context) => {
     if (names.at(-1) !== 'checks' && names.includes('checks')) fault(['ways', index, 'stretches'], 'it does not end with checks');
     for (const [at, name] of names.entries())
       if (names.indexOf(name) !== at) fault(['ways', index, 'stretches'], `the step ${name} stands in it twice`);
+    for (const [at, means] of recovery.entries()) {
+      const here = ['ways', index, 'recovery', at];
+      if (recovery.indexOf(means) !== at) fault(here, `${means} stands in it twice`);
+      if (means === 'wait' && !names.includes('return')) fault(here, 'it waits for no return that could be waited for once more');
+      if (means === 'other-slot')
+        for (const needed of ['fall-back', 'next-boot', 'reboot'] as const)
+          if (family.procedures[needed] === undefined)
+            fault(here, `the procedure ${needed} is missing, without which it cannot go back to its other slot`);
+    }
     if (!names.includes(pointOfNoReturn)) fault(['ways', index, 'pointOfNoReturn'], `it has no step ${pointOfNoReturn}`);
     if (family.ways.findIndex((w) => w.component === component) !== index)
       fault(['ways', index, 'component'], `there is a way of ${component} before it, so that this one is never taken`);

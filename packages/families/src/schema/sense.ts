@@ -44,6 +44,7 @@ const givenTo: Record<ProcedureName, readonly string[]> = {
   'verify-staged': ofImages,
   'remove-staged': [...ofImages, 'removeFile'],
   disarm: ['imageVersion'],
+  'fall-back': ['backTo'],
   reach: ['storeAddress', 'storePort'],
 };
 
@@ -82,6 +83,7 @@ const readOf: Record<ProcedureName, readonly string[]> = {
   'verify-staged': ofHeld,
   'remove-staged': [],
   disarm: [],
+  'fall-back': [],
   reach: ['reached'],
 };
 const tableOf: Partial<Record<ProcedureName, string>> = { children: 'children', storage: 'files', neighbours: 'outlets' };

@@ -1,4 +1,4 @@
-import { causes, components, kinds, type Way, type WayStep } from '@barrow/core';
+import { causes, components, kinds, rungMeans, type Way, type WayStep } from '@barrow/core';
 import { RE2JS } from 're2js';
 import { z } from 'zod';
 
@@ -207,6 +207,8 @@ export const procedureNames = [
   'remove-staged',
   /** Takes back that the next reset brings the staged image. */
   'disarm',
+  /** Chooses for the next boot the version `${backTo}`, which the device still holds. */
+  'fall-back',
   /** The device's own ping of the store. */
   'reach',
 ] as const;
@@ -268,6 +270,8 @@ const way = z.strictObject({
     /** How long to wait for the device after a restart before it counts as lost. */
     within: span,
   }),
+  /** What may be tried, in this order, when it fails past the point of no return. */
+  recovery: z.array(z.enum(rungMeans)).default([]),
 });
 export type FamilyWay = z.infer<typeof way>;
 
@@ -411,7 +415,7 @@ export const isUpgradable = (family: Family): boolean => family.ways.length > 0;
 export function wayOf(family: Family, component: string): (Way & Pick<FamilyWay, 'returns'>) | null {
   const found = family.ways.find((w) => w.component === component);
   if (!found) return null;
-  const { name, pointOfNoReturn, returns } = found;
+  const { name, pointOfNoReturn, returns, recovery } = found;
   const stretches = Object.entries(found.stretches).map(([of, steps]) => ({ name: of, steps }));
   const { travel } = family;
   return {
@@ -419,6 +423,7 @@ export function wayOf(family: Family, component: string): (Way & Pick<FamilyWay,
     component,
     pointOfNoReturn,
     returns,
+    recovery,
     stretches,
     ...(travel?.how === 'through-parent' ? { throughParent: { most: travel.most } } : {}),
   };

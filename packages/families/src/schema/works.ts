@@ -1,3 +1,4 @@
+import { rungText } from '@barrow/core';
 import { isUpgradable, type Family } from './shape.js';
 
 const named = (component: string): string => (component === 'system' ? 'a system' : `a ${component.replaceAll('-', ' ')}`);
@@ -21,9 +22,11 @@ export function whatWorks(family: Family): string[] {
       'No image is put there ahead: it has no `staging`.',
     ),
     ...(isUpgradable(family)
-      ? ways.map(({ name, component, stretches }) => {
+      ? ways.map(({ name, component, stretches, recovery }) => {
           const steps = Object.values(stretches).flatMap((list) => list.map((s) => s.step));
-          return `${named(component)} is upgraded: ${name} (${steps.join(', ')}).`.replace(/^a/, 'A');
+          const back =
+            recovery.length > 0 ? ` What fails past its point of no return can be ${recovery.map(rungText).join(', then ')}.` : '';
+          return `${named(component)} is upgraded: ${name} (${steps.join(', ')}).${back}`.replace(/^a/, 'A');
         })
       : ['Nothing of it is upgraded: it has no `ways`.']),
     told(has('configuration'), 'Its settings are saved.', 'Its settings are not saved: there is no procedure `configuration`.'),

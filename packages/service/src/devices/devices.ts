@@ -261,6 +261,23 @@ export class Devices {
     return standingOf({ ...state, targeting: target, schemes: this.context.families, book: await this.book(), down: true });
   }
 
+  /** The image by which a device that runs one version could go back to the one from before; null when there is none, or it may not. */
+  async imageBack({ state }: KnownDevice, from: string, to: string): Promise<PathImage | null> {
+    const { family } = state.hardware;
+    if (family === null) return null;
+    const targeting = { family, version: to, acceptUnreleased: true, rule: null, pin: null, why: '', conflict: null };
+    const { path } = standingOf({
+      ...state,
+      firmware: from,
+      targeting,
+      schemes: this.context.families,
+      book: await this.book(),
+      down: true,
+    });
+    const [step, ...more] = path?.steps ?? [];
+    return step?.on === null && more.length === 0 && step.image.component === 'system' ? step.image : null;
+  }
+
   /** The hardware of a device; a model that has no revisions needs none to be told. */
   hardwareOf(row: DeviceRow): DeviceHardware {
     const { family, model, hardwareRevision, variant } = row;

@@ -171,6 +171,12 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       },
     });
   onRun('retry', 'Begin an ended run anew', (run, who) => ({ kind: 'run-retried', at: now(), run, by: who.name }));
+  onRun('take-back', 'Have a device that failed past its point of no return taken back to what it ran, as its plan can', (run, who) => ({
+    kind: 'take-back-asked',
+    at: now(),
+    run,
+    by: who.name,
+  }));
   onRun('release', 'Let go what guards a device that failed: it neither writes nor is down any more', (run, who, why) => ({
     kind: 'run-released',
     at: now(),

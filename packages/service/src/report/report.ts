@@ -1,9 +1,20 @@
-import { legsOf, stepsOf, type Check, type JournalEntry, type PlannedRun, type Report, type StepName } from '@barrow/core';
+import {
+  legsOf,
+  passageOf,
+  stepsOf,
+  type Check,
+  type JournalEntry,
+  type Plan,
+  type PlannedLeg,
+  type PlannedRun,
+  type Report,
+  type StepName,
+} from '@barrow/core';
 import { rfc3339, rfc3339OrNull } from '../context.js';
 import type { ImageRow } from '../data/entities.js';
 import type { ActiveRollout } from '../runner/active.js';
 import { traceOf } from '../runner/trail.js';
-import { causeView, summaryView } from '../runner/view.js';
+import { causeView, summaryView, triedView } from '../runner/view.js';
 
 /** The evidence of a rollout, from its plan and journal alone. */
 export function makeReport(active: ActiveRollout, journal: readonly JournalEntry[], images: ReadonlyMap<string, ImageRow>): Report {
@@ -51,7 +62,7 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
     }),
     runs: plan.runs.map((run, index) => {
       const now = state.runs[index]!;
-      const legs = legsOf(plan, run);
+      const legs = partsOf(plan, run);
       const fact = (leg: number, step: StepName, key: string): unknown => traceOf(active.trails, run.id, step, leg)?.facts[key];
       const text = (value: unknown): string | null => (typeof value === 'string' ? value : null);
       /** What the last leg that found it says. */
@@ -85,6 +96,7 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
         steps: taken.get(run.id) ?? [],
         checks: checksOf(active, run),
         attempts: now.attempt,
+        tried: triedView(passageOf(plan, run), now).map(({ text: by, step, cause, detail }) => ({ text: by, step, cause, detail })),
       };
     }),
     leftOut: [...plan.leftOut],
@@ -94,12 +106,19 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
 
 /** What was compared after each leg of a run; with several legs, each named by the version that it brought. */
 export function checksOf({ plan, trails }: ActiveRollout, run: PlannedRun): Report['runs'][number]['checks'] {
-  const legs = legsOf(plan, run);
-  return legs.flatMap(({ to }, leg) => {
+  const count = legsOf(plan, run).length;
+  return partsOf(plan, run).flatMap(({ to }, leg) => {
     const made = (traceOf(trails, run.id, 'checks', leg)?.facts['checks'] as Check[] | undefined) ?? [];
-    return made.map((c) => ({ ...c, name: legs.length > 1 ? `${to}: ${c.name}` : c.name, evidence: [...c.evidence] }));
+    const named = (c: Check): string => (leg >= count ? `back to ${to}: ${c.name}` : count > 1 ? `${to}: ${c.name}` : c.name);
+    return made.map((c) => ({ ...c, name: named(c), evidence: [...c.evidence] }));
   });
 }
+
+/** The legs of a run, and what its rungs bring back, as its steps number them. */
+const partsOf = (plan: Plan, run: PlannedRun): PlannedLeg[] => [
+  ...legsOf(plan, run),
+  ...passageOf(plan, run).rungs.flatMap((r) => (r.takes ? [r.takes] : [])),
+];
 
 function deedText(event: Extract<JournalEntry['event'], { by: string }>, nameOf: ReadonlyMap<string, string>): string {
   switch (event.kind) {
@@ -119,6 +138,8 @@ function deedText(event: Extract<JournalEntry['event'], { by: string }>, nameOf:
       return `skipped ${nameOf.get(event.run) ?? event.run}: ${event.reason}`;
     case 'run-released':
       return `released ${nameOf.get(event.run) ?? event.run}: ${event.reason}`;
+    case 'take-back-asked':
+      return `had ${nameOf.get(event.run) ?? event.run} taken back`;
     case 'run-retried':
       return `retried ${nameOf.get(event.run) ?? event.run}`;
     case 'noted':

@@ -81,6 +81,25 @@ function passable(
   return { legs, notices, drops, needs, stops: null };
 }
 
+/** A leg with the image of the version before, where its way can use one. */
+async function withEarlier(devices: Devices, known: KnownDevice, leg: WayLeg): Promise<WayLeg> {
+  if (leg.component !== 'system' || !leg.way.recovery?.includes('earlier-image')) return leg;
+  const image = await devices.imageBack(known, leg.to, leg.from);
+  return image === null ? leg : { ...leg, earlier: { image: image.sha256, bytes: image.bytes } };
+}
+
+/** Who asked for a way back is told where there is none. */
+function noticesOfWayBack({ legs, rungs }: Passage, family: Family): string[] {
+  return legs.flatMap(({ component, from, to }, leg) => {
+    if (rungs.some((r) => r.leg === leg && r.takes)) return [];
+    const recovery = wayOf(family, component)?.recovery ?? [];
+    const why = recovery.includes('earlier-image')
+      ? `the store has no image of ${from} that may be taken after ${to}`
+      : `the family ${family.family} says none`;
+    return [`one way: if ${to} fails, Barrow cannot take it back, ${why}`];
+  });
+}
+
 /** For each device of a plan, the names of the others that hang on it. */
 function carriedBy(candidates: readonly Candidate[]): Map<string, string[]> {
   const planned = new Set(candidates.map((c) => c.device));
@@ -207,8 +226,9 @@ export async function planRollout(context: Context, devices: Devices, map: MapSe
       continue;
     }
     brought.set(row.id, new Set(legs.map((l) => l.image)));
-    const key = JSON.stringify([row.family, legs.map((l) => [l.image, l.from])]);
-    const passage = passages.get(key) ?? makePassage(legs, context.options.timeScale);
+    const returnable = await Promise.all(legs.map((leg) => withEarlier(devices, known, leg)));
+    const key = JSON.stringify([row.family, returnable.map((l) => [l.image, l.from, l.earlier?.image])]);
+    const passage = passages.get(key) ?? makePassage(returnable, context.options.timeScale);
     passages.set(key, passage);
     if (drops.length > 0) dropping.set(row.id, drops);
     planned.push({
@@ -232,6 +252,7 @@ export async function planRollout(context: Context, devices: Devices, map: MapSe
         ...(row.armed && row.armed.version !== legs[0]!.to
           ? [`it is armed: its next reset, whatever causes it, brings ${row.armed.version}`]
           : []),
+        ...(input.wayBack ? noticesOfWayBack(passage, family) : []),
       ],
       passage,
       ...(needs.length > 0 ? { needs } : {}),
@@ -263,6 +284,7 @@ export async function planRollout(context: Context, devices: Devices, map: MapSe
     createdAt: Date.now(),
     createdBy: by,
     unsaved: input.unsaved,
+    wayBack: input.wayBack,
     first: input.first,
     atOnce: input.atOnce,
     perSite: input.perSite,

@@ -6,8 +6,11 @@ import {
   decide,
   currentStep,
   initialState,
+  legAt,
   legsOf,
+  passageOf,
   readPlan,
+  rungOf,
   safeText,
   stepsOf,
   whyWaiting,
@@ -44,7 +47,7 @@ import { hideInDetail } from '../touch/secrets.js';
 import type { Use } from '../touch/procedure.js';
 import { signOfLife } from '../touch/alive.js';
 import { once, Touch } from '../touch/touch.js';
-import { follow, traceOf } from './trail.js';
+import { follow, traceOf, type StepTrace } from './trail.js';
 import { ChecksFailed } from './steps/checks.js';
 import { steps } from './steps/index.js';
 import type { StepContext, StepResult } from './steps/step.js';
@@ -78,6 +81,10 @@ const longAway = 3000;
 
 /** Percentages are told at most this often for one run. */
 const tellEvery = 250;
+
+/** Whether with a word devices are in hand that were not. */
+const takesDevices = ({ kind }: RolloutEvent): boolean =>
+  kind === 'rollout-started' || kind === 'run-retried' || kind === 'take-back-asked';
 
 const isUnderWay = ({ state }: ActiveRollout): boolean => state.phase !== 'planned' && state.phase !== 'ended';
 
@@ -217,7 +224,7 @@ export class Runner {
   neededBy(sha256: string): string | null {
     for (const { plan, state } of this.#rollouts.values())
       // A plan that was never started holds nothing: its preflight names what is missing.
-      if (state.phase !== 'planned' && state.phase !== 'ended' && plan.runs.some((r) => legsOf(plan, r).some((l) => l.image === sha256)))
+      if (state.phase !== 'planned' && state.phase !== 'ended' && plan.runs.some((r) => imagesOf(plan, r).includes(sha256)))
         return `the rollout "${plan.name}" needs it`;
     return null;
   }
@@ -231,7 +238,7 @@ export class Runner {
     this.#refuseStuck(active);
     const work = (): Promise<void> =>
       this.#serial(active, async () => {
-        if (event.kind === 'rollout-started' || event.kind === 'run-retried') this.#refuseBusyDevices(active, id, event);
+        if (takesDevices(event)) this.#refuseBusyDevices(active, id, event);
         // A clock that was set while nothing ran is the one that counts from here on.
         if (event.kind === 'rollout-started' && ![...this.#rollouts.values()].some((r) => isUnderWay(r))) resync();
         const why = checkWord(active.state, event);
@@ -254,7 +261,7 @@ export class Runner {
         await this.#tick(active);
       });
     // Who takes devices does so one after the other: two that begin at once must not take the same one.
-    if (event.kind === 'rollout-started' || event.kind === 'run-retried') await (this.#takes = this.#takes.then(work, work));
+    if (takesDevices(event)) await (this.#takes = this.#takes.then(work, work));
     else await work();
     return active;
   }
@@ -299,7 +306,7 @@ export class Runner {
 
   /** A device is in at most one running rollout at a time. */
   #refuseBusyDevices(active: ActiveRollout, id: string, event: RolloutEvent): void {
-    const runs = event.kind === 'run-retried' ? active.plan.runs.filter((r) => r.id === event.run) : active.plan.runs;
+    const runs = 'run' in event ? active.plan.runs.filter((r) => r.id === event.run) : active.plan.runs;
     const busy = runs.flatMap((run) => {
       const other = this.rolloutOf(run.device);
       return other !== null && other !== id ? [`${run.name} (${other})`] : [];
@@ -569,7 +576,11 @@ export class Runner {
     const family = context.families.get(run.family);
     if (!device || !family) throw new CauseError('service-fault', `the ${device ? `family ${run.family}` : 'device'} is no longer known`);
     const legs = legsOf(active.plan, run);
-    const leg = legs[planned.leg]!;
+    const leg = legAt(active.plan, run, planned.leg);
+    const all = stepsOf(active.plan, run);
+    // What was saved before a leg counts for what takes it back, too.
+    const failed = planned.leg < legs.length ? planned.leg : rungOf(active.state, active.state.indexOf.get(run.id)!)!.leg;
+    const trace = (name: StepName): StepTrace | undefined => traceOf(active.trails, run.id, name, name === 'backup' ? failed : planned.leg);
     const way = wayOf(family, leg.component);
     if (!way) throw new CauseError('service-fault', `the family ${run.family} has no way for a ${leg.component} any more`);
     const image = await parts.images.get(leg.image).catch(() => {
@@ -592,7 +603,7 @@ export class Runner {
       context.live.tell({ kind: 'progress', rollout: active.plan.id, run: run.id, percent });
     };
     const login = async (more: Use = {}): Promise<Touch> => {
-      const given = await toldValues({ context, ...parts }, device, image);
+      const given = { ...(await toldValues({ context, ...parts }, device, image)), backTo: leg.to };
       const touch = new Touch(context, doors.row, doors.family, { given, files, signal, onPercent: tell, ...more });
       closers.push(async () => {
         touch.close();
@@ -611,13 +622,14 @@ export class Runner {
       run,
       leg,
       legs: { index: planned.leg, all: legs },
-      steps: stepsOf(active.plan, run).filter((s) => s.leg === planned.leg),
+      steps: all.filter((s) => s.leg === planned.leg),
+      saves: all.some((s) => s.leg === failed && s.step === 'backup'),
       family,
       returnMs: way.returns.within / context.options.timeScale,
       device,
       image,
       ...parts,
-      trail: { get: (name) => traceOf(active.trails, run.id, name, planned.leg) },
+      trail: { get: trace },
       begunAt: steadyNow(),
       signal,
       login,
@@ -638,6 +650,10 @@ export class Runner {
   }
 }
 
+/** The images that a run may take: those of its legs, and those by which it may be taken back. */
+const imagesOf = (plan: Plan, run: PlannedRun): string[] =>
+  [...legsOf(plan, run), ...passageOf(plan, run).rungs.flatMap((r) => (r.takes ? [r.takes] : []))].map((l) => l.image);
+
 /** A step with all that it may use, and what it is. */
 type InStep = StepContext & { readonly step: PlannedStep };
 
@@ -651,7 +667,7 @@ function planIn({ id, name, createdAt, createdBy, plan }: Row<typeof RolloutEnti
   } catch (error) {
     const fault = `its plan cannot be read: ${safeText(error instanceof Error ? error.message : String(error), 200)}`;
     const nothing = { waves: [], passages: [], runs: [], capacity: {}, leftOut: [] };
-    return { plan: { version: 2, id, name, createdAt, createdBy, unsaved: 'hold', ...nothing }, fault };
+    return { plan: { version: 2, id, name, createdAt, createdBy, unsaved: 'hold', wayBack: false, ...nothing }, fault };
   }
 }
 
@@ -674,6 +690,8 @@ function eventOf(command: Command): RolloutEvent | null {
       return { kind: 'run-skipped', at, run: command.run, by: command.by, reason: command.reason };
     case 'withdraw-run':
       return { kind: 'run-withdrawn', at, run: command.run, reason: command.reason };
+    case 'give-up':
+      return { kind: 'run-given-up', at, run: command.run, reason: command.reason };
     case 'end-needless':
       return { kind: 'run-needless', at, run: command.run, need: command.need, detail: command.detail };
     case 'open-wave':

@@ -1,4 +1,4 @@
-import type { Instant, RolloutEvent, RolloutState, StepName } from '@barrow/core';
+import { legsOf, type Instant, type RolloutEvent, type RolloutState, type StepName } from '@barrow/core';
 
 export type Facts = Record<string, unknown>;
 
@@ -24,6 +24,11 @@ export function follow(trails: Trails, event: RolloutEvent, state: RolloutState)
     const { legs } = state.runs[state.indexOf.get(event.run)!]!;
     const trail = trails.get(event.run);
     for (const key of [...(trail?.keys() ?? [])]) if (Number(key.slice(0, key.indexOf('/'))) >= legs) trail!.delete(key);
+  } else if (event.kind === 'take-back-asked') {
+    // Of an earlier attempt to take it back nothing counts any more.
+    const { length } = legsOf(state.plan, state.plan.runs[state.indexOf.get(event.run)!]!);
+    const trail = trails.get(event.run);
+    for (const key of [...(trail?.keys() ?? [])]) if (Number(key.slice(0, key.indexOf('/'))) >= length) trail!.delete(key);
   } else if (event.kind === 'step-begun') {
     const trail = trails.get(event.run) ?? new Map<string, StepTrace>();
     trails.set(event.run, trail);

@@ -1,13 +1,19 @@
 import {
   cause as causeOf,
+  checkWord,
   legsOf,
+  legSteps,
   outcomes,
+  passageOf,
+  rungAfter,
+  rungText,
   stepMeaning,
-  stepsOf,
+  type Passage,
   type Plan,
   type RolloutState,
   type Rollout,
   type RolloutSummary,
+  type RunState,
   type RunView,
   type ServiceTrouble,
   type WaveState,
@@ -39,7 +45,10 @@ export function runView(active: ActiveRollout, index: number, fileOf: ReadonlyMa
   const planned = active.plan.runs[index]!;
   const run = active.state.runs[index]!;
   const { id, device, name, address, site, family, serial, from, target, image } = planned;
-  const steps = stepsOf(active.plan, planned);
+  const passage = passageOf(active.plan, planned);
+  const steps = passage.steps.slice(0, legSteps(passage));
+  // While it is taken back, its own passage stands where it failed.
+  const at = run.failedStep ?? run.step;
   const nameOf = (sha256: string): string => fileOf.get(sha256) ?? 'removed';
   const waits = active.waits(index);
   return {
@@ -61,17 +70,20 @@ export function runView(active: ActiveRollout, index: number, fileOf: ReadonlyMa
       from: was,
       to,
     })),
-    leg: steps[run.step]!.leg,
+    leg: steps[at]!.leg,
     passage: planned.passage,
     notices: [...(planned.notices ?? [])],
     wave: run.wave,
     phase: run.phase,
-    step: steps[run.step]!.step,
-    stepIndex: run.step,
+    step: steps[at]!.step,
+    stepIndex: at,
     stepCount: steps.length,
     stepBegunAt: rfc3339OrNull(run.stepBegunAt),
     attempt: run.attempt,
     pastReturn: run.pastReturn,
+    rung: rungView(passage, run),
+    tried: triedView(passage, run),
+    takeBack: takeBackText(active, index),
     outcome: run.outcome,
     cause: causeView(run.cause),
     detail: run.detail,
@@ -84,6 +96,33 @@ export function runView(active: ActiveRollout, index: number, fileOf: ReadonlyMa
     downMs: steps.filter((s) => s.down).reduce((sum, s) => sum + s.typicalMs, 0),
     typicalMs: steps.reduce((sum, s) => sum + s.typicalMs, 0),
   };
+}
+
+function rungView({ rungs, steps, stretches }: Passage, { rung, step, phase }: RunState): RunView['rung'] {
+  const tried = rung === null || phase === 'ended' ? undefined : rungs[rung]!;
+  if (!tried) return null;
+  const { means, stretch } = tried;
+  return {
+    means,
+    text: rungText(means),
+    step: steps[step]!.step,
+    stepIndex: step - tried.step,
+    stepCount: stretches[stretch]!.to - tried.step,
+  };
+}
+
+export const triedView = ({ rungs }: Passage, { tried }: RunState): RunView['tried'] =>
+  tried.map(({ rung, step, cause, detail }) => {
+    const { means } = rungs[rung]!;
+    return { means, text: rungText(means), step, cause: causeView(cause)!, detail };
+  });
+
+/** What would be tried if a person had it taken back now. */
+function takeBackText({ plan, state }: ActiveRollout, index: number): string | null {
+  const planned = plan.runs[index]!;
+  const { cause, legs } = state.runs[index]!;
+  if (checkWord(state, { kind: 'take-back-asked', at: 0, run: planned.id, by: '' }) !== null) return null;
+  return rungText(passageOf(plan, planned).rungs[rungAfter(plan, planned, legs, cause!)!]!.means);
 }
 
 /** Why a rollout cannot go on although nobody holds it. */
@@ -147,6 +186,7 @@ export function rolloutView(active: ActiveRollout, fileOf: ReadonlyMap<string, s
   return {
     ...summaryView(active),
     unsaved: plan.unsaved,
+    wayBack: plan.wayBack,
     limits: limitsOf(plan),
     currentWave: state.wave,
     waves: plan.waves.map((wave, index) => ({
@@ -158,8 +198,15 @@ export function rolloutView(active: ActiveRollout, fileOf: ReadonlyMap<string, s
       soaksUntil: soaksUntil(state, index),
       totals: totalsOf([state.waves[index]!]),
     })),
-    passages: plan.passages.map(({ steps }) => ({
-      steps: steps.map(({ step, leg, pastReturn }) => ({ step, leg, meaning: stepMeaning(step), pastReturn })),
+    passages: plan.passages.map((passage) => ({
+      steps: passage.steps
+        .slice(0, legSteps(passage))
+        .map(({ step, leg, pastReturn }) => ({ step, leg, meaning: stepMeaning(step), pastReturn })),
+      rungs: passage.rungs.map(({ means, step, stretch, takes }) => ({
+        means,
+        text: rungText(means),
+        steps: takes ? passage.steps.slice(step, passage.stretches[stretch]!.to).map((s) => ({ step: s.step, leg: s.leg })) : [],
+      })),
     })),
     runs: plan.runs.map((_, index) => runView(active, index, fileOf)),
     remarks: [...(plan.remarks ?? [])],

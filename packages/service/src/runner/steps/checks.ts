@@ -15,6 +15,7 @@ import { learn } from '../learn.js';
 import { preflightFacts } from './preflight.js';
 import { exchangedBy } from '../component.js';
 import { rebootSentAt } from './return.js';
+import { stockOf } from './take-back.js';
 import type { Touch } from '../../touch/touch.js';
 import type { Step, StepContext } from './step.js';
 
@@ -34,7 +35,7 @@ export class ChecksFailed extends CauseError {
 /** The settings against those that the leg saved; nothing when its way saves none. */
 async function settingsCompared(step: StepContext, session: Touch): Promise<Check[]> {
   const saved = step.trail.get('backup')?.facts['backup'];
-  if (!step.steps.some((s) => s.step === 'backup')) return [];
+  if (!step.saves) return [];
   const kept = await step.backups.text(String(saved));
   const { gives } = await session.run('configuration');
   const { check } = checkConfiguration(kept.text, gives['text'] ?? '', step.family.configuration ?? { ignoreLines: [] });
@@ -55,14 +56,19 @@ export const checks: Step = async (step) => {
   const made: Check[] = [
     checkSerial(run.serial, gives['serial'] ?? null),
     checkVersion(scheme, before.firmware, leg.to, version),
-    checkRestart({
-      before: before.running,
-      after: runningTime(system, gives['bootCount'], at),
-      rebootSentAt: rebootSentAt(step),
-      seenSilent: step.trail.get('return')?.facts['seenSilent'] === true,
-      versionMoved: version !== null && !sameVersion(scheme, version, before.firmware),
-      timeScale: context.options.timeScale,
-    }),
+    // What is taken back and runs what it is to go back to is not restarted for it.
+    ...(stockOf(step)?.restarts === false
+      ? []
+      : [
+          checkRestart({
+            before: before.running,
+            after: runningTime(system, gives['bootCount'], at),
+            rebootSentAt: rebootSentAt(step),
+            seenSilent: step.trail.get('return')?.facts['seenSilent'] === true,
+            versionMoved: version !== null && !sameVersion(scheme, version, before.firmware),
+            timeScale: context.options.timeScale,
+          }),
+        ]),
     ...(before.nextBoot === null ? [] : [checkNextBoot(family.versions, before.nextBoot, leg.to, gives['nextBoot'] ?? null)]),
     ...compared,
   ];

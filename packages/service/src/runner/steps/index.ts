@@ -6,17 +6,30 @@ import { preflight } from './preflight.js';
 import { reboot } from './reboot.js';
 import { comeBack } from './return.js';
 import type { Step } from './step.js';
+import { fallBack, stockOf, takeStock, type Stock } from './take-back.js';
 import { transfer } from './transfer.js';
 import { verifyImage } from './verify-image.js';
+
+/** A step that is left out when something is taken back and it is not needed for that. */
+const ifNeeded =
+  (needed: (stock: Stock) => boolean, carryOut: Step): Step =>
+  async (step) => {
+    const stock = stockOf(step);
+    return stock === null || needed(stock) ? carryOut(step) : { kind: 'done', facts: { needless: true } };
+  };
+const toChoose = (carryOut: Step): Step => ifNeeded((s) => !s.there, carryOut);
+const toRestart = (carryOut: Step): Step => ifNeeded((s) => s.restarts, carryOut);
 
 export const steps: Readonly<Record<string, Step>> = {
   preflight,
   backup,
-  transfer,
-  'verify-image': verifyImage,
-  activate,
-  'confirm-next-boot': confirmNextBoot,
-  reboot,
-  return: comeBack,
+  transfer: toChoose(transfer),
+  'verify-image': toChoose(verifyImage),
+  activate: toChoose(activate),
+  'confirm-next-boot': toChoose(confirmNextBoot),
+  reboot: toRestart(reboot),
+  return: toRestart(comeBack),
   checks,
+  'take-stock': takeStock,
+  'fall-back': toChoose(fallBack),
 };

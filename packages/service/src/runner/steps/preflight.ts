@@ -25,9 +25,9 @@ export interface PreflightFacts {
   readonly running: RunningTime;
 }
 
-/** What preflight found in this passage; null when it was not made. Read again as it was journalled. */
+/** What was found before anything was changed, or taken back; null when nobody looked. Read again as it was journalled. */
 export function preflightFacts(step: Pick<StepContext, 'trail'>): PreflightFacts | null {
-  const read = preflightShape.safeParse(step.trail.get('preflight')?.facts);
+  const read = preflightShape.safeParse((step.trail.get('preflight') ?? step.trail.get('take-stock'))?.facts);
   return read.success ? read.data : null;
 }
 

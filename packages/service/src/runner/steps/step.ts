@@ -24,6 +24,8 @@ export interface StepContext {
   readonly legs: { readonly index: number; readonly all: readonly PlannedLeg[] };
   /** The steps of the leg. */
   readonly steps: readonly PlannedStep[];
+  /** Whether the settings were saved before it. */
+  readonly saves: boolean;
   readonly family: Family;
   /** How long the device may take to come back, in our time. */
   readonly returnMs: number;

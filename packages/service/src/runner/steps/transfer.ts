@@ -63,7 +63,7 @@ const haveItFetched: Step = async (step) => {
       watch?.forget();
       return { kind: 'done', facts: { wasThere: true } };
     }
-    const moved = watch?.moves().filter((t) => t.row.state === 'done') ?? [];
+    const moved = watch?.moves().filter((t) => t.row.state !== 'broken') ?? [];
     const last = moved[moved.length - 1]?.row;
     return { kind: 'done', facts: { transfer: last?.id ?? null, bytes: last?.bytes ?? null, resent: last?.resent ?? null } };
   } catch (error) {

@@ -9,7 +9,8 @@ export const verifyImage: Step = async (step) => {
   const { family, image, images, run, leg, transfers } = step;
   const session = await step.login();
   const moved = transfers.lastOf(run.device, image.sha256);
-  const last = moved?.row.state === 'done' ? moved : null;
+  // Who has the last octet may say so before we have heard that it has.
+  const last = moved && ['done', 'moving'].includes(moved.row.state) ? moved : null;
   try {
     const { gives } = await session.run('verify-image');
     if (gives['version'] !== undefined && !sameVersion(exchangedBy(family, leg.component).scheme, gives['version'], leg.to))

@@ -1,0 +1,35 @@
+import { passageOf, type Plan, type PlannedRun, type RungMeans } from './plan.js';
+
+/** After these nobody can be spoken to, or it is somebody else: nothing is tried that needs a login. */
+const unreached: ReadonlySet<string> = new Set([
+  'never-returned',
+  'went-silent',
+  'unreachable',
+  'host-key-changed',
+  'key-unusable',
+  'login-refused',
+  'awaiting-approval',
+  'another-device',
+]);
+
+const helps = (means: RungMeans, cause: string): boolean => (means === 'wait' ? cause === 'never-returned' : !unreached.has(cause));
+
+/**
+ * The rung that may be tried after a failure in a leg.
+ *
+ * @param after the index of the one that was tried last; -1 when none was
+ * @returns its index in the passage; null when none is left that could help
+ */
+export function rungAfter(plan: Plan, run: PlannedRun, leg: number, cause: string, after = -1): number | null {
+  const at = passageOf(plan, run).rungs.findIndex((r, i) => i > after && r.leg === leg && helps(r.means, cause));
+  return at < 0 ? null : at;
+}
+
+const texts: Readonly<Record<RungMeans, string>> = {
+  wait: 'waited for once more',
+  'other-slot': 'taken back by its other slot',
+  'earlier-image': 'taken back by the earlier image',
+};
+
+/** What a rung does, as it is said after the name of the device. */
+export const rungText = (means: RungMeans): string => texts[means];
