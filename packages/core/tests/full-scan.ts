@@ -2,7 +2,7 @@ import type { Command, Plan, RolloutState } from '@barrow/core';
 
 /** A step is told by its name here, and by its traits there. */
 const asks = ['activate', 'reboot'];
-const writing = ['transfer', 'activate', 'reboot'];
+const writing = ['transfer', 'activate', 'reboot', 'fall-back'];
 const down = ['reboot', 'return'];
 
 const stepsOf = (plan: Plan, i: number): string[] => plan.passages[plan.runs[i]!.passage]!.steps.map((s) => s.step);
@@ -42,6 +42,7 @@ export function decideByFullScan(state: RolloutState, now: number): Command[] {
       if (mayBegin || forced) commands.push({ kind: 'begin-step', run: id, ...named, attempt: run.attempt });
       else if (stopping && !run.pastReturn) commands.push({ kind: 'withdraw-run', run: id, reason: `stopped before ${step}` });
     }
+    if (run.phase === 'broken' && stopping) commands.push({ kind: 'give-up', run: id, reason: 'the rollout was stopped' });
     if (run.phase === 'waiting' && stopping) commands.push({ kind: 'withdraw-run', run: id, reason: 'stopped before it began' });
     if (run.phase === 'parked' && stopping) commands.push({ kind: 'withdraw-run', run: id, reason: `stopped before ${step}` });
   });
@@ -67,7 +68,7 @@ export function decideByFullScan(state: RolloutState, now: number): Command[] {
   const isLast = number === plan.waves.length;
   const over = mine.every((r) => r.phase === 'ended');
   const { name, gate } = plan.waves[state.wave]!;
-  const failed = mine.filter((r) => r.outcome === 'failed').length - wave.forgiven;
+  const failed = mine.filter((r) => r.outcome === 'failed' || r.outcome === 'recovered' || r.rung !== null).length - wave.forgiven;
   const unproven = !isLast && wave.phase === 'soaking' && !wave.unprovenAccepted && !mine.some((r) => r.outcome === 'verified');
   if (!(isLast && over)) {
     if (failed >= gate.failureLimit)
@@ -125,16 +126,18 @@ export function allHoldings(states: readonly RolloutState[]): { who: string; hol
     state.runs.flatMap((run, i) =>
       ['ready', 'busy', 'lost', 'asking'].includes(run.phase)
         ? [{ who: `${state.plan.id}/${state.plan.runs[i]!.id}`, holds: holdings(state.plan, i, run.stretch) }]
-        : isDoubtful(state, i)
-          ? [
-              {
-                who: `${state.plan.id}/${state.plan.runs[i]!.id}`,
-                holds: holdings(state.plan, i, run.stretch)
-                  .filter(([key]) => !/^(rollout|site|parent|store|device):/.test(key))
-                  .map(([key]): Hold => [key, false]),
-              },
-            ]
-          : [],
+        : run.phase === 'broken'
+          ? [{ who: `${state.plan.id}/${state.plan.runs[i]!.id}`, holds: run.claims!.map((c): Hold => [c.key, c.mode === 'exclusive']) }]
+          : isDoubtful(state, i)
+            ? [
+                {
+                  who: `${state.plan.id}/${state.plan.runs[i]!.id}`,
+                  holds: holdings(state.plan, i, run.stretch)
+                    .filter(([key]) => !/^(rollout|site|parent|store|device):/.test(key))
+                    .map(([key]): Hold => [key, false]),
+                },
+              ]
+            : [],
     ),
   );
 }
@@ -159,7 +162,8 @@ export function harm(states: readonly RolloutState[]): string | null {
     state.runs.flatMap((run, i) => {
       const step = stepAt(state, i);
       // Nobody knows better: it may be down, and it may be writing.
-      if (isDoubtful(state, i)) return [{ planned: state.plan.runs[i]!, isDown: true, writes: true, doubtful: true }];
+      const isBroken = run.phase === 'broken' && run.claims!.some((c) => c.key === `up:${state.plan.runs[i]!.device}`);
+      if (isDoubtful(state, i) || isBroken) return [{ planned: state.plan.runs[i]!, isDown: true, writes: true, doubtful: true }];
       if (!['ready', 'busy', 'lost', 'asking'].includes(run.phase)) return [];
       const isDown = down.includes(step) && !(step === 'reboot' && run.phase === 'ready');
       return [{ planned: state.plan.runs[i]!, isDown, writes: writing.includes(step) && run.phase !== 'ready', doubtful: false }];

@@ -301,6 +301,8 @@ export function apply(state: RolloutState, event: RolloutEvent): RolloutState {
       reopen(state, index, 'active');
       Object.assign(state.runs[index]!, { claims, endedAt: null, outcome: null, tried: [] });
       breakRun(state, index, rung);
+      // Who says so has seen its failure.
+      state.waves[state.runs[index]!.wave]!.forgiven++;
       break;
     }
     case 'run-given-up':

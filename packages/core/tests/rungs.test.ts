@@ -1,0 +1,282 @@
+import { describe, expect, it } from 'vitest';
+import { checkWord, legAt, legSteps, whyWaiting, type RolloutEvent } from '@barrow/core';
+import { namedAt } from './full-scan.js';
+import { nineSteps, passage, planOf } from './plans.js';
+import { World } from './world.js';
+
+const started = (shape: Parameters<typeof planOf>[0] = {}): World => {
+  const world = new World(planOf({ devices: 1, first: 0, wayBack: true, ...shape }));
+  world.settle();
+  return world;
+};
+const run = (world: World, index = 0) => world.state.runs[index]!;
+const done = (world: World, id = 'd1'): void => {
+  world.happen({ kind: 'step-done', at: world.now, run: id, ...namedAt(world.state, world.state.indexOf.get(id)!) });
+  world.settle();
+};
+/** Goes well up to a step, and then fails there. */
+const failAt = (world: World, step: string, cause: string, id = 'd1'): void => {
+  const index = world.state.indexOf.get(id)!;
+  for (let n = 0; n < 20 && namedAt(world.state, index).step !== step; n++) done(world, id);
+  world.happen({ kind: 'step-failed', at: world.now, run: id, ...namedAt(world.state, index), cause, detail: `${cause} it was` });
+  world.settle();
+};
+const takeBack = (id = 'd1'): RolloutEvent => ({ kind: 'take-back-asked', at: 0, run: id, by: 'somebody' });
+
+describe('a passage with a way back', () => {
+  const full = passage(['4.2.1', '4.3.0', '5.0.0'], nineSteps(), true);
+  it('has after its legs the steps of its rungs, which bring back what the leg came from', () => {
+    expect(full.rungs.map((r) => [r.means, r.leg, r.takes?.to ?? null])).toEqual([
+      ['wait', 0, null],
+      ['other-slot', 0, '4.2.1'],
+      ['earlier-image', 0, '4.2.1'],
+      ['wait', 1, null],
+      ['other-slot', 1, '4.3.0'],
+      ['earlier-image', 1, '4.3.0'],
+    ]);
+    expect(legSteps(full)).toBe(18);
+    for (const rung of full.rungs) {
+      const steps = full.steps.slice(rung.step, full.stretches[rung.stretch]!.to);
+      if (rung.means === 'wait') expect(steps[0]).toMatchObject({ step: 'return', leg: rung.leg });
+      else expect(steps.every((s) => s.pastReturn && s.leg === steps[0]!.leg)).toBe(true);
+      expect(steps.at(-1)!.step).toBe('checks');
+    }
+    const plan = planOf({ devices: 1, each: [{ passage: full }] });
+    const [planned] = plan.runs;
+    expect([2, 3, 4, 5].map((leg) => [legAt(plan, planned!, leg).to, legAt(plan, planned!, leg).image[0]])).toEqual([
+      ['4.2.1', 'a'],
+      ['4.2.1', '0'],
+      ['4.3.0', 'b'],
+      ['4.3.0', '1'],
+    ]);
+  });
+  it('brings nothing back by an image that the store does not have, nor by steps that its way does not know', () => {
+    expect(passage().rungs.map((r) => r.means)).toEqual(['wait', 'other-slot']);
+    const restartsItself = {
+      ...nineSteps('transfer'),
+      stretches: [
+        {
+          name: 'all',
+          steps: [
+            { step: 'preflight', usualMs: 1 },
+            { step: 'transfer', usualMs: 1, traits: { down: true } },
+            { step: 'return', usualMs: 1 },
+            { step: 'checks', usualMs: 1 },
+          ],
+        },
+      ],
+      recovery: ['wait', 'earlier-image'] as const,
+    };
+    const made = passage(['1', '2'], restartsItself, true);
+    expect(made.steps.slice(legSteps(made)).map((s) => [s.step, s.down])).toEqual([
+      ['take-stock', false],
+      ['transfer', true],
+      ['return', true],
+      ['checks', false],
+    ]);
+  });
+});
+
+describe('a device that fails past its point of no return', () => {
+  it('is taken back at once where the plan says so, counts as failed from the first moment, and ends recovered', () => {
+    const world = started({ devices: 3, first: 1, each: [{ site: 'a' }] });
+    failAt(world, 'checks', 'settings-changed');
+    expect(world.state).toMatchObject({ phase: 'held', heldBy: 'Barrow', heldBecause: expect.stringContaining('1 failed in wave 1') });
+    expect(run(world)).toMatchObject({ phase: 'busy', rung: 1, cause: 'settings-changed', failedStep: 8, outcome: null });
+    expect(namedAt(world.state, 0)).toEqual({ step: 'take-stock', leg: 1 });
+    expect(world.state.waves[0]).toMatchObject({ active: 1, broken: 1 });
+    for (let n = 0; n < 6; n++) done(world);
+    expect(run(world)).toMatchObject({
+      phase: 'ended',
+      outcome: 'recovered',
+      cause: 'settings-changed',
+      tried: [],
+      rung: null,
+      claims: null,
+    });
+    expect(world.state.waves[0]).toMatchObject({ active: 0, broken: 0, ended: { recovered: 1, failed: 0 } });
+    // It is where it was, and the wave has proven nothing.
+    expect(world.state.phase).toBe('held');
+    expect(run(world, 1).phase).toBe('waiting');
+  });
+
+  it('keeps what it guards until it is good again, and gives its place to others', () => {
+    const each = [{ site: 'a', rings: ['a'] }, { site: 'a' }];
+    const world = started({ devices: 2, atOnce: 1, perSite: 1, each, gate: { soakMs: 0, failureLimit: 3, approval: false } });
+    for (let n = 0; n < 8; n++) done(world);
+    world.happen({ kind: 'held', at: world.now, by: 'somebody', reason: 'a word' });
+    failAt(world, 'checks', 'settings-changed');
+    expect(run(world)).toMatchObject({ phase: 'broken', rung: 1 });
+    const own = { rollout: 'r-test', run: 'd1' };
+    for (const key of ['device:d1', 'up:d1', 'ring:a']) expect(world.ledger.holdersOf(key), key).toEqual([own]);
+    for (const key of ['rollout:r-test', 'site:a']) expect(world.ledger.holdersOf(key), key).toEqual([]);
+    world.happen({ kind: 'continued', at: world.now, by: 'somebody' });
+    world.settle();
+    // Who is broken goes before who has not begun.
+    expect([run(world).phase, run(world, 1).phase]).toEqual(['busy', 'waiting']);
+  });
+
+  it('is waited for once more when it is not back in time, and is verified when it comes', () => {
+    const world = started();
+    failAt(world, 'return', 'never-returned');
+    expect(run(world)).toMatchObject({ phase: 'busy', rung: 0, cause: 'never-returned' });
+    expect(namedAt(world.state, 0)).toEqual({ step: 'return' });
+    done(world);
+    done(world);
+    expect(run(world)).toMatchObject({ phase: 'ended', outcome: 'verified', cause: null, detail: null, rung: null, failedStep: null });
+    expect(world.state.waves[0]).toMatchObject({ broken: 0, ended: { verified: 1 } });
+  });
+
+  it('goes on with its next image after it was waited for', () => {
+    const world = started({ each: [{ passage: passage(['4.2.1', '4.3.0', '5.0.0']) }] });
+    failAt(world, 'return', 'never-returned');
+    done(world);
+    done(world);
+    // That others were kept from failing in the same way is not taken back by itself.
+    expect([world.state.phase, run(world).phase]).toEqual(['held', 'parked']);
+    world.happen({ kind: 'continued', at: world.now, by: 'somebody' });
+    world.settle();
+    expect(run(world)).toMatchObject({ phase: 'busy', legs: 1, rung: null, cause: null, pastReturn: false });
+    expect(world.state.waves[0]!.broken).toBe(0);
+    // The second leg has rungs of its own.
+    failAt(world, 'checks', 'settings-changed');
+    expect(run(world)).toMatchObject({ rung: 3 });
+    for (let n = 0; n < 6; n++) done(world);
+    expect(run(world)).toMatchObject({ outcome: 'recovered', legs: 1 });
+  });
+
+  it('is not asked to log in again when nobody answers, or somebody else does', () => {
+    for (const cause of ['never-returned', 'host-key-changed', 'login-refused', 'another-device']) {
+      const world = started();
+      failAt(world, 'return', cause);
+      if (cause === 'never-returned') {
+        world.happen({ kind: 'step-failed', at: world.now, run: 'd1', ...namedAt(world.state, 0), cause, detail: 'still not' });
+        world.settle();
+        expect(run(world).tried).toMatchObject([{ rung: 0, step: 'return', cause }]);
+      }
+      expect(run(world), cause).toMatchObject({ phase: 'ended', outcome: 'failed', cause });
+      // Nobody knows how it is: what it hangs on stays up.
+      if (cause === 'never-returned') expect(run(world).claims).not.toBeNull();
+    }
+  });
+
+  it('is tried by the next rung when one fails, and fails with all that was tried', () => {
+    const world = started({ each: [{ passage: passage(undefined, nineSteps(), true) }] });
+    failAt(world, 'checks', 'settings-changed');
+    failAt(world, 'fall-back', 'nothing-to-go-back-to');
+    expect(run(world)).toMatchObject({ phase: 'busy', rung: 2, cause: 'settings-changed' });
+    expect(namedAt(world.state, 0)).toEqual({ step: 'take-stock', leg: 2 });
+    failAt(world, 'transfer', 'never-asked');
+    expect(run(world)).toMatchObject({ phase: 'ended', outcome: 'failed', cause: 'settings-changed', failedStep: 8 });
+    expect(run(world).tried).toMatchObject([
+      { rung: 1, step: 'fall-back', cause: 'nothing-to-go-back-to' },
+      { rung: 2, step: 'transfer', cause: 'never-asked' },
+    ]);
+  });
+
+  it('is not taken back while a person holds the rollout, and says that it waits', () => {
+    const world = started();
+    world.happen({ kind: 'held', at: world.now, by: 'somebody', reason: 'a word' });
+    world.happen({ kind: 'continued', at: world.now, by: 'somebody' });
+    world.settle();
+    for (let n = 0; n < 8; n++) done(world);
+    world.happen({ kind: 'held', at: world.now, by: 'somebody', reason: 'a word' });
+    failAt(world, 'checks', 'settings-changed');
+    expect(run(world).phase).toBe('broken');
+    expect(whyWaiting(world.state, 0, world.ledger, (h) => h.run)?.text).toBe('waits: the rollout is held');
+    expect(checkWord(world.state, { kind: 'skip-asked', at: 0, run: 'd1', by: '', reason: '' })).toMatch(/past its point of no return/);
+    world.happen({ kind: 'continued', at: world.now, by: 'somebody' });
+    world.settle();
+    expect(run(world).phase).toBe('busy');
+  });
+
+  it('waits for who hangs on it, and says for whom', () => {
+    const each = [{}, { under: ['d2', 'd1'] }];
+    const gate = { soakMs: 0, failureLimit: 9, approval: false };
+    const world = started({ devices: 2, wayBack: false, atOnce: 1, each: each.map((e) => ({ ...e, site: 'a' })), gate });
+    failAt(world, 'checks', 'settings-changed');
+    expect(run(world)).toMatchObject({ phase: 'ended', claims: null });
+    for (let n = 0; n < 2; n++) done(world, 'd2');
+    expect(namedAt(world.state, 1).step).toBe('transfer');
+    world.happen(takeBack());
+    world.settle();
+    expect(run(world).phase).toBe('broken');
+    expect(whyWaiting(world.state, 0, world.ledger, (h) => h.run)?.text).toBe(
+      'waits for d2: it hangs on this device, and must not lose it now',
+    );
+    for (let n = 0; n < 2; n++) done(world, 'd2');
+    expect(run(world).phase).toBe('busy');
+  });
+
+  it('is given up when the rollout is stopped, unless it is being taken back already', () => {
+    const world = started({ devices: 2 });
+    for (let n = 0; n < 8; n++) for (const id of ['d1', 'd2']) done(world, id);
+    world.happen({ kind: 'held', at: world.now, by: 'somebody', reason: 'a word' });
+    failAt(world, 'checks', 'settings-changed');
+    world.happen({ kind: 'continued', at: world.now, by: 'somebody' });
+    world.settle();
+    world.happen({ kind: 'held', at: world.now, by: 'somebody', reason: 'a word' });
+    failAt(world, 'checks', 'settings-changed', 'd2');
+    world.happen({ kind: 'stop-asked', at: world.now, by: 'somebody' });
+    world.settle();
+    expect(run(world, 1)).toMatchObject({ phase: 'ended', outcome: 'failed', cause: 'settings-changed' });
+    expect(run(world, 0).phase).toBe('busy');
+    for (let n = 0; n < 6; n++) done(world);
+    expect(run(world, 0).outcome).toBe('recovered');
+    expect(world.state.phase).toBe('ended');
+  });
+
+  it('goes on being taken back after a restart of the service, which asks whether it has restarted', () => {
+    const world = started();
+    failAt(world, 'checks', 'settings-changed');
+    for (let n = 0; n < 3; n++) done(world);
+    expect(namedAt(world.state, 0)).toEqual({ step: 'reboot', leg: 1 });
+    world.happen({ kind: 'service-started', at: world.now });
+    world.settle();
+    expect(run(world).phase).toBe('asking');
+    world.happen({ kind: 'reconciled', at: world.now, run: 'd1', ...namedAt(world.state, 0), truth: 'done', detail: 'asked' });
+    world.settle();
+    expect(namedAt(world.state, 0)).toEqual({ step: 'return', leg: 1 });
+  });
+});
+
+describe('a person has who failed taken back', () => {
+  it('also after the rollout has ended, which it opens again; and what was taken back can be retried', () => {
+    const world = started({ wayBack: false });
+    failAt(world, 'checks', 'settings-changed');
+    expect(run(world)).toMatchObject({ phase: 'ended', outcome: 'failed', tried: [] });
+    expect(world.state.phase).toBe('ended');
+    world.happen(takeBack());
+    world.settle();
+    expect(world.state.phase).toBe('running');
+    expect(run(world)).toMatchObject({ phase: 'busy', rung: 1, cause: 'settings-changed' });
+    expect(world.state.waves[0]).toMatchObject({ active: 1, broken: 1, ended: { failed: 0 } });
+    for (let n = 0; n < 6; n++) done(world);
+    expect(run(world)).toMatchObject({ outcome: 'recovered' });
+    expect(world.state.phase).toBe('ended');
+    expect(checkWord(world.state, takeBack())).toBe('sw-1 has ended recovered: there is nothing to take back');
+    world.happen({ kind: 'run-retried', at: world.now, run: 'd1', by: 'somebody' });
+    world.settle();
+    expect(run(world)).toMatchObject({ phase: 'busy', step: 0, outcome: null, cause: null, failedStep: null });
+  });
+
+  it('only where something can be', () => {
+    const early = started();
+    expect(checkWord(early.state, takeBack())).toMatch(/sw-1 is in the middle of a step/);
+    failAt(early, 'backup', 'unexpected-answer');
+    expect(checkWord(early.state, takeBack())).toBe('sw-1 failed before it was changed: there is nothing to take back');
+    const lost = started({ wayBack: false });
+    failAt(lost, 'return', 'host-key-changed');
+    expect(checkWord(lost.state, takeBack())).toBe('after this failure sw-1 has no way back that Barrow could try');
+  });
+
+  it('and it fails in the same way as it would have at once, when that fails too', () => {
+    const world = started({ wayBack: false });
+    failAt(world, 'checks', 'settings-changed');
+    world.happen(takeBack());
+    world.settle();
+    failAt(world, 'reboot', 'reboot-not-begun');
+    expect(run(world)).toMatchObject({ phase: 'ended', outcome: 'failed', cause: 'settings-changed' });
+    expect(run(world).tried).toMatchObject([{ step: 'reboot', cause: 'reboot-not-begun' }]);
+  });
+});

@@ -1,0 +1,275 @@
+import { expect } from 'vitest';
+import {
+  apply,
+  check,
+  decide,
+  initialState,
+  Ledger,
+  rolloutEventSchema,
+  type Command,
+  type Plan,
+  type RolloutEvent,
+  type RolloutState,
+} from '@barrow/core';
+import { needOf, allHoldings, clash, decideByFullScan, harm, holdings, isDoubtful, stepAt, namedAt } from './full-scan.js';
+
+/** A world in which anything may happen in any order; it watches the rules while it plays. */
+export class World {
+  state: RolloutState;
+  now = 1_000_000;
+  readonly journal: RolloutEvent[] = [];
+  /** Activations begun in the present attempt of a leg, without a device's word that it was not done. */
+  readonly #activations = new Map<string, number>();
+  readonly #past = new Set<string>();
+
+  /** Of which rollouts the ledger knows; harm is looked for over all of them. */
+  readonly together: World[];
+
+  constructor(
+    readonly plan: Plan,
+    readonly ledger = new Ledger(),
+    together: World[] = [],
+  ) {
+    this.together = together;
+    together.push(this);
+    this.state = initialState(plan);
+    this.happen({ kind: 'rollout-started', at: this.now, by: 'somebody' });
+  }
+
+  happen(event: RolloutEvent): void {
+    const before = this.state.phase;
+    if (event.kind === 'step-begun') {
+      const run = this.state.runs[this.state.indexOf.get(event.run)!]!;
+      if (before === 'held') expect(run.pastReturn, `${event.step} was begun while held`).toBe(true);
+      if (event.step === 'activate') {
+        const leg = `${event.run}/${event.leg ?? 0}`;
+        const begun = (this.#activations.get(leg) ?? 0) + 1;
+        expect(begun, 'activate was issued twice').toBe(1);
+        this.#activations.set(leg, begun);
+        this.#past.add(event.run);
+      }
+    }
+    if (event.kind === 'reconciled' && event.step === 'activate' && event.truth === 'not-done')
+      this.#activations.delete(`${event.run}/${event.leg ?? 0}`);
+    if (event.kind === 'run-retried') {
+      // What was verified is not done again.
+      const { legs } = this.state.runs[this.state.indexOf.get(event.run)!]!;
+      for (const key of this.#activations.keys())
+        if (key.startsWith(`${event.run}/`) && Number(key.split('/')[1]) >= legs) this.#activations.delete(key);
+      this.#past.delete(event.run);
+    }
+    if (event.kind === 'run-withdrawn' || event.kind === 'run-skipped')
+      expect(this.#past.has(event.run), 'a run past its point of no return was interrupted').toBe(false);
+    if (event.kind === 'gate-passed' && event.wave < this.plan.waves.length - 1) {
+      const { gate } = this.plan.waves[event.wave]!;
+      const wave = this.state.waves[event.wave]!;
+      expect(event.at, 'a gate was passed before its soak').toBeGreaterThanOrEqual(wave.endedAt! + gate.soakMs);
+      if (gate.approval) expect(wave.approvedBy, 'a gate was passed without its word').not.toBeNull();
+      expect(
+        wave.ended.failed + wave.ended.recovered + wave.broken - wave.forgiven,
+        'a gate was passed over its failure limit',
+      ).toBeLessThan(gate.failureLimit);
+    }
+    this.journal.push(rolloutEventSchema.parse(event));
+    const legOf = (id: string): number => namedAt(this.state, this.state.indexOf.get(id)!).leg ?? 0;
+    const leg = 'run' in event && event.run !== undefined ? legOf(event.run) : 0;
+    this.state = apply(this.state, event);
+    // A leg that is behind it is one after which it may rest.
+    if ('run' in event && event.run !== undefined && legOf(event.run) > leg) this.#past.delete(event.run);
+    this.ledger.follow(this.state, event);
+    const states = this.together.map((w) => w.state);
+    expect(harm(states)).toBeNull();
+    if (event.kind !== 'stretch-entered') return;
+    const entered = this.state.indexOf.get(event.run)!;
+    if (this.state.runs[entered]!.rung === null)
+      expect(needOf(this.state, entered), `${event.run} was begun before what it needs`).toBeNull();
+    const all = allHoldings(states);
+    const mine = all.find(({ who }) => who === `${this.plan.id}/${event.run}`)!;
+    expect(
+      clash(
+        mine.holds,
+        all.filter((a) => a !== mine),
+        states,
+      ),
+      `${event.run} entered`,
+    ).toBeNull();
+  }
+
+  decide(): Command[] {
+    return decide(this.state, this.ledger, this.now);
+  }
+
+  /** Decides and carries out until nothing more may be begun, comparing with the full scan each time. */
+  settle(): void {
+    for (let round = 0; round < 10_000; round++) {
+      const commands = this.decide();
+      const enters = commands.filter((c) => c.kind === 'enter-stretch');
+      const order = (list: Command[]) => list.map((c) => JSON.stringify(c)).sort();
+      expect(order(commands.filter((c) => c.kind !== 'enter-stretch'))).toEqual(order(decideByFullScan(this.state, this.now)));
+      this.#nothingIdle(enters.map((c) => c.run));
+      const acts = commands.filter((c) => c.kind !== 'wake');
+      if (acts.length === 0) return;
+      for (const command of acts) this.#carryOut(command);
+    }
+    throw new Error('it never settled');
+  }
+
+  /** A run that could enter beside all that is held is let in: claims hold back no more than they must. */
+  #nothingIdle(entering: readonly string[]): void {
+    this.#brokenFirst(entering);
+    if (this.state.phase !== 'running' || this.state.draining || this.state.waves[this.state.wave]?.phase !== 'open') return;
+    if (this.decide().some((c) => c.kind === 'hold')) return;
+    const states = this.together.map((w) => w.state);
+    const indexes = entering.map((id) => this.state.indexOf.get(id)!);
+    const held = [
+      ...allHoldings(states),
+      ...indexes.map((i) => ({ who: this.plan.runs[i]!.id, holds: holdings(this.plan, i, this.state.runs[i]!.stretch) })),
+    ];
+    this.plan.runs.forEach((run, i) => {
+      const { phase, wave, stretch, wish } = this.state.runs[i]!;
+      if ((phase !== 'waiting' && phase !== 'parked') || wave !== this.state.wave || entering.includes(run.id) || wish) return;
+      if (needOf(this.state, i) !== null) return;
+      expect(clash(holdings(this.plan, i, stretch), held, states), `${run.id} waits without need`).not.toBeNull();
+    });
+  }
+
+  /** Who is broken and could be taken back beside all that is held is, unless a person holds the rollout. */
+  #brokenFirst(entering: readonly string[]): void {
+    const { phase, heldBy, draining } = this.state;
+    if (draining || !(phase === 'running' || (phase === 'held' && heldBy === 'Barrow'))) return;
+    if (this.decide().some((c) => c.kind === 'hold')) return;
+    const states = this.together.map((w) => w.state);
+    const broken = this.runsIn('broken');
+    for (const { id, index } of broken) {
+      const others = [
+        ...allHoldings(states).filter(({ who }) => who !== `${this.plan.id}/${id}`),
+        ...broken
+          .filter((b) => b.id !== id && entering.includes(b.id))
+          .map((b) => ({ who: b.id, holds: holdings(this.plan, b.index, this.state.runs[b.index]!.stretch) })),
+      ];
+      const free = clash(holdings(this.plan, index, this.state.runs[index]!.stretch), others, states) === null;
+      if (!entering.includes(id)) expect(free, `${id} is not taken back, and could be`).toBe(false);
+    }
+  }
+
+  #carryOut(command: Command): void {
+    const at = this.now;
+    switch (command.kind) {
+      case 'enter-stretch': {
+        const { run, stretch, attempt, claims } = command;
+        return this.happen({ kind: 'stretch-entered', at, run, stretch, attempt, claims: [...claims] });
+      }
+      case 'begin-step':
+        return this.happen({ ...command, kind: 'step-begun', at });
+      case 'reconcile':
+        return this.happen({ ...command, kind: 'reconcile-begun', at });
+      case 'skip-run':
+        return this.happen({ kind: 'run-skipped', at, run: command.run, by: command.by, reason: command.reason });
+      case 'withdraw-run':
+        return this.happen({ kind: 'run-withdrawn', at, run: command.run, reason: command.reason });
+      case 'give-up':
+        return this.happen({ kind: 'run-given-up', at, run: command.run, reason: command.reason });
+      case 'end-needless':
+        return this.happen({ ...command, kind: 'run-needless', at });
+      case 'open-wave':
+        return this.happen({ kind: 'wave-opened', at, wave: command.wave });
+      case 'end-wave':
+        return this.happen({ kind: 'wave-ended', at, wave: command.wave });
+      case 'pass-gate':
+        return this.happen({ kind: 'gate-passed', at, wave: command.wave });
+      case 'hold':
+        return this.happen({ kind: 'held', at, by: 'Barrow', reason: command.reason });
+      case 'end-rollout':
+        return this.happen({ kind: 'rollout-ended', at });
+      case 'wake':
+        return;
+    }
+  }
+
+  runsIn(...phases: string[]): { id: string; index: number }[] {
+    return this.plan.runs.flatMap((run, index) => (phases.includes(this.state.runs[index]!.phase) ? [{ id: run.id, index }] : []));
+  }
+
+  /** One thing that the world does, chosen by two numbers. */
+  act(what: number, which: number): void {
+    const at = this.now;
+    const busy = this.runsIn('busy');
+    const asking = this.runsIn('asking');
+    const pick = <T>(list: T[]): T => list[which % list.length]!;
+    const named = (index: number) => namedAt(this.state, index);
+    const { phase } = this.state;
+    if (what < 50 && busy.length > 0) {
+      const { id, index } = pick(busy);
+      const behind = { kind: 'leg-skipped', at, run: id, leg: named(index).leg ?? 0, reason: 'it was further on' } as const;
+      const there = { kind: 'run-skipped', at, run: id, by: 'Barrow', reason: 'there already' } as const;
+      if (
+        which % 7 === 0 &&
+        stepAt(this.state, index) === 'preflight' &&
+        check(this.state, there) === null &&
+        !this.state.runs[index]!.wish
+      )
+        this.happen(there);
+      else if (which % 5 === 0 && stepAt(this.state, index) === 'preflight' && check(this.state, behind) === null) this.happen(behind);
+      else this.happen({ kind: 'step-done', at, run: id, ...named(index) });
+    } else if (what < 58 && busy.length > 0) {
+      const { id, index } = pick(busy);
+      const cause = ['unreachable', 'image-damaged', 'never-returned', 'settings-changed'][which % 4]!;
+      this.happen({ kind: 'step-failed', at, run: id, ...named(index), cause, detail: 'so it was' });
+    } else if (what < 66 && asking.length > 0) {
+      const { id, index } = pick(asking);
+      this.happen({ kind: 'reconciled', at, run: id, ...named(index), truth: which % 2 === 0 ? 'done' : 'not-done', detail: 'asked' });
+    } else if (what < 74) this.now += (which % 100) * 1000;
+    else if (what < 78 && phase === 'running') this.happen({ kind: 'held', at, by: 'somebody', reason: 'a word' });
+    else if (what < 84 && phase === 'held') this.happen({ kind: 'continued', at, by: 'somebody' });
+    else if (what < 88) this.happen({ kind: 'approved', at, by: 'somebody', wave: which % this.plan.waves.length });
+    else if (what < 91) this.happen({ kind: 'service-started', at });
+    else if (what < 93) this.happen({ kind: 'service-stopping', at });
+    else if (what < 94 && (phase === 'running' || phase === 'held')) this.happen({ kind: 'stop-asked', at, by: 'somebody' });
+    else if (what < 97) {
+      const doubtful = this.runsIn('ended').filter(({ index }) => isDoubtful(this.state, index));
+      if (which % 3 === 0 && doubtful.length > 0) {
+        this.happen({ kind: 'run-released', at, run: pick(doubtful).id, by: 'somebody', reason: 'seen' });
+        return this.settle();
+      }
+      const back = this.runsIn('ended').filter(({ id }) => check(this.state, { kind: 'take-back-asked', at, run: id, by: '' }) === null);
+      if (which % 3 === 1 && back.length > 0 && this.state.phase !== 'stopping') {
+        this.happen({ kind: 'take-back-asked', at, run: pick(back).id, by: 'somebody' });
+        return this.settle();
+      }
+      const ended = this.runsIn('ended').filter(({ index }) => this.state.runs[index]!.outcome !== 'verified');
+      if (ended.length > 0) this.happen({ kind: 'run-retried', at, run: pick(ended).id, by: 'somebody' });
+    } else {
+      const open = this.runsIn('waiting', 'parked', 'ready', 'busy', 'asking').filter(({ index }) => !this.state.runs[index]!.pastReturn);
+      if (open.length > 0) this.happen({ kind: 'skip-asked', at, run: pick(open).id, by: 'somebody', reason: 'left out' });
+    }
+    this.settle();
+  }
+
+  /** Lets everything go well from here on. */
+  finish(rounds = 5000): void {
+    if (this.state.draining) this.happen({ kind: 'service-started', at: this.now });
+    for (let round = 0; round < rounds && this.state.phase !== 'ended'; round++) {
+      this.settle();
+      if (this.state.phase === 'held') this.happen({ kind: 'continued', at: this.now, by: 'somebody' });
+      this.plan.waves.forEach((w, wave) => {
+        if (w.gate.approval && this.state.waves[wave]!.approvedBy === null)
+          this.happen({ kind: 'approved', at: this.now, by: 'somebody', wave });
+      });
+      for (const { id, index } of this.runsIn('ended'))
+        if (isDoubtful(this.state, index)) this.happen({ kind: 'run-released', at: this.now, run: id, by: 'somebody', reason: 'seen' });
+      for (const { id, index } of this.runsIn('busy'))
+        this.happen({ kind: 'step-done', at: this.now, run: id, ...namedAt(this.state, index) });
+      for (const { id, index } of this.runsIn('asking'))
+        this.happen({
+          kind: 'reconciled',
+          at: this.now,
+          run: id,
+          ...namedAt(this.state, index),
+          truth: 'done',
+          detail: 'asked',
+        });
+      this.now += 3_600_000;
+      this.settle();
+    }
+  }
+}
