@@ -32,3 +32,10 @@ export const ack = (block: number) => Buffer.from([0, 4, (block >> 8) & 255, blo
 export const wrq = (...fields: string[]) => Buffer.concat([Buffer.from([0, 2]), rrq(...fields).subarray(2)]);
 export const data = (block: number, content: Buffer | string) =>
   Buffer.concat([Buffer.from([0, 3, (block >> 8) & 255, block & 255]), Buffer.from(content)]);
+/** What the next error that comes says (RFC 1350 §5), whatever comes before it. */
+export async function errorTo(client: { readonly next: () => Promise<{ packet: Buffer }> }): Promise<string> {
+  for (;;) {
+    const { packet } = await client.next();
+    if (packet.readUInt16BE(0) === 5) return packet.subarray(4, -1).toString('latin1');
+  }
+}

@@ -6,7 +6,7 @@ import { afterEach, describe, expect, it } from 'vitest';
 import { ThreadedTftp, type Packets, type TransferEnd } from '@barrow/wire';
 import { command } from '../../../tests/support/command.js';
 import { has } from '../../../tests/support/service.js';
-import { bareClient, data, rrq, wrq } from './bare-client.js';
+import { bareClient, data, errorTo, rrq, wrq } from './bare-client.js';
 import { Relay } from './relay.js';
 
 const undo: (() => unknown)[] = [];
@@ -87,7 +87,8 @@ describe('what others send', () => {
     'with %s through a line that loses, doubles and delays is taken whole',
     async (_, name, args) => {
       if (!has(name)) return;
-      const s = await store();
+      // Lost several times over, a block takes its sender longer than a device is waited for.
+      const s = await store({ tries: 40 });
       const dir = folder();
       // What is lost costs the one 5 s, and the other a moment.
       const small = content.subarray(0, name === 'curl' ? 40_000 : 4000);
@@ -179,6 +180,7 @@ describe('a file that comes in', () => {
     const { port } = await c.next();
     c.send(data(1, Buffer.alloc(512)), port);
     expect((await s.taken()).end.kind).toBe('silent');
+    expect(await errorTo(c)).toBe('given up: nothing more came');
     const other = await client();
     other.send(wrq('keep-1', 'octet'), s.port);
     const at = (await other.next()).port;

@@ -17,7 +17,7 @@ import {
 } from '@barrow/wire';
 import { command } from '../../../tests/support/command.js';
 import { has } from '../../../tests/support/service.js';
-import { ack, bareClient, rrq } from './bare-client.js';
+import { ack, bareClient, errorTo, rrq } from './bare-client.js';
 import { Relay } from './relay.js';
 
 const undo: (() => unknown)[] = [];
@@ -252,6 +252,7 @@ describe('a receiver on a bad line', () => {
     expect(end.kind).toBe('silent');
     // Two seconds of patience, and more than one sending in them.
     expect(end.kind === 'silent' && end.tries).toBeGreaterThan(1);
+    expect(await errorTo(c)).toBe('given up: nothing more was acknowledged');
     expect(b.server.active).toBe(0);
   });
 

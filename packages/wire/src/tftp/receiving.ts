@@ -162,7 +162,11 @@ export class ReceivingTransfer {
 
   #late(): void {
     this.#tries++;
-    if (performance.now() - this.#heardAt >= this.#input.tries * this.#timeout) return this.#end({ kind: 'silent', tries: this.#tries });
+    if (performance.now() - this.#heardAt >= this.#input.tries * this.#timeout) {
+      // Who is there all the same, and hears us only now and then, need not go on for an hour.
+      this.#send(encodeError(errorCodes.undefined, 'given up: nothing more came'));
+      return this.#end({ kind: 'silent', tries: this.#tries });
+    }
     this.#resent++;
     this.#acknowledge();
     this.#arm();

@@ -341,6 +341,8 @@ export class SendingTransfer {
       return;
     }
     if (silence >= this.#patience) {
+      // Who is there all the same, and hears us only now and then, need not go on for an hour.
+      this.#send(encodeError(errorCodes.undefined, 'given up: nothing more was acknowledged'));
       this.#end({ kind: 'silent', tries: this.#tries });
       return;
     }
