@@ -1,7 +1,7 @@
 import { cpSync, openAsBlob, readFileSync, writeFileSync } from 'node:fs';
 import { basename, join } from 'node:path';
 import type { Delivery, Discovery, Rollout, TransferStory } from '@barrow/core';
-import type { BarrowClient } from '@barrow/client';
+import { isAtRest, type BarrowClient } from '@barrow/client';
 import { shippedFamilies } from '@barrow/families';
 import { community, Fleet, login, scenario, sites, snmpPort, sshPort, writeScenarioImages } from '@barrow/standins';
 import { folder, serve, type Served } from './service.js';
@@ -144,7 +144,7 @@ export async function rolloutUntil(client: BarrowClient, id: string, so: (r: Rol
 
 export const isEnded = (r: Rollout): boolean => r.phase === 'ended';
 /** Held, and everything that was still under way has come to its end. */
-export const isHeld = (r: Rollout): boolean => r.phase === 'held' && r.runs.every((x) => x.phase !== 'busy');
+export const isHeld = (r: Rollout): boolean => r.phase === 'held' && isAtRest(r);
 
 /** Asks again at each live event of a kind, and when events come again, until there is an answer. */
 async function untilHeard<T>(client: BarrowClient, kind: 'delivery' | 'transfer', ask: () => Promise<T | null>): Promise<T> {

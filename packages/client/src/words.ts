@@ -1,4 +1,4 @@
-import type { RolloutSummary, Transfer } from '@barrow/core';
+import type { Rollout, RolloutSummary, RunView, Transfer } from '@barrow/core';
 
 /** A size as people read it, e.g. `2.0 MiB`; the units of IEC 80000-13. */
 export const octets = (bytes: number): string =>
@@ -58,3 +58,13 @@ export const heldText = ({ verified, comparedBy }: Pick<Transfer, 'verified' | '
 /** Whether no request ever came: one over TFTP has agreed on a size of its blocks, if only on the usual one. */
 export const neverCame = (t: Pick<Transfer, 'protocol' | 'blockSize' | 'state'>): boolean =>
   t.protocol.startsWith('tftp') && t.blockSize === null && t.state !== 'refused';
+
+/** Whether nothing happens in a rollout any more without a person's word: it has ended, or is held and what had to go on has come to its end. */
+export function isAtRest({ phase, heldBy, runs }: Pick<Rollout, 'phase' | 'heldBy' | 'runs'>): boolean {
+  if (phase !== 'held') return phase === 'ended';
+  // Who is broken is taken back also when Barrow holds the rollout, and waits when a person does.
+  const goesOn = (r: RunView): boolean =>
+    ['busy', 'asking', 'lost'].includes(r.phase) ||
+    (r.pastReturn && (r.phase === 'ready' || (r.phase === 'broken' && heldBy === 'Barrow')));
+  return !runs.some(goesOn);
+}

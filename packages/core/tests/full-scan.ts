@@ -50,6 +50,9 @@ export function decideByFullScan(state: RolloutState, now: number): Command[] {
     if (commands.length === 0 && state.runs.every((r) => r.phase === 'ended')) commands.push({ kind: 'end-rollout' });
     return commands;
   }
+  const inLast = state.runs.every((r) => r.phase === 'ended') && state.wave === plan.waves.length - 1;
+  if (state.phase === 'held' && state.heldBy === 'Barrow' && !state.draining && inLast && state.waves[state.wave]!.phase === 'open')
+    commands.push({ kind: 'resume' });
   if (!mayBegin) return commands;
   state.runs.forEach((run, i) => {
     const lacks = needOf(state, i);
@@ -67,10 +70,11 @@ export function decideByFullScan(state: RolloutState, now: number): Command[] {
   const number = state.wave + 1;
   const isLast = number === plan.waves.length;
   const over = mine.every((r) => r.phase === 'ended');
+  const safe = mine.every((r) => r.phase === 'ended' || r.rung !== null);
   const { name, gate } = plan.waves[state.wave]!;
   const failed = mine.filter((r) => r.outcome === 'failed' || r.outcome === 'recovered' || r.rung !== null).length - wave.forgiven;
   const unproven = !isLast && wave.phase === 'soaking' && !wave.unprovenAccepted && !mine.some((r) => r.outcome === 'verified');
-  if (!(isLast && over)) {
+  if (!(isLast && safe)) {
     if (failed >= gate.failureLimit)
       return [{ kind: 'hold', reason: `${failed} failed in wave ${number} (${name}); the limit is ${gate.failureLimit}` }];
     if (unproven) return [{ kind: 'hold', reason: `no device of wave ${number} (${name}) was verified, so it proves nothing` }];

@@ -127,15 +127,38 @@ describe('a device that fails past its point of no return', () => {
     expect(world.state.waves[0]).toMatchObject({ broken: 0, ended: { verified: 1 } });
   });
 
+  it('holds those beside it, also when it came back after all; and nobody when it is the last', () => {
+    const world = started({ devices: 2, each: [{ site: 'a' }] });
+    failAt(world, 'return', 'never-returned');
+    expect(world.state.phase).toBe('held');
+    done(world);
+    done(world);
+    expect(run(world).outcome).toBe('verified');
+    expect(world.state.phase).toBe('held');
+    for (let n = 0; n < 20 && run(world, 1).phase === 'busy'; n++) done(world, 'd2');
+    world.happen({ kind: 'continued', at: world.now, by: 'somebody' });
+    world.settle();
+    for (let n = 0; n < 20 && run(world, 1).phase === 'busy'; n++) done(world, 'd2');
+    expect(world.state.phase).toBe('ended');
+    const alone = started();
+    failAt(alone, 'return', 'never-returned');
+    expect(alone.state.phase).toBe('running');
+  });
+
+  it('lets its rollout end by itself when everybody has ended while Barrow held it', () => {
+    const world = started({ devices: 2, each: [{ site: 'a' }], wayBack: false });
+    for (let n = 0; n < 8; n++) for (const id of ['d1', 'd2']) done(world, id);
+    failAt(world, 'checks', 'settings-changed');
+    expect(world.state.phase).toBe('held');
+    failAt(world, 'checks', 'settings-changed', 'd2');
+    expect(world.journal.slice(-5).map((e) => e.kind)).toEqual(['step-failed', 'continued', 'wave-ended', 'gate-passed', 'rollout-ended']);
+  });
+
   it('goes on with its next image after it was waited for', () => {
     const world = started({ each: [{ passage: passage(['4.2.1', '4.3.0', '5.0.0']) }] });
     failAt(world, 'return', 'never-returned');
     done(world);
     done(world);
-    // That others were kept from failing in the same way is not taken back by itself.
-    expect([world.state.phase, run(world).phase]).toEqual(['held', 'parked']);
-    world.happen({ kind: 'continued', at: world.now, by: 'somebody' });
-    world.settle();
     expect(run(world)).toMatchObject({ phase: 'busy', legs: 1, rung: null, cause: null, pastReturn: false });
     expect(world.state.waves[0]!.broken).toBe(0);
     // The second leg has rungs of its own.
@@ -147,7 +170,7 @@ describe('a device that fails past its point of no return', () => {
 
   it('is not asked to log in again when nobody answers, or somebody else does', () => {
     for (const cause of ['never-returned', 'host-key-changed', 'login-refused', 'another-device']) {
-      const world = started();
+      const world = started({ devices: 2, each: [{ site: 'a' }] });
       failAt(world, 'return', cause);
       if (cause === 'never-returned') {
         world.happen({ kind: 'step-failed', at: world.now, run: 'd1', ...namedAt(world.state, 0), cause, detail: 'still not' });

@@ -179,6 +179,8 @@ export class World {
         return this.happen({ kind: 'gate-passed', at, wave: command.wave });
       case 'hold':
         return this.happen({ kind: 'held', at, by: 'Barrow', reason: command.reason });
+      case 'resume':
+        return this.happen({ kind: 'continued', at, by: 'Barrow' });
       case 'end-rollout':
         return this.happen({ kind: 'rollout-ended', at });
       case 'wake':

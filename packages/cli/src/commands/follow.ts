@@ -1,5 +1,5 @@
 import { duration, stepText, type JournalEntry, type Rollout } from '@barrow/core';
-import type { BarrowClient } from '@barrow/client';
+import { isAtRest, type BarrowClient } from '@barrow/client';
 import { clock, makeColours, outcomeMark, type Io, type Say } from '../output.js';
 
 /** Where nothing moves on the screen, how a long step goes on is told this often. */
@@ -157,10 +157,7 @@ export async function follow(say: Say, barrow: BarrowClient, id: string, from?: 
     lost = !connected;
     lines?.line(Date.now(), connected ? 'the service answers again' : 'the connection to the service was lost; trying again');
   };
-  // Held: what was being done has come to its end; parked devices wait for a word, and nobody waits for them.
-  const over = (): boolean =>
-    view.phase === 'ended' || (view.phase === 'held' && view.runs.every((r) => r.phase !== 'busy' && r.phase !== 'asking'));
-  if (from === undefined && (over() || view.phase === 'planned')) return view;
+  if (from === undefined && (isAtRest(view) || view.phase === 'planned')) return view;
   for await (const event of barrow.events({ after: from ?? view.journal, signal: stop.signal, onState })) {
     if (event.kind === 'progress' && event.rollout === id) lines?.progress(event.run, event.percent);
     if (event.kind !== 'journal' || event.entry.rollout !== id) continue;
@@ -169,7 +166,7 @@ export async function follow(say: Say, barrow: BarrowClient, id: string, from?: 
     if (e.kind === 'rollout-ended' || e.kind === 'held' || e.kind === 'step-done' || e.kind === 'step-failed') {
       if (e.kind !== 'rollout-ended' && view.phase !== 'held' && e.kind !== 'held') continue;
       view = await barrow.rollout(id);
-      if (over()) stop.abort();
+      if (isAtRest(view)) stop.abort();
     }
   }
   return barrow.rollout(id);

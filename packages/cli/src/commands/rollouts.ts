@@ -1,4 +1,4 @@
-import { duration, waysIn, type PlanInput, type RehearsalView, type Rollout, type RunView } from '@barrow/core';
+import { duration, rungMeans, rungText, waysIn, type PlanInput, type RehearsalView, type Rollout, type RunView } from '@barrow/core';
 import { groupBy, someOf, type BarrowClient } from '@barrow/client';
 import type { CommandContext, Register } from '../context.js';
 import { CommandError, exit, Quiet } from '../errors.js';
@@ -87,7 +87,7 @@ export function rolloutText(io: Io, r: Rollout): string {
 
 /** What happens to who fails past the point of no return. */
 function wayBackText({ passages, wayBack }: Rollout): string {
-  const texts = [...new Set(passages.flatMap((p) => p.rungs.map((g) => g.text)))];
+  const texts = rungMeans.filter((m) => passages.some((p) => p.rungs.some((g) => g.means === m))).map(rungText);
   if (texts.length === 0) return 'Who fails past it cannot be taken back by Barrow.';
   return `Who fails past it is, as far as its family can, ${texts.join(', then ')}: ${wayBack ? 'at once' : "on a person's word (`barrow rollout take-back`)"}.`;
 }

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { stepText, waysIn, type RehearsalView, type Rollout, type RunView } from '@barrow/core';
+  import { rungMeans, rungText, stepText, waysIn, type RehearsalView, type Rollout, type RunView } from '@barrow/core';
   import Empty from '../parts/Empty.svelte';
   import RunDetail from '../parts/RunDetail.svelte';
   import Share from '../parts/Share.svelte';
@@ -87,7 +87,7 @@
       (l) => l.name,
     ),
   );
-  const backTexts = $derived([...new Set((rollout?.passages ?? []).flatMap((p) => p.rungs.map((g) => g.text)))]);
+  const backTexts = $derived(rungMeans.filter((m) => rollout?.passages.some((p) => p.rungs.some((g) => g.means === m))).map(rungText));
   const trouble = $derived(runs.filter((r) => r.cause !== null));
   const waitsForWord = $derived.by(() => {
     const wave = rollout?.waves[rollout.currentWave];

@@ -26,6 +26,8 @@ export type Command =
   | { readonly kind: 'end-wave'; readonly wave: number }
   | { readonly kind: 'pass-gate'; readonly wave: number }
   | { readonly kind: 'hold'; readonly reason: string }
+  /** Nothing is left that Barrow's hold could keep from harm. */
+  | { readonly kind: 'resume' }
   | { readonly kind: 'end-rollout' }
   /** Nothing more can be begun before this moment. */
   | { readonly kind: 'wake'; readonly at: Instant };
@@ -34,13 +36,19 @@ export type Command =
 export function holdReason(state: RolloutState, wave: WaveState, index: number): string | null {
   const { name, gate } = state.plan.waves[index]!;
   const last = index === state.waves.length - 1;
-  if (last && wave.waiting + wave.active === 0) return null;
+  if (last && wave.waiting + wave.active - wave.broken === 0) return null;
   // Who was taken back, or is being, has failed all the same.
   const failed = wave.ended.failed + wave.ended.recovered + wave.broken - wave.forgiven;
   if (failed >= gate.failureLimit) return `${failed} failed in wave ${index + 1} (${name}); the limit is ${gate.failureLimit}`;
   if (wave.phase === 'soaking' && !last && wave.ended.verified === 0 && !wave.unprovenAccepted)
     return `no device of wave ${index + 1} (${name}) was verified, so it proves nothing`;
   return null;
+}
+
+/** Whether the last wave has come to its end. */
+function isOver(state: RolloutState): boolean {
+  const last = state.waves[state.waves.length - 1]!;
+  return state.wave === state.waves.length - 1 && last.phase === 'open' && last.waiting + last.active === 0;
 }
 
 /** The step that a run takes next, as events name it: that of a first leg without its number. */
@@ -116,6 +124,8 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant): Comma
     if (commands.length === 0 && state.runs.every((r) => r.phase === 'ended')) commands.push({ kind: 'end-rollout' });
     return commands;
   }
+  if (state.phase === 'held' && state.heldBy === 'Barrow' && !state.draining && commands.length === 0 && isOver(state))
+    commands.push({ kind: 'resume' });
   if (!mayBegin) return commands;
 
   for (const index of state.stranded) {

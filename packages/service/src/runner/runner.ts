@@ -702,6 +702,8 @@ function eventOf(command: Command): RolloutEvent | null {
       return { kind: 'gate-passed', at, wave: command.wave };
     case 'hold':
       return { kind: 'held', at, by: 'Barrow', reason: command.reason };
+    case 'resume':
+      return { kind: 'continued', at, by: 'Barrow' };
     case 'end-rollout':
       return { kind: 'rollout-ended', at };
     case 'wake':

@@ -80,7 +80,14 @@ export const libraryImages: readonly LibraryImage[] = [
     },
     64 * kibibyte,
   ),
-  release('Wendlock', 'wr110-R7.02.simg', { family: 'wendlock-branch', models: ['WR-110'], hardwareRevisions: ['3'], version: 'R7.02' }),
+  release('Wendlock', 'wr110-R7.02.simg', {
+    family: 'wendlock-branch',
+    models: ['WR-110'],
+    hardwareRevisions: ['3'],
+    version: 'R7.02',
+    goingDown: 'allowed',
+    notes: 'Newer releases may go back to this one; settings stay.',
+  }),
   release('Wendlock', 'wr60-R7.03.simg', { ...edge, version: 'R7.03' }),
   release('Wendlock', 'wr60-R7.90.simg', {
     ...edge,

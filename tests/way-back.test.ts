@@ -1,0 +1,183 @@
+import { join } from 'node:path';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import type { LiveEvent, Rollout, RunView } from '@barrow/core';
+import { isAtRest, type BarrowClient } from '@barrow/client';
+import { writeScenarioLibrary, type StandIn } from '@barrow/standins';
+import { batchesOf, takeBatch } from '../packages/cli/dist/upload.js';
+import { barrow, serve, type Ran } from './support/service.js';
+import { prepare, rolloutUntil, setScene, type Scene } from './support/scene.js';
+
+/** A device that fails past its point of no return is taken back; the device is asked what truly happened. */
+describe('the way back', () => {
+  let scene: Scene;
+  let client: BarrowClient;
+  const device = (name: string): StandIn => scene.fleet.device(name);
+  const cli = (...args: string[]): Promise<Ran> => barrow([...args, '--url', scene.served.url, '--token', scene.served.token]);
+  const plan = (wayBack: boolean, ...devices: string[]): Promise<Rollout> => client.plan({ devices, first: 0, wayBack, unsaved: 'save' });
+  const runOf = ({ runs }: Rollout, name: string): RunView => runs.find((r) => r.name === name)!;
+  const over = async (id: string): Promise<Rollout> => rolloutUntil(client, id, isAtRest);
+  /** Waits for the first event of a rollout that is as it should be. */
+  const heard = async (
+    rollout: Rollout,
+    so: (event: Extract<LiveEvent, { kind: 'journal' }>['entry']['event']) => boolean,
+  ): Promise<void> => {
+    for await (const event of client.events({ after: rollout.journal }))
+      if (event.kind === 'journal' && event.entry.rollout === rollout.id && so(event.entry.event)) return;
+  };
+
+  beforeAll(async () => {
+    scene = await setScene({
+      network: 119,
+      scale: 100,
+      only: ['gannet-sw-1', 'quay-sw-1', 'quay-sw-2', 'quay-sw-3', 'dunmoor-rt-1', 'quay-rt-1'],
+    });
+    ({ client } = scene.served);
+    await prepare(scene);
+  });
+  afterAll(() => scene?.end());
+
+  it('is in the plan: what would be tried, and where there is none', async () => {
+    const oneWay = await plan(true, 'dunmoor-rt-1');
+    expect(runOf(oneWay, 'dunmoor-rt-1').notices).toContainEqual(
+      'one way: if R7.04 fails, Barrow cannot take it back, the store has no image of R7.02 that may be taken after R7.04',
+    );
+    expect((await plan(false, 'dunmoor-rt-1')).runs[0]!.notices.join()).not.toContain('one way');
+    const library = await writeScenarioLibrary(join(scene.data, '..', 'library'));
+    const earlier = library.add.filter((file) => file.includes('wr110-R7.02'));
+    expect(earlier.length).toBeGreaterThan(0);
+    for (const batch of await batchesOf(earlier, false)) await takeBatch(client, batch, {});
+    const told = await cli('rollout', 'plan', 'quay-sw-1', 'dunmoor-rt-1', '--first', '0', '--way-back');
+    expect(told, told.out + told.err).toMatchObject({ code: 0 });
+    expect(told.out.replace(/\s+/g, ' ')).toContain(
+      'Who fails past it is, as far as its family can, waited for once more, then taken back by its other slot, then taken back by the earlier image: at once.',
+    );
+    expect(told.out).not.toContain('one way');
+  });
+
+  it('leads to the other slot, at once, and the switch is as it was', async () => {
+    const sw = device('gannet-sw-1');
+    const settings = [...sw.settings];
+    sw.faults.add('drops-settings-on-new');
+    const planned = await plan(true, 'gannet-sw-1');
+    const told = await cli('rollout', 'start', planned.id, '--follow');
+    sw.faults.clear();
+    expect(told, told.out + told.err).toMatchObject({ code: 1 });
+    expect(told.out).toMatch(/✕ checks: settings-changed/);
+    expect(told.out).toMatch(/1\/6 taken back by its other slot: take-stock/);
+    expect(told.out).toMatch(/6\/6 taken back by its other slot: checks/);
+    expect(told.out).toMatch(/↺ recovered/);
+    expect(told.out.replace(/\s+/g, ' ')).toContain('It is good again on 4.2.1, and not at its target.');
+    expect(sw.running.version).toBe('4.2.1');
+    expect(sw.settings).toEqual(settings);
+    // Chosen and restarted once there and once back; written once.
+    expect(sw.counters).toMatchObject({ writesDone: 1, activations: 2, reboots: 2, restartsInWrite: 0 });
+    const done = await over(planned.id);
+    expect(runOf(done, 'gannet-sw-1')).toMatchObject({
+      outcome: 'recovered',
+      cause: { code: 'settings-changed' },
+      step: 'checks',
+      takeBack: null,
+    });
+    const known = (await client.devices()).find((d) => d.name === 'gannet-sw-1')!;
+    expect(known).toMatchObject({ firmware: '4.2.1', armed: null });
+    const { runs } = await client.report(planned.id);
+    expect(runs[0]).toMatchObject({ outcome: 'recovered', before: '4.2.1', after: '4.2.1', target: '4.3.0' });
+    expect(runs[0]!.checks.filter((c) => c.name.startsWith('back to 4.2.1: ')).map((c) => [c.name.slice(15), c.result])).toEqual([
+      ['serial', 'passed'],
+      ['version', 'passed'],
+      ['restart', 'passed'],
+      ['next boot', 'passed'],
+      ['configuration', 'passed'],
+    ]);
+    // What was taken back can be tried again.
+    await client.sayRun(planned.id, 'gannet-sw-1', 'retry');
+    expect(runOf(await over(planned.id), 'gannet-sw-1').outcome).toBe('verified');
+    expect(sw.running.version).toBe('4.3.0');
+  });
+
+  it('leads by the earlier image where there is one flash, on a word, after the rollout has ended', async () => {
+    const router = device('dunmoor-rt-1');
+    const settings = [...router.settings];
+    router.faults.add('drops-settings-on-new');
+    const planned = await plan(false, 'dunmoor-rt-1');
+    await client.say(planned.id, 'start');
+    const failed = await over(planned.id);
+    router.faults.clear();
+    expect(runOf(failed, 'dunmoor-rt-1')).toMatchObject({ outcome: 'failed', takeBack: 'taken back by the earlier image' });
+    expect(router.running.version).toBe('R7.04');
+    const shown = await cli('rollout', 'show', planned.id);
+    expect(shown.out.replace(/\s+/g, ' ')).toContain('it can be taken back by the earlier image, with `barrow rollout take-back`');
+    const said = await cli('rollout', 'take-back', planned.id, 'dunmoor-rt-1');
+    expect(said, said.err).toMatchObject({ code: 0 });
+    const back = runOf(await over(planned.id), 'dunmoor-rt-1');
+    expect(back, JSON.stringify(back)).toMatchObject({ outcome: 'recovered', tried: [] });
+    expect(router.running.version).toBe('R7.02');
+    expect(router.settings).toEqual(settings);
+    expect(router.counters).toMatchObject({ activations: 2, reboots: 2, restartsInWrite: 0 });
+    expect(await cli('rollout', 'take-back', planned.id, 'dunmoor-rt-1')).toMatchObject({
+      code: 4,
+      err: expect.stringContaining('dunmoor-rt-1 has ended recovered: there is nothing to take back'),
+    });
+  });
+
+  it('restarts nothing that came back on its old version by itself', async () => {
+    const sw = device('quay-sw-1');
+    sw.faults.add('returns-on-old-version');
+    const planned = await plan(true, 'quay-sw-1');
+    await client.say(planned.id, 'start');
+    const done = runOf(await over(planned.id), 'quay-sw-1');
+    sw.faults.clear();
+    expect(done, JSON.stringify(done)).toMatchObject({ outcome: 'recovered', cause: { code: 'old-version' } });
+    expect(sw.counters).toMatchObject({ activations: 1, reboots: 1 });
+    expect(sw.running.version).toBe('4.2.1');
+  });
+
+  it('waits once more for a device that takes long, and verifies it when it is there', async () => {
+    const sw = device('quay-sw-2');
+    sw.faults.add('never-returns');
+    const planned = await plan(true, 'quay-sw-2');
+    const waitedFor = heard(planned, (e) => e.kind === 'step-failed' && e.cause === 'never-returned');
+    await client.say(planned.id, 'start');
+    await waitedFor;
+    sw.powerOn();
+    const done = runOf(await over(planned.id), 'quay-sw-2');
+    expect(done, JSON.stringify(done)).toMatchObject({ outcome: 'verified', cause: null, tried: [] });
+    expect(sw.running.version).toBe('4.3.0');
+  });
+
+  it('goes on after the service was killed in the middle of it, and restarts nothing twice', async () => {
+    const sw = device('quay-sw-3');
+    sw.faults.add('drops-settings-on-new');
+    const planned = await plan(true, 'quay-sw-3');
+    const falling = heard(planned, (e) => e.kind === 'step-begun' && e.leg === 1 && e.step === 'reboot');
+    await client.say(planned.id, 'start');
+    await falling;
+    await scene.served.kill();
+    scene.served = await serve(scene.data, { scale: scene.scale });
+    ({ client } = scene.served);
+    const done = runOf(await over(planned.id), 'quay-sw-3');
+    sw.faults.clear();
+    expect(done, JSON.stringify(done)).toMatchObject({ outcome: 'recovered' });
+    expect(sw.counters).toMatchObject({ activations: 2, reboots: 2 });
+    expect(sw.running.version).toBe('4.2.1');
+  });
+
+  it('says all that was tried when none of it led back', async () => {
+    const router = device('quay-rt-1');
+    router.faults.add('drops-settings-on-new');
+    const planned = await plan(true, 'quay-rt-1');
+    const broken = heard(planned, (e) => e.kind === 'step-failed' && e.cause === 'settings-changed');
+    await client.say(planned.id, 'start');
+    await broken;
+    router.faults.add('never-asks');
+    const done = runOf(await over(planned.id), 'quay-rt-1');
+    expect(done, JSON.stringify(done)).toMatchObject({
+      outcome: 'failed',
+      cause: { code: 'settings-changed' },
+      tried: [{ means: 'earlier-image', step: 'transfer', cause: { code: 'never-asked' } }],
+    });
+    expect(router.running.version).toBe('R7.04');
+    const shown = await cli('rollout', 'show', planned.id);
+    expect(shown.out.replace(/\s+/g, ' ')).toContain('Then taken back by the earlier image, and that failed too: ');
+  });
+});
