@@ -181,3 +181,57 @@ describe('the way back', () => {
     expect(shown.out.replace(/\s+/g, ' ')).toContain('Then taken back by the earlier image, and that failed too: ');
   });
 });
+
+/** A switch of two slots is looked at again when it has soaked, and its other slot then holds the same. */
+describe('after the soak', () => {
+  let scene: Scene;
+  let client: BarrowClient;
+  beforeAll(async () => {
+    scene = await setScene({ network: 120, scale: 100, only: ['gannet-sw-1', 'quay-sw-1', 'quay-sw-2', 'dunmoor-rt-1'] });
+    ({ client } = scene.served);
+    await prepare(scene);
+  });
+  afterAll(() => scene?.end());
+  const roll = async (name: string, meanwhile: () => void = () => undefined): Promise<RunView> => {
+    const planned = await client.plan({ devices: [name], first: 0, soakSeconds: 1, level: true });
+    await client.say(planned.id, 'start');
+    for await (const event of client.events({ after: planned.journal }))
+      if (event.kind === 'journal' && event.entry.rollout === planned.id && event.entry.event.kind === 'wave-ended') break;
+    meanwhile();
+    return (await rolloutUntil(client, planned.id, isAtRest)).runs[0]!;
+  };
+
+  it('both slots hold the image, as the switch itself tells by its digest', async () => {
+    const sw = scene.fleet.device('gannet-sw-1');
+    const run = await roll('gannet-sw-1');
+    expect(run, JSON.stringify(run)).toMatchObject({ outcome: 'verified', cause: null, stepCount: 11 });
+    const { sha256 } = (await client.images()).find((i) => i.file === 'tb24-4.3.0.simg')!;
+    expect(sw.persistent.store.map((s) => [s.version, s.sha256, s.fault])).toEqual([
+      ['4.3.0', sha256, null],
+      ['4.3.0', sha256, null],
+    ]);
+    expect(sw.counters).toMatchObject({ writesDone: 1, doublesBegun: 1, reboots: 1, activations: 1, restartsInWrite: 0 });
+  });
+
+  it('a switch that restarted by itself meanwhile has not settled, and keeps its way back', async () => {
+    const sw = scene.fleet.device('quay-sw-1');
+    const run = await roll('quay-sw-1', () => sw.losePower());
+    expect(run, JSON.stringify(run)).toMatchObject({ outcome: 'failed', step: 'settle', takeBack: null });
+    expect(['restarted-in-soak', 'unreachable']).toContain(run.cause!.code);
+    expect(sw.counters.doublesBegun).toBe(0);
+    expect(sw.persistent.store.map((s) => s.version).sort()).toEqual(['4.2.1', '4.3.0']);
+  });
+
+  it('a slot that holds something else afterwards is not called level', async () => {
+    scene.fleet.device('quay-sw-2').faults.add('doubles-badly');
+    const run = await roll('quay-sw-2');
+    expect(run, JSON.stringify(run)).toMatchObject({ outcome: 'failed', step: 'level', cause: { code: 'image-damaged' } });
+    expect((await client.devices()).find((d) => d.name === 'quay-sw-2')).toMatchObject({ firmware: '4.3.0', armed: null });
+  });
+
+  it('is told of a family that has no other copy', async () => {
+    const planned = await client.plan({ devices: ['dunmoor-rt-1'], first: 0, level: true });
+    expect(planned.runs[0]!.notices).toContain('it is not looked at again after the soak: its family says no way to');
+    expect(planned.runs[0]!.stepCount).toBe(9);
+  });
+});

@@ -13,7 +13,7 @@ const view = {
       ],
     },
   ],
-  waves: [{ gate: { soakMs: 60_000 } }, { gate: { soakMs: 60_000 } }],
+  waves: [{ gate: { soakMs: 60_000 } }, { gate: { soakMs: 0 } }],
 } as unknown as Rollout;
 const at = Date.parse('2026-11-25T22:00:00Z');
 const happened = (e: object): JournalEntry['event'] => ({ at, ...e }) as JournalEntry['event'];

@@ -2,7 +2,9 @@ import type { Command, Plan, RolloutState } from '@barrow/core';
 
 /** A step is told by its name here, and by its traits there. */
 const asks = ['activate', 'reboot'];
-const writing = ['transfer', 'activate', 'reboot', 'fall-back'];
+const writing = ['transfer', 'activate', 'reboot', 'fall-back', 'level'];
+/** It has reached its target, and waits until its wave has soaked. */
+export const isSoaking = (state: RolloutState, i: number): boolean => state.runs[i]!.phase === 'parked' && stepAt(state, i) === 'settle';
 const down = ['reboot', 'return'];
 
 const stepsOf = (plan: Plan, i: number): string[] => plan.passages[plan.runs[i]!.passage]!.steps.map((s) => s.step);
@@ -38,7 +40,7 @@ export function decideByFullScan(state: RolloutState, now: number): Command[] {
       else if (stopping) commands.push({ kind: 'withdraw-run', run: id, reason: `stopped in ${step}` });
     }
     if (run.phase === 'ready') {
-      const forced = run.pastReturn && !(state.draining && ['return', 'checks'].includes(step));
+      const forced = run.pastReturn && !(state.draining && ['return', 'checks', 'settle'].includes(step));
       if (mayBegin || forced) commands.push({ kind: 'begin-step', run: id, ...named, attempt: run.attempt });
       else if (stopping && !run.pastReturn) commands.push({ kind: 'withdraw-run', run: id, reason: `stopped before ${step}` });
     }
@@ -51,7 +53,8 @@ export function decideByFullScan(state: RolloutState, now: number): Command[] {
     return commands;
   }
   const inLast = state.runs.every((r) => r.phase === 'ended') && state.wave === plan.waves.length - 1;
-  if (state.phase === 'held' && state.heldBy === 'Barrow' && !state.draining && inLast && state.waves[state.wave]!.phase === 'open')
+  const underWay = ['open', 'proving'];
+  if (state.phase === 'held' && state.heldBy === 'Barrow' && !state.draining && inLast && underWay.includes(state.waves[state.wave]!.phase))
     commands.push({ kind: 'resume' });
   if (!mayBegin) return commands;
   state.runs.forEach((run, i) => {
@@ -67,23 +70,27 @@ export function decideByFullScan(state: RolloutState, now: number): Command[] {
     return commands;
   }
   const mine = state.runs.filter((r) => r.wave === state.wave);
+  const soaking = state.runs.filter((r, i) => r.wave === state.wave && isSoaking(state, i));
   const number = state.wave + 1;
   const isLast = number === plan.waves.length;
   const over = mine.every((r) => r.phase === 'ended');
   const safe = mine.every((r) => r.phase === 'ended' || r.rung !== null);
   const { name, gate } = plan.waves[state.wave]!;
   const failed = mine.filter((r) => r.outcome === 'failed' || r.outcome === 'recovered' || r.rung !== null).length - wave.forgiven;
-  const unproven = !isLast && wave.phase === 'soaking' && !wave.unprovenAccepted && !mine.some((r) => r.outcome === 'verified');
+  const isDone = wave.phase === 'soaking' || (wave.phase === 'proving' && over);
+  const unproven = !isLast && isDone && !wave.unprovenAccepted && soaking.length === 0 && !mine.some((r) => r.outcome === 'verified');
   if (!(isLast && safe)) {
     if (failed >= gate.failureLimit)
       return [{ kind: 'hold', reason: `${failed} failed in wave ${number} (${name}); the limit is ${gate.failureLimit}` }];
     if (unproven) return [{ kind: 'hold', reason: `no device of wave ${number} (${name}) was verified, so it proves nothing` }];
   }
+  if (wave.phase === 'proving' && !over) return commands;
   if (wave.phase === 'open') {
-    if (over) commands.push({ kind: 'end-wave', wave: state.wave });
+    if (mine.every((r) => r.phase === 'ended' || soaking.includes(r))) commands.push({ kind: 'end-wave', wave: state.wave });
     return commands;
   }
   if (now < wave.endedAt! + gate.soakMs) commands.push({ kind: 'wake', at: wave.endedAt! + gate.soakMs });
+  else if (soaking.length > 0) commands.push({ kind: 'end-soak', wave: state.wave });
   else if (!gate.approval || wave.approvedBy !== null) commands.push({ kind: 'pass-gate', wave: state.wave });
   return commands;
 }
@@ -94,7 +101,10 @@ export function needOf(state: RolloutState, i: number): number | null {
   const open = (state.plan.runs[i]!.needs ?? []).filter((n) => n.leg <= leg).map((n) => state.plan.runs.findIndex((r) => r.id === n.run));
   const isThere = (at: number): boolean => {
     const { outcome, detail } = state.runs[at]!;
-    return outcome === 'verified' || (outcome === 'skipped' && (detail ?? '').startsWith('there already'));
+    const planned = state.plan.passages[state.plan.runs[at]!.passage]!.legs.length;
+    return (
+      outcome === 'verified' || state.runs[at]!.legs === planned || (outcome === 'skipped' && (detail ?? '').startsWith('there already'))
+    );
   };
   return open.find((at) => !isThere(at)) ?? null;
 }

@@ -15,18 +15,21 @@ export function nineSteps(pointOfNoReturn = 'activate', usual: Record<string, nu
     { name: 'prepare', steps: named(0, 2) },
     { name: 'transfer', steps: named(2, 4) },
     { name: 'change', steps: named(4, 9) },
+    { name: 'prove', steps: ['settle', 'level'].map((step) => ({ step, usualMs: 11 * second })) },
   ];
   return { name: 'two slots', component: 'system', pointOfNoReturn, stretches, recovery: ['wait', 'other-slot', 'earlier-image'] };
 }
 
 /** A passage of as many legs as there are versions after the first. */
-export const passage = (versions: readonly string[] = ['4.2.1', '4.3.0'], way = nineSteps(), hasEarlier = false): Passage =>
+export const passage = (versions: readonly string[] = ['4.2.1', '4.3.0'], way = nineSteps(), hasEarlier = false, proves = false): Passage =>
   makePassage(
     versions.slice(1).map((to, i) => {
       const image = 'abcdef'[i]!.repeat(64);
       const earlier = hasEarlier ? { image: '0123456'[i]!.repeat(64), bytes: 0 } : undefined;
       return { image, component: 'system', from: versions[i]!, to, bytes: 0, way, earlier };
     }),
+    1,
+    proves,
   );
 const usual = passage();
 

@@ -7,7 +7,7 @@ import { World } from './world.js';
 
 /** Runs of one, two or three images. */
 const several = ['4.2.1', '4.3.0', '5.0.0', '5.1.0'];
-const legs = [2, 3, 4].map((n) => ({ passage: passage(several.slice(0, n)) }));
+const legs = [2, 3, 4].flatMap((n) => [false, true].map((proves) => ({ passage: passage(several.slice(0, n), undefined, false, proves) })));
 const passages = fc.array(fc.constantFrom(...legs), { minLength: 16, maxLength: 16 });
 /** Each may need some of those before it, from its first leg or its second on. */
 const needs = fc

@@ -11,7 +11,7 @@ import {
   type RolloutEvent,
   type RolloutState,
 } from '@barrow/core';
-import { needOf, allHoldings, clash, decideByFullScan, harm, holdings, isDoubtful, stepAt, namedAt } from './full-scan.js';
+import { isSoaking, needOf, allHoldings, clash, decideByFullScan, harm, holdings, isDoubtful, stepAt, namedAt } from './full-scan.js';
 
 /** A world in which anything may happen in any order; it watches the rules while it plays. */
 export class World {
@@ -60,6 +60,12 @@ export class World {
     }
     if (event.kind === 'run-withdrawn' || event.kind === 'run-skipped')
       expect(this.#past.has(event.run), 'a run past its point of no return was interrupted').toBe(false);
+    if (event.kind === 'soak-ended')
+      expect(event.at, 'a soak was cut short').toBeGreaterThanOrEqual(
+        this.state.waves[event.wave]!.endedAt! + this.plan.waves[event.wave]!.gate.soakMs,
+      );
+    if (event.kind === 'step-begun' && event.step === 'settle')
+      expect(this.state.runs[this.state.indexOf.get(event.run)!]!.legs).toBe(this.#legsOf(event.run));
     if (event.kind === 'gate-passed' && event.wave < this.plan.waves.length - 1) {
       const { gate } = this.plan.waves[event.wave]!;
       const wave = this.state.waves[event.wave]!;
@@ -75,7 +81,10 @@ export class World {
     const leg = 'run' in event && event.run !== undefined ? legOf(event.run) : 0;
     this.state = apply(this.state, event);
     // A leg that is behind it is one after which it may rest.
-    if ('run' in event && event.run !== undefined && legOf(event.run) > leg) this.#past.delete(event.run);
+    if ('run' in event && event.run !== undefined) {
+      const isThere = this.state.runs[this.state.indexOf.get(event.run)!]!.legs === this.#legsOf(event.run);
+      if (legOf(event.run) > leg || isThere) this.#past.delete(event.run);
+    }
     this.ledger.follow(this.state, event);
     const states = this.together.map((w) => w.state);
     expect(harm(states)).toBeNull();
@@ -93,6 +102,10 @@ export class World {
       ),
       `${event.run} entered`,
     ).toBeNull();
+  }
+
+  #legsOf(id: string): number {
+    return this.plan.passages[this.plan.runs[this.state.indexOf.get(id)!]!.passage]!.legs.length;
   }
 
   decide(): Command[] {
@@ -117,7 +130,12 @@ export class World {
   /** A run that could enter beside all that is held is let in: claims hold back no more than they must. */
   #nothingIdle(entering: readonly string[]): void {
     this.#brokenFirst(entering);
-    if (this.state.phase !== 'running' || this.state.draining || this.state.waves[this.state.wave]?.phase !== 'open') return;
+    if (
+      this.state.phase !== 'running' ||
+      this.state.draining ||
+      !['open', 'proving'].includes(this.state.waves[this.state.wave]?.phase ?? '')
+    )
+      return;
     if (this.decide().some((c) => c.kind === 'hold')) return;
     const states = this.together.map((w) => w.state);
     const indexes = entering.map((id) => this.state.indexOf.get(id)!);
@@ -129,6 +147,9 @@ export class World {
       const { phase, wave, stretch, wish } = this.state.runs[i]!;
       if ((phase !== 'waiting' && phase !== 'parked') || wave !== this.state.wave || entering.includes(run.id) || wish) return;
       if (needOf(this.state, i) !== null) return;
+      const isOpen = this.state.waves[wave]!.phase === 'open';
+      // After the soak, and not before it; who has not begun waits for the next chance.
+      if (phase === 'waiting' ? !isOpen : isSoaking(this.state, i) && isOpen) return;
       expect(clash(holdings(this.plan, i, stretch), held, states), `${run.id} waits without need`).not.toBeNull();
     });
   }
@@ -175,6 +196,8 @@ export class World {
         return this.happen({ kind: 'wave-opened', at, wave: command.wave });
       case 'end-wave':
         return this.happen({ kind: 'wave-ended', at, wave: command.wave });
+      case 'end-soak':
+        return this.happen({ kind: 'soak-ended', at, wave: command.wave });
       case 'pass-gate':
         return this.happen({ kind: 'gate-passed', at, wave: command.wave });
       case 'hold':

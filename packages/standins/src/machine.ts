@@ -9,6 +9,7 @@ export const machineFaults = [
   'returns-on-old-version',
   'returns-with-settings-lost',
   'drops-settings-on-new',
+  'doubles-badly',
   'returns-with-other-key',
   'reboots-during-write',
   'refuses-file',
@@ -20,6 +21,7 @@ export interface Counters {
   pulls: number;
   writesBegun: number;
   writesDone: number;
+  doublesBegun: number;
   activations: number;
   reboots: number;
   powerLosses: number;
@@ -79,6 +81,7 @@ function noCounters(): Counters {
     pulls: 0,
     writesBegun: 0,
     writesDone: 0,
+    doublesBegun: 0,
     activations: 0,
     reboots: 0,
     powerLosses: 0,
@@ -230,6 +233,25 @@ export abstract class Machine<Fault extends string = string> {
       fault: inspection.fault,
     });
     onPercent(100);
+  }
+
+  /** Writes what it runs to another name of its flash. */
+  async double(name: string): Promise<void> {
+    const { version, sha256: sum, bytes } = this.running;
+    const place = this.persistent.store.findIndex((s) => s.name === name);
+    const put = (stored: StoredImage): void => {
+      this.persistent.store[place] = stored;
+      this.body.onChange();
+    };
+    const power = this.#power.signal;
+    this.counters.doublesBegun++;
+    this.writing = true;
+    put({ name, version: '-', sha256: sha256(Buffer.from(sum)), bytes: bytes >> 1, fault: 'torn write' });
+    if (power.aborted) await new Promise(() => undefined);
+    await this.wait(writeSeconds);
+    this.writing = false;
+    const bad = this.faults.has('doubles-badly');
+    put({ name, version, sha256: bad ? sha256(Buffer.from(sum)) : sum, bytes, fault: null });
   }
 
   choose(name: string): void {

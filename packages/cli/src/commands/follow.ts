@@ -84,11 +84,13 @@ export class FollowedLines {
         this.line(e.at, c.bold(`wave ${e.wave + 1} opened`));
         break;
       case 'wave-ended': {
-        const isLast = e.wave >= view.waves.length - 1;
         const soak = view.waves[e.wave]!.gate.soakMs;
-        this.line(e.at, c.bold(`wave ${e.wave + 1} ended${!isLast && soak > 0 ? `, soaking for ${duration(soak)}` : ''}`));
+        this.line(e.at, c.bold(`wave ${e.wave + 1} ended${soak > 0 ? `, soaking for ${duration(soak)}` : ''}`));
         break;
       }
+      case 'soak-ended':
+        this.line(e.at, c.bold(`wave ${e.wave + 1} has soaked: its devices are looked at again`));
+        break;
       case 'gate-passed':
         if (e.wave < view.waves.length - 1) this.line(e.at, c.bold(`gate ${e.wave + 1} passed`));
         break;

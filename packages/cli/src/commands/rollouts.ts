@@ -207,6 +207,7 @@ interface PlanOptions {
   unsaved: string;
   older?: boolean;
   wayBack?: boolean;
+  level?: boolean;
 }
 
 export const registerRollouts: Register = (program, act) => {
@@ -225,6 +226,7 @@ export const registerRollouts: Register = (program, act) => {
     .option('--approval', "wait for a person's word after the first wave")
     .option('--unsaved <what>', 'settings that nobody saved: hold (leave the device out) or save', 'hold')
     .option('--way-back', 'take a device that fails past its point of no return back at once to what it ran')
+    .option('--level', 'after the soak: look at each device again, and bring its other copy to the same version')
     .option('--older', 'also take the named devices back to an older target, where an image allows it')
     .action(
       act(async ({ say, client }, devices: string[], o: PlanOptions) => {
@@ -242,6 +244,7 @@ export const registerRollouts: Register = (program, act) => {
           unsaved: o.unsaved as 'hold',
           down: o.older === true,
           wayBack: o.wayBack === true,
+          level: o.level === true,
         };
         const made = await client().plan(input);
         print(

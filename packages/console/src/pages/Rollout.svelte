@@ -136,7 +136,7 @@
 
   function gateText(wave: Rollout['waves'][number], last: boolean): string {
     const parts = [`holds at ${wave.gate.failureLimit} failed`];
-    if (!last && wave.gate.soakMs > 0) parts.unshift(`soak ${duration(wave.gate.soakMs)}`);
+    if (wave.gate.soakMs > 0) parts.unshift(`soak ${duration(wave.gate.soakMs)}`);
     if (!last && wave.gate.approval) parts.push(wave.approvedBy ? `approved by ${wave.approvedBy}` : "waits for a person's word");
     return parts.join(' · ');
   }
@@ -257,7 +257,7 @@
       <h2>
         <span>Wave {wave.index + 1} · {wave.name}</span>
         <span class="phase"
-          >{wave.phase === 'soaking' && last ? 'ended' : wave.phase}{#if wave.soaksUntil}, {since(
+          >{wave.phase === 'soaking' && last && !wave.soaksUntil ? 'ended' : wave.phase}{#if wave.soaksUntil}, {since(
               new Date(now).toISOString(),
               Date.parse(wave.soaksUntil),
             )} to go{/if}</span

@@ -13,6 +13,7 @@
   let approval = $state(false);
   let unsaved = $state<'hold' | 'save'>('hold');
   let wayBack = $state(false);
+  let level = $state(false);
   async function plan() {
     const made = await client().plan({
       name: name.trim() || undefined,
@@ -24,6 +25,7 @@
       approval,
       unsaved,
       wayBack,
+      level,
     });
     onplanned(made.id);
   }
@@ -93,6 +95,10 @@
   </label>
   <label class="check"
     ><input class="checkbox" type="checkbox" bind:checked={wayBack} /> Take a device that fails past its point of no return back to what it ran</label
+  >
+  <label class="check"
+    ><input class="checkbox" type="checkbox" bind:checked={level} /> After the soak look at each device again, and bring its other copy to the
+    same version</label
   >
   <label class="check"
     ><input class="checkbox" type="checkbox" bind:checked={approval} /> Wait for a person's word after the first wave</label

@@ -448,6 +448,8 @@ export const planInput = z.strictObject({
   unsaved: z.enum(['hold', 'save']).default('hold'),
   /** Whether a device that fails past its point of no return is taken back at once to what it ran. */
   wayBack: z.boolean().default(false),
+  /** Whether each device is looked at again after the soak, and its other copy then brought level, where its family can. */
+  level: z.boolean().default(false),
   /** Also plans the way down for devices that run something newer than their target; they must be named. */
   down: z.boolean().default(false),
 });
@@ -548,7 +550,7 @@ export const rolloutSchema = rolloutSummarySchema.extend({
     z.object({
       index: z.number().int(),
       name: z.string(),
-      phase: z.enum(['waiting', 'open', 'soaking', 'passed']),
+      phase: z.enum(['waiting', 'open', 'soaking', 'proving', 'passed']),
       gate: z.object({ soakMs: z.number().int(), failureLimit: z.number().int(), approval: z.boolean() }),
       approvedBy: z.string().nullable(),
       /** When the soak ends; null unless it soaks. */

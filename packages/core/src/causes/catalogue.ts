@@ -267,6 +267,12 @@ const list = [
     counts: 'failed',
   },
   {
+    code: 'restarted-in-soak',
+    what: 'The device has restarted by itself since it was checked.',
+    next: 'Read its log: power, or the new version. Do not go on with others before it is known.',
+    counts: 'failed',
+  },
+  {
     code: 'nothing-to-go-back-to',
     what: 'The device does not hold the version from before any more, or holds it damaged.',
     next: 'Put the earlier image into the store and have it taken back again, or mend what failed and retry.',

@@ -18,6 +18,11 @@ export function checkVersion(scheme: VersionScheme, from: string, target: string
   return verdict('version', passed, from, found ?? 'not told', 'old-version', passed ? [] : [`the target is ${target}`]);
 }
 
+/** It has not restarted since it was checked: a device that does so by itself has not settled. Counts of boots, as it tells them. */
+export function checkSettled(before: string, after: string | null): Check {
+  return verdict('settled', after === before, `${before} boots`, after === null ? 'not told' : `${after} boots`, 'restarted-in-soak');
+}
+
 /** The device would boot the target again: an upgrade that is not saved is lost at the next power cut. */
 export function checkNextBoot(scheme: VersionScheme, from: string, target: string, nextBoot: string | null): Check {
   const passed = nextBoot !== null && sameVersion(scheme, nextBoot, target);

@@ -50,6 +50,8 @@ export interface PlannedStretch {
   /** Indexes into the steps of the passage; `to` is the first that is not in it. */
   readonly from: number;
   readonly to: number;
+  /** It is entered only when its wave has soaked: the device has reached its target, and is looked at again. */
+  readonly afterSoak?: true;
   /** Where it is handled through another device: what of that is used alone (its storage), or with how many others at once. */
   readonly ofParent?: { readonly storage?: true; readonly most?: number };
 }
@@ -214,12 +216,15 @@ export function makePlan(request: PlanRequest): Plan {
       if (needed) first.add(needed);
     }
   const split = first.size > 0 && first.size < ordered.length;
+  // Who is looked at again after the soak is, whatever comes after it.
+  const proves = ordered.some((c) => c.passage.stretches.some((s) => s.afterSoak));
+  const lastGate = { ...request.gate, soakMs: proves ? request.gate.soakMs : 0, approval: false };
   const waves: PlannedWave[] = split
     ? [
         { name: 'first', gate: request.gate },
-        { name: 'rest', gate: { ...request.gate, soakMs: 0, approval: false } },
+        { name: 'rest', gate: lastGate },
       ]
-    : [{ name: 'all', gate: { ...request.gate, soakMs: 0, approval: false } }];
+    : [{ name: 'all', gate: lastGate }];
   const rolloutKey = `rollout:${request.id}`;
   const capacity: Record<Key, number> = { [rolloutKey]: request.atOnce };
   const passages: Passage[] = [];

@@ -55,6 +55,7 @@ const plan = z.object({
           name: z.string(),
           from: z.number().int(),
           to: z.number().int(),
+          afterSoak: z.literal(true).optional(),
           ofParent: z.object({ storage: z.literal(true).optional(), most: z.number().int().optional() }).optional(),
         }),
       ),

@@ -16,6 +16,7 @@ export interface WayStep {
 export interface Way {
   readonly name: string;
   readonly component: string;
+  /** `prove` is the one that comes after the soak. */
   readonly stretches: readonly { readonly name: string; readonly steps: readonly WayStep[] }[];
   /** From this step on, nothing interrupts the leg. */
   readonly pointOfNoReturn: StepName;
@@ -45,12 +46,16 @@ const byEarlierImage = ['take-stock', 'transfer', 'verify-image', 'activate', 'c
 const shortMs: Ms = 5000;
 
 const mebibyte = 1024 * 1024;
+/** The stretch of a way that comes after the soak. */
+export const prove = 'prove';
 
 /**
  * The passage of a run: the steps of one leg after those of another, each leg past its return and back. Durations are in our
  * time, which a demo device's runs faster than by `timeScale`.
+ *
+ * @param proves whether the device is looked at again, and its other copy brought level, after the soak, where its way can
  */
-export function makePassage(legs: readonly WayLeg[], timeScale = 1): Passage {
+export function makePassage(legs: readonly WayLeg[], timeScale = 1, proves = false): Passage {
   const steps: PlannedStep[] = [];
   const stretches: PlannedStretch[] = [];
   const planned: PlannedLeg[] = [];
@@ -60,22 +65,34 @@ export function makePassage(legs: readonly WayLeg[], timeScale = 1): Passage {
     planned.push({ image, component, from, to, way: way.name });
     let past = false;
     for (const { name, steps: taken } of way.stretches) {
+      const afterSoak = name === prove;
+      // What a leg before the last one left behind is what the next one goes back to.
+      if (afterSoak && !(proves && leg === legs.length - 1)) continue;
       const begins = steps.length;
       const wasPast = past;
       for (const one of taken) {
         past ||= one.step === way.pointOfNoReturn;
-        steps.push({ step: one.step, leg, typicalMs: scaled(one, bytes), ...traitsOf(one.step), ...one.traits, pastReturn: past });
+        steps.push({
+          step: one.step,
+          leg,
+          typicalMs: scaled(one, bytes),
+          ...traitsOf(one.step),
+          ...one.traits,
+          pastReturn: past && !afterSoak,
+        });
       }
       const last = stretches[stretches.length - 1];
       const ofParent = way.throughParent && partOfParent(taken, way.throughParent.most);
       // What lies past the point of no return is never left.
-      if (wasPast && last) {
+      if (wasPast && last && !afterSoak) {
         const both = { ...last.ofParent, ...ofParent };
         stretches[stretches.length - 1] = { ...last, to: steps.length, ...(Object.keys(both).length > 0 ? { ofParent: both } : {}) };
-      } else stretches.push({ name, from: begins, to: steps.length, ...(ofParent ? { ofParent } : {}) });
+      } else
+        stretches.push({ name, from: begins, to: steps.length, ...(afterSoak ? { afterSoak } : {}), ...(ofParent ? { ofParent } : {}) });
     }
   });
   const rungs: PlannedRung[] = [];
+  const ownBegins = steps.length;
   legs.forEach(({ way, component, from, to, image, bytes, earlier }, leg) => {
     const usual = new Map(way.stretches.flatMap((s) => s.steps).map((s) => [s.step, s]));
     for (const means of way.recovery ?? []) {
@@ -94,7 +111,7 @@ export function makePassage(legs: readonly WayLeg[], timeScale = 1): Passage {
         const one = usual.get(step) ?? { step, usualMs: shortMs };
         steps.push({ step, leg: own, typicalMs: scaled(one, brought.bytes), ...traitsOf(step), ...one.traits, pastReturn: true });
       }
-      const { ofParent } = stretches[stretches.length - 1]!;
+      const { ofParent } = stretches.filter((s) => s.from < ownBegins && !s.afterSoak).at(-1)!;
       stretches.push({ name: means, from: begins, to: steps.length, ...(ofParent ? { ofParent } : {}) });
       rungs.push({ means, leg, step: begins, stretch: stretches.length - 1, takes });
     }

@@ -133,6 +133,9 @@ export function rehearse(plan: Plan, beginsAt: Instant, duration: DurationModel 
           happen({ kind: 'approved', at: now, by: 'rehearsal', wave: command.wave });
         }
         return;
+      case 'end-soak':
+        happen({ kind: 'soak-ended', at: now, wave: command.wave });
+        return;
       case 'pass-gate':
         happen({ kind: 'gate-passed', at: now, wave: command.wave });
         return;

@@ -5,6 +5,7 @@ import {
   neededBy,
   nextClaims,
   rungOf,
+  soaks,
   type Outcome,
   type RolloutState,
   type RunPhase,
@@ -91,10 +92,14 @@ export function check(state: RolloutState, event: RolloutEvent): string | null {
     case 'wave-ended':
       return (
         waveAt(event.wave, 'open') ??
-        (waves[event.wave]!.waiting + waves[event.wave]!.active > 0 ? 'devices of the wave have not ended' : null)
+        (waves[event.wave]!.waiting + waves[event.wave]!.active - waves[event.wave]!.soaking > 0
+          ? 'devices of the wave have not ended'
+          : null)
       );
-    case 'gate-passed':
+    case 'soak-ended':
       return waveAt(event.wave, 'soaking');
+    case 'gate-passed':
+      return waves[event.wave]?.phase === 'proving' ? null : waveAt(event.wave, 'soaking');
     case 'stretch-entered': {
       const why = runAt(event.run, ['waiting', 'parked', 'broken']);
       if (why !== null) return why;
@@ -208,6 +213,9 @@ export function apply(state: RolloutState, event: RolloutEvent): RolloutState {
       wave.endedAt = event.at;
       break;
     }
+    case 'soak-ended':
+      state.waves[event.wave]!.phase = 'proving';
+      break;
     case 'gate-passed':
       state.waves[event.wave]!.phase = 'passed';
       break;
@@ -277,7 +285,14 @@ export function apply(state: RolloutState, event: RolloutEvent): RolloutState {
     case 'run-withdrawn': {
       const index = runOf(event.run);
       const run = state.runs[index]!;
-      const brought = run.legs > 0 ? `; it was brought to ${legsOf(state.plan, state.plan.runs[index]!)[run.legs - 1]!.to}` : '';
+      const legs = legsOf(state.plan, state.plan.runs[index]!);
+      // All that was to be brought was brought and checked: only what comes after the soak is left out.
+      if (run.legs === legs.length) {
+        run.detail = `${event.reason}; its other copy was not brought level`;
+        endRun(state, index, 'verified', event.at);
+        break;
+      }
+      const brought = run.legs > 0 ? `; it was brought to ${legs[run.legs - 1]!.to}` : '';
       run.detail = event.reason + brought;
       // Barrow leaves out of itself only what is there already; a person's word says nothing of that.
       run.met = event.kind === 'run-skipped' && event.by === 'Barrow' && run.wish === null;
@@ -326,7 +341,7 @@ export function apply(state: RolloutState, event: RolloutEvent): RolloutState {
       const wave = state.waves[state.wave];
       if (wave) {
         wave.forgiven = wave.ended.failed + wave.ended.recovered + wave.broken;
-        if (wave.phase === 'soaking') wave.unprovenAccepted = true;
+        if (wave.phase === 'soaking' || wave.phase === 'proving') wave.unprovenAccepted = true;
       }
       break;
     }
@@ -376,6 +391,7 @@ function enter(state: RolloutState, index: number, claims: readonly Claim[], at:
     run.begunAt ??= at;
     run.attempt++;
   }
+  if (soaks(state, index)) state.waves[run.wave]!.soaking--;
   run.claims = claims;
   run.phase = 'ready';
   state.broken.delete(index);
@@ -402,6 +418,7 @@ function noRung(state: RolloutState, index: number): string {
   const { outcome, pastReturn } = state.runs[index]!;
   const { name } = state.plan.runs[index]!;
   if (outcome !== 'failed') return `${name} has ended ${outcome}: there is nothing to take back`;
+  if (state.runs[index]!.met) return `${name} has reached its target: what failed came after its soak`;
   if (!pastReturn) return `${name} failed before it was changed: there is nothing to take back`;
   return `after this failure ${name} has no way back that Barrow could try`;
 }
@@ -438,9 +455,11 @@ function mended(state: RolloutState, index: number): void {
 function endRun(state: RolloutState, index: number, outcome: Outcome, at: Instant): void {
   const run = state.runs[index]!;
   const wave = state.waves[run.wave]!;
+  if (soaks(state, index)) wave.soaking--;
   if (run.phase === 'waiting') wave.waiting--;
   else wave.active--;
   const failedAt = outcome === 'failed' && run.pastReturn ? currentStep(state, index) : null;
+  if (outcome === 'verified') run.legs = legsOf(state.plan, state.plan.runs[index]!).length;
   if (outcome === 'verified' && run.rung !== null) Object.assign(run, { cause: null, detail: null, failedStep: null });
   mended(state, index);
   state.broken.delete(index);
@@ -510,6 +529,16 @@ function moveTo(state: RolloutState, index: number, step: number): void {
   run.stretch = stretches.findIndex((s) => step < s.to);
   run.phase = 'parked';
   run.claims = null;
+  if (soaks(state, index)) {
+    // It is where it was to go, and can be left there.
+    run.legs = legsOf(state.plan, state.plan.runs[index]!).length;
+    run.pastReturn = false;
+    run.met = true;
+    mended(state, index);
+    Object.assign(run, { cause: null, detail: null, failedStep: null });
+    state.waves[run.wave]!.soaking++;
+    for (const other of state.dependants.get(index) ?? []) strand(state, other);
+  }
   if (state.dependants.size > 0) strand(state, index);
 }
 
@@ -529,7 +558,10 @@ function retry(state: RolloutState, index: number): void {
   const run = state.runs[index]!;
   reopen(state, index, 'waiting');
   const { steps, stretches } = passageOf(state.plan, state.plan.runs[index]!);
-  const step = steps.findIndex((s) => s.leg === run.legs);
+  // Who failed after the soak has all its legs behind it, and is looked at again.
+  const first = steps.findIndex((s) => s.leg === run.legs);
+  const proves = stretches.find((s) => s.afterSoak);
+  const step = proves && run.legs === legsOf(state.plan, state.plan.runs[index]!).length ? proves.from : first;
   Object.assign(run, {
     phase: 'waiting',
     step,
@@ -555,7 +587,7 @@ function reopen(state: RolloutState, index: number, as: 'waiting' | 'active'): v
   run.wave = Math.min(Math.max(state.wave, run.wave), state.waves.length - 1);
   const wave = state.waves[run.wave]!;
   wave[as]++;
-  if (wave.phase === 'soaking' || wave.phase === 'passed') {
+  if (wave.phase === 'soaking' || wave.phase === 'proving' || wave.phase === 'passed') {
     wave.phase = 'open';
     wave.endedAt = null;
     state.wave = run.wave;

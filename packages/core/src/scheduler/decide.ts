@@ -24,6 +24,7 @@ export type Command =
   | { readonly kind: 'end-needless'; readonly run: RunId; readonly need: RunId; readonly detail: string }
   | { readonly kind: 'open-wave'; readonly wave: number }
   | { readonly kind: 'end-wave'; readonly wave: number }
+  | { readonly kind: 'end-soak'; readonly wave: number }
   | { readonly kind: 'pass-gate'; readonly wave: number }
   | { readonly kind: 'hold'; readonly reason: string }
   /** Nothing is left that Barrow's hold could keep from harm. */
@@ -40,7 +41,8 @@ export function holdReason(state: RolloutState, wave: WaveState, index: number):
   // Who was taken back, or is being, has failed all the same.
   const failed = wave.ended.failed + wave.ended.recovered + wave.broken - wave.forgiven;
   if (failed >= gate.failureLimit) return `${failed} failed in wave ${index + 1} (${name}); the limit is ${gate.failureLimit}`;
-  if (wave.phase === 'soaking' && !last && wave.ended.verified === 0 && !wave.unprovenAccepted)
+  const isOver = wave.phase === 'soaking' || (wave.phase === 'proving' && wave.active === 0);
+  if (isOver && !last && wave.ended.verified + wave.soaking === 0 && !wave.unprovenAccepted)
     return `no device of wave ${index + 1} (${name}) was verified, so it proves nothing`;
   return null;
 }
@@ -48,7 +50,8 @@ export function holdReason(state: RolloutState, wave: WaveState, index: number):
 /** Whether the last wave has come to its end. */
 function isOver(state: RolloutState): boolean {
   const last = state.waves[state.waves.length - 1]!;
-  return state.wave === state.waves.length - 1 && last.phase === 'open' && last.waiting + last.active === 0;
+  const isUnderWay = last.phase === 'open' || last.phase === 'proving';
+  return state.wave === state.waves.length - 1 && isUnderWay && last.waiting + last.active === 0;
 }
 
 /** The step that a run takes next, as events name it: that of a first leg without its number. */
@@ -145,8 +148,8 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant): Comma
   }
   const reason = holdReason(state, wave, state.wave);
   if (reason !== null) return [{ kind: 'hold', reason }];
-  if (wave.phase === 'open') {
-    if (wave.waiting + wave.active === 0) commands.push({ kind: 'end-wave', wave: state.wave });
+  if (wave.phase === 'open' || (wave.phase === 'proving' && wave.active > 0)) {
+    if (wave.waiting + wave.active - wave.soaking === 0 && wave.phase === 'open') commands.push({ kind: 'end-wave', wave: state.wave });
     else
       for (const { index, claims } of ledger.enter(state, left)) {
         const { stretch, phase, attempt } = state.runs[index]!;
@@ -158,6 +161,7 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant): Comma
   const gate = state.plan.waves[state.wave]!.gate;
   const opensAt = wave.endedAt! + gate.soakMs;
   if (now < opensAt) commands.push({ kind: 'wake', at: opensAt });
+  else if (wave.soaking > 0) commands.push({ kind: 'end-soak', wave: state.wave });
   else if (!gate.approval || wave.approvedBy !== null) commands.push({ kind: 'pass-gate', wave: state.wave });
   return commands;
 }

@@ -18,6 +18,8 @@ export const rolloutEventSchema = z.discriminatedUnion('kind', [
   z.object({ kind: z.literal('rollout-started'), at, by }),
   z.object({ kind: z.literal('wave-opened'), at, wave: z.number().int() }),
   z.object({ kind: z.literal('wave-ended'), at, wave: z.number().int() }),
+  /** Its devices have soaked, and are looked at again. */
+  z.object({ kind: z.literal('soak-ended'), at, wave: z.number().int() }),
   z.object({ kind: z.literal('gate-passed'), at, wave: z.number().int() }),
   z.object({
     kind: z.literal('stretch-entered'),

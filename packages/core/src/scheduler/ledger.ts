@@ -1,7 +1,7 @@
 import { isGuard, type Claim } from '../plan/plan.js';
 import type { Key, RolloutId } from '../units.js';
 import type { RolloutEvent } from './events.js';
-import { neededBy, nextClaims, type RolloutState } from './state.js';
+import { neededBy, nextClaims, soaks, type RolloutState } from './state.js';
 
 /** Who holds or waits: a run of a rollout, or something else that touches a device. */
 export interface Holder {
@@ -82,14 +82,18 @@ export class Ledger {
       state.runs.forEach((run, index) => {
         if (run.wave === event.wave && run.phase === 'waiting') this.#settle(state, index);
       });
+    else if (event.kind === 'soak-ended')
+      state.runs.forEach((run, index) => {
+        if (run.wave === event.wave && run.phase === 'parked') this.#settle(state, index);
+      });
     else if (event.kind === 'rollout-ended') this.remove(state.plan.id);
     else if ('run' in event && event.run !== undefined) {
       const index = state.indexOf.get(event.run);
       if (index === undefined) return;
       this.#settle(state, index);
       // Who needed it may begin now, or may not any more; a retry revives those that had ended for want of it.
-      const { phase } = state.runs[index]!;
-      if (phase === 'ended' || event.kind === 'run-retried') this.#settleBelow(state, index);
+      const { phase, met } = state.runs[index]!;
+      if (phase === 'ended' || met || event.kind === 'run-retried') this.#settleBelow(state, index);
     }
   }
 
@@ -109,7 +113,8 @@ export class Ledger {
     if (run.claims) this.hold(holder, run.claims);
     else this.release(name);
     const isOpen = run.wave === state.wave && state.waves[state.wave]?.phase === 'open';
-    const waits = (run.phase === 'parked' || (run.phase === 'waiting' && isOpen)) && neededBy(state, index) === null;
+    const isParked = run.phase === 'parked' && (!soaks(state, index) || state.waves[run.wave]?.phase === 'proving');
+    const waits = (isParked || (run.phase === 'waiting' && isOpen)) && neededBy(state, index) === null;
     if (!waits) return this.#drop(name);
     if (this.#place.has(name)) return;
     const buckets = this.#buckets.get(state.plan.id)!;

@@ -37,7 +37,7 @@ export interface RunState {
   wave: number;
   /** How often the run was begun. */
   attempt: number;
-  /** It ended where it was to go: verified, or found there already. */
+  /** It is where it was to go: verified, or found there already; what comes after the soak does not change that. */
   met: boolean;
   /** How many of its legs are behind it: what they brought was checked. */
   legs: number;
@@ -56,7 +56,8 @@ export interface RunState {
   detail: string | null;
 }
 
-export type WavePhase = 'waiting' | 'open' | 'soaking' | 'passed';
+/** `proving`: it has soaked, and its devices are looked at again. */
+export type WavePhase = 'waiting' | 'open' | 'soaking' | 'proving' | 'passed';
 
 export interface WaveState {
   phase: WavePhase;
@@ -64,6 +65,8 @@ export interface WaveState {
   active: number;
   /** Of the active ones, those that have failed and are being taken back. */
   broken: number;
+  /** Of the active ones, those that have reached their target and wait for the end of the soak. */
+  soaking: number;
   readonly ended: Record<Outcome, number>;
   endedAt: Instant | null;
   /** Failures, those that were mended among them, that a person has seen and continued after. */
@@ -115,6 +118,7 @@ function emptyWave(): WaveState {
     waiting: 0,
     active: 0,
     broken: 0,
+    soaking: 0,
     ended: { verified: 0, recovered: 0, failed: 0, withdrawn: 0, skipped: 0, 'not-begun': 0 },
     endedAt: null,
     forgiven: 0,
@@ -183,6 +187,12 @@ export function initialState(plan: Plan): RolloutState {
 /** The step that a run takes next or is taking. */
 export function currentStep(state: RolloutState, index: number): PlannedStep {
   return passageOf(state.plan, state.plan.runs[index]!).steps[state.runs[index]!.step]!;
+}
+
+/** Whether a run has reached its target, and waits until its wave has soaked. */
+export function soaks(state: RolloutState, index: number): boolean {
+  const { phase, stretch } = state.runs[index]!;
+  return phase === 'parked' && passageOf(state.plan, state.plan.runs[index]!).stretches[stretch]!.afterSoak === true;
 }
 
 /** The rung that a run tries, or would try next; null while nothing has failed. */

@@ -25,6 +25,8 @@ const known: Readonly<Record<string, Partial<StepTraits>>> = {
   checks: { waits: true },
   // It is the same slot however often it is chosen.
   'fall-back': { stoppable: false, writes: true },
+  settle: { waits: true },
+  level: { stoppable: false, writes: true },
 };
 export const traitsOf = (step: StepName): StepTraits => ({ ...plainTraits, ...known[step] });
 
@@ -53,6 +55,8 @@ const meanings: Readonly<Record<string, string>> = {
   checks: 'compare with what was before: version, restart, what it boots next, settings',
   'take-stock': 'ask what it is now, and whether it has to be restarted to go back',
   'fall-back': 'choose the version before for the next boot',
+  settle: 'after the soak: the checks again, and whether it has restarted meanwhile',
+  level: 'bring its other copy to the same version; from then on that one leads back no more',
 };
 
 /** What a step is for, in the words that a person reads in a plan. */

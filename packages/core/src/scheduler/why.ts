@@ -1,6 +1,6 @@
 import type { Claim } from '../plan/plan.js';
 import type { Holder, Ledger } from './ledger.js';
-import { neededBy, nextClaims, type RolloutState } from './state.js';
+import { neededBy, nextClaims, soaks, type RolloutState } from './state.js';
 import type { Instant } from '../units.js';
 
 /** Why nothing happens to a run now. */
@@ -31,6 +31,13 @@ export function whyWaiting(state: RolloutState, index: number, ledger: Ledger, n
     if (before.phase !== 'soaking') return until(`waits for ${name}`);
     if (gate.approval && before.approvedBy === null) return until(`waits for an approval of ${name}`);
     return until(`waits for the soak of ${name}`, before.endedAt! + gate.soakMs);
+  }
+  if (soaks(state, index)) {
+    const wave = state.waves[run.wave]!;
+    const name = `wave ${run.wave + 1} (${state.plan.waves[run.wave]!.name})`;
+    if (wave.phase === 'open') return until(`has reached its target, and soaks with ${name}`);
+    if (wave.phase === 'soaking')
+      return until(`has reached its target, and soaks with ${name}`, wave.endedAt! + state.plan.waves[run.wave]!.gate.soakMs);
   }
   const needed = run.phase === 'broken' ? null : neededBy(state, index);
   if (needed !== null) return until(`waits for ${state.plan.runs[needed]!.name}, which has to be done first`);

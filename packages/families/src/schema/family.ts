@@ -1,3 +1,4 @@
+import { prove } from '@barrow/core';
 import { faultsOfSense } from './sense.js';
 import { familyShape, proceduresOf } from './shape.js';
 import { usesShell } from './walk.js';
@@ -14,7 +15,18 @@ export const familySchema = familyShape.superRefine((family, context) => {
       for (const needed of proceduresOf[step]!)
         if (family.procedures[needed] === undefined)
           fault(['ways', index, 'stretches', stretch, at], `the procedure ${needed} is missing, without which there is no ${step}`);
-    const names = steps.map((s) => s.step);
+    const names = steps.filter((s) => s.stretch !== prove).map((s) => s.step);
+    const after = steps.filter((s) => s.stretch === prove);
+    if (after.length > 0) {
+      if (Object.keys(stretches).at(-1) !== prove) fault(['ways', index, 'stretches', prove], 'it comes after the soak, and so last');
+      for (const { step, at } of after)
+        if (!['settle', 'level'].includes(step))
+          fault(
+            ['ways', index, 'stretches', prove, at],
+            `after the soak there is settle and level; ${step} would change what was verified`,
+          );
+      if (after[0]!.step !== 'settle') fault(['ways', index, 'stretches', prove], 'it does not begin with settle');
+    }
     for (const [name, why] of [
       ['preflight', 'nobody looks whether it is the device that was planned'],
       ['checks', 'nothing is verified'],
@@ -33,6 +45,9 @@ export const familySchema = familyShape.superRefine((family, context) => {
           if (family.procedures[needed] === undefined)
             fault(here, `the procedure ${needed} is missing, without which it cannot go back to its other slot`);
     }
+    for (const { step, stretch, at } of steps)
+      if (['settle', 'level'].includes(step) && stretch !== prove)
+        fault(['ways', index, 'stretches', stretch, at], `${step} comes after the soak: it stands in the stretch ${prove}`);
     if (!names.includes(pointOfNoReturn)) fault(['ways', index, 'pointOfNoReturn'], `it has no step ${pointOfNoReturn}`);
     if (family.ways.findIndex((w) => w.component === component) !== index)
       fault(['ways', index, 'component'], `there is a way of ${component} before it, so that this one is never taken`);

@@ -45,6 +45,7 @@ const givenTo: Record<ProcedureName, readonly string[]> = {
   'remove-staged': [...ofImages, 'removeFile'],
   disarm: ['imageVersion'],
   'fall-back': ['backTo'],
+  level: ofImages,
   reach: ['storeAddress', 'storePort'],
 };
 
@@ -84,6 +85,7 @@ const readOf: Record<ProcedureName, readonly string[]> = {
   'remove-staged': [],
   disarm: [],
   'fall-back': [],
+  level: ofHeld,
   reach: ['reached'],
 };
 const tableOf: Partial<Record<ProcedureName, string>> = { children: 'children', storage: 'files', neighbours: 'outlets' };
@@ -246,7 +248,7 @@ function procedureFaults(family: Family): SenseFault[] {
       if (yielded !== table)
         at(['yields', yielded], `nobody reads the table "${yielded}" of ${name}${table ? `; it may yield ${table}` : ''}`);
     const steps = [...everyStep(procedure.do)].map((s) => s.step);
-    if ((name === 'verify-image' || name === 'verify-staged') && !steps.some(isQuestion))
+    if ((name === 'verify-image' || name === 'verify-staged' || name === 'level') && !steps.some(isQuestion))
       at([], 'it asks nothing, so that nothing would be verified');
     if (
       name === 'reboot' &&

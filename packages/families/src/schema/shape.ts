@@ -209,6 +209,8 @@ export const procedureNames = [
   'disarm',
   /** Chooses for the next boot the version `${backTo}`, which the device still holds. */
   'fall-back',
+  /** Copies what it runs to its other copy, and tells what that holds then. */
+  'level',
   /** The device's own ping of the store. */
   'reach',
 ] as const;
@@ -225,6 +227,8 @@ export const proceduresOf: Readonly<Record<string, readonly ProcedureName[]>> = 
   reboot: ['reboot'],
   return: ['record'],
   checks: ['record'],
+  settle: ['record'],
+  level: ['level'],
 };
 
 /** One step of a way: its verb with how long it usually takes, and what is otherwise than with this verb elsewhere. */
@@ -261,7 +265,7 @@ const wayStep = z
 const way = z.strictObject({
   name: z.string().min(1),
   component: z.enum(components).default('system'),
-  /** Each is entered as a whole; between two of them the device is let go. */
+  /** Each is entered as a whole; between two of them the device is let go. `prove` is entered after the soak, where a plan wants that. */
   stretches: z.record(z.string(), z.array(wayStep).min(1)),
   /** From this step on, nothing interrupts. */
   pointOfNoReturn: z.string(),

@@ -228,7 +228,7 @@ export async function planRollout(context: Context, devices: Devices, map: MapSe
     brought.set(row.id, new Set(legs.map((l) => l.image)));
     const returnable = await Promise.all(legs.map((leg) => withEarlier(devices, known, leg)));
     const key = JSON.stringify([row.family, returnable.map((l) => [l.image, l.from, l.earlier?.image])]);
-    const passage = passages.get(key) ?? makePassage(returnable, context.options.timeScale);
+    const passage = passages.get(key) ?? makePassage(returnable, context.options.timeScale, input.level);
     passages.set(key, passage);
     if (drops.length > 0) dropping.set(row.id, drops);
     planned.push({
@@ -251,6 +251,9 @@ export async function planRollout(context: Context, devices: Devices, map: MapSe
         ...(stops === null ? [] : [`it goes as far as ${last.to}, on the way to ${target.version}: ${stops}`]),
         ...(row.armed && row.armed.version !== legs[0]!.to
           ? [`it is armed: its next reset, whatever causes it, brings ${row.armed.version}`]
+          : []),
+        ...(input.level && !passage.stretches.some((s) => s.afterSoak)
+          ? ['it is not looked at again after the soak: its family says no way to']
           : []),
         ...(input.wayBack ? noticesOfWayBack(passage, family) : []),
       ],
@@ -294,7 +297,7 @@ export async function planRollout(context: Context, devices: Devices, map: MapSe
   });
   // A choice that has no effect is said, never dropped.
   const idle = [
-    ...((input.soakSeconds ?? 0) > 0 ? [`the soak of ${duration(input.soakSeconds! * 1000)}`] : []),
+    ...((input.soakSeconds ?? 0) > 0 && plan.waves.at(-1)!.gate.soakMs === 0 ? [`the soak of ${duration(input.soakSeconds! * 1000)}`] : []),
     ...(input.approval ? ['the approval'] : []),
   ];
   if (plan.waves.length > 1 || idle.length === 0) return plan;

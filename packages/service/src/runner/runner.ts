@@ -698,6 +698,8 @@ function eventOf(command: Command): RolloutEvent | null {
       return { kind: 'wave-opened', at, wave: command.wave };
     case 'end-wave':
       return { kind: 'wave-ended', at, wave: command.wave };
+    case 'end-soak':
+      return { kind: 'soak-ended', at, wave: command.wave };
     case 'pass-gate':
       return { kind: 'gate-passed', at, wave: command.wave };
     case 'hold':

@@ -177,8 +177,8 @@ function limitsOf({ id, capacity }: Plan): Record<string, number> {
 
 function soaksUntil(state: RolloutState, index: number): string | null {
   const wave = state.waves[index]!;
-  if (wave.phase !== 'soaking' || wave.endedAt === null || index === state.waves.length - 1) return null;
-  return rfc3339(wave.endedAt + state.plan.waves[index]!.gate.soakMs);
+  const { soakMs } = state.plan.waves[index]!.gate;
+  return wave.phase === 'soaking' && wave.endedAt !== null && soakMs > 0 ? rfc3339(wave.endedAt + soakMs) : null;
 }
 
 export function rolloutView(active: ActiveRollout, fileOf: ReadonlyMap<string, string>, journal: number): Rollout {

@@ -110,6 +110,13 @@ export const tarnbrookShell: ShellStyle = {
             ? `sound ${slot.version} octets ${slot.bytes} sum ${slot.sha256}`
             : `no: slot ${slot.name} is bad, ${slot.fault}`,
         );
+    } else if (is('double', 'to', 'slot') && words[3]) {
+      const slot = persistent.store.find((s) => s.name === words[3]);
+      if (!slot || slot.name === device.running.name) terminal.line(`no: slot ${words[3]} is not the spare one`);
+      else {
+        await device.double(slot.name);
+        terminal.line(`doubled to slot ${slot.name}`);
+      }
     } else if (is('choose', 'slot') && words[2]) {
       const slot = persistent.store.find((s) => s.name === words[2]);
       await device.wait(1);
@@ -137,6 +144,7 @@ export const tarnbrookShell: ShellStyle = {
         'fetch HOST PORT FILE',
         'test slot N',
         'choose slot N',
+        'double to slot N',
         'hail HOST',
         'blink SECONDS',
         'restart',

@@ -17,7 +17,7 @@ import { exchangedBy } from '../component.js';
 import { rebootSentAt } from './return.js';
 import { stockOf } from './take-back.js';
 import type { Touch } from '../../touch/touch.js';
-import type { Step, StepContext } from './step.js';
+import type { Step, StepContext, StepResult } from './step.js';
 
 /** A check that failed, with all checks, so that the report has them. */
 export class ChecksFailed extends CauseError {
@@ -33,7 +33,7 @@ export class ChecksFailed extends CauseError {
 }
 
 /** The settings against those that the leg saved; nothing when its way saves none. */
-async function settingsCompared(step: StepContext, session: Touch): Promise<Check[]> {
+export async function settingsCompared(step: StepContext, session: Touch): Promise<Check[]> {
   const saved = step.trail.get('backup')?.facts['backup'];
   if (!step.saves) return [];
   const kept = await step.backups.text(String(saved));
@@ -77,8 +77,18 @@ export const checks: Step = async (step) => {
     now: Date.now(),
     upSince: system?.agentUptime == null ? null : Date.now() - system.agentUptime / context.options.timeScale,
   });
-  const facts = { checks: made, firmware: gives['firmware'] ?? null, nextBoot: gives['nextBoot'] ?? null };
+  return concluded(made, gives);
+};
+
+/** What was compared, as the facts of a step. @throws ChecksFailed by the first that failed */
+export function concluded(made: readonly Check[], gives: Readonly<Record<string, string>>): StepResult {
+  const facts = {
+    checks: made,
+    firmware: gives['firmware'] ?? null,
+    nextBoot: gives['nextBoot'] ?? null,
+    bootCount: gives['bootCount'] ?? null,
+  };
   const failed = made.find((c) => c.result === 'failed');
   if (failed) throw new ChecksFailed(facts, failed);
   return { kind: 'done', facts };
-};
+}

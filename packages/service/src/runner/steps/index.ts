@@ -6,6 +6,7 @@ import { preflight } from './preflight.js';
 import { reboot } from './reboot.js';
 import { comeBack } from './return.js';
 import type { Step } from './step.js';
+import { level, settle } from './prove.js';
 import { fallBack, stockOf, takeStock, type Stock } from './take-back.js';
 import { transfer } from './transfer.js';
 import { verifyImage } from './verify-image.js';
@@ -32,4 +33,6 @@ export const steps: Readonly<Record<string, Step>> = {
   checks,
   'take-stock': takeStock,
   'fall-back': toChoose(fallBack),
+  settle,
+  level,
 };
