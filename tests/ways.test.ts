@@ -1,3 +1,4 @@
+import { readdirSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Report, Rollout, RunDetail, RunView } from '@barrow/core';
@@ -45,6 +46,7 @@ describe('a rollout by the way of its family', () => {
     await client.setTarget({ family: 'fennwave-controller', version: '9.6.0' });
     await client.setTarget({ family: 'fennwave-ap', model: 'FA-310', version: '9.6.0' });
     await client.setTarget({ family: 'fennwave-ap', model: 'FA-110', version: '9.4.5' });
+    await client.setTarget({ family: 'tollard-desk', version: '3.0.2' });
   });
   afterAll(() => scene?.end());
 
@@ -84,6 +86,46 @@ describe('a rollout by the way of its family', () => {
     expect(strip.facts.firmware).toBe('1.13');
     expect(strip.counters).toMatchObject({ writesDone: 1, reboots: 1, restartsInWrite: 0, powerLosses: 0 });
     expect((await client.transfers(1))[0]).toMatchObject({ protocol: 'http', state: 'done', verified: true });
+  });
+
+  it('lays a rule for a desk phone, has it look by a message, and takes it over two images; its switch stays up meanwhile', async () => {
+    const phone = fixture('quay-phone-1');
+    const planned = await plan('quay-phone-1');
+    expect(planned.runs[0]!.legs.map((l) => [l.from, l.to])).toEqual([
+      ['2.8.1', '2.9.0'],
+      ['2.9.0', '3.0.2'],
+    ]);
+    await client.say(planned.id, 'start');
+    const done = await rolloutUntil(client, planned.id, isOver);
+    expect(outcome(done, 'quay-phone-1')).toEqual(verified);
+    expect(phone.facts.firmware).toBe('3.0.2');
+    expect(phone.counters).toMatchObject({ writesDone: 2, reboots: 2, restartsInWrite: 0, powerLosses: 0 });
+    const moved = await client.transfers(2, { device: 'quay-phone-1' });
+    expect(moved.map((t) => [t.file, t.state])).toEqual([
+      ['d40-3.0.2.simg', 'done'],
+      ['d40-2.9.0.simg', 'done'],
+    ]);
+    const { checks, conversations } = await detailOf(done, 'quay-phone-1');
+    expect(checks.map((c) => [c.name, c.result, c.after])).toContainEqual(['3.0.2: version', 'passed', '3.0.2']);
+    expect(conversations.find((c) => c.step === 'transfer')!.text).toContain('look at your rule at ');
+    // What was laid for it is there no more.
+    expect(readdirSync(join(scene.data, 'laid'))).toEqual([]);
+  });
+
+  it('begins nothing with a phone in a call, and says of one that never looks that nothing came', async () => {
+    const [busy, deaf] = [fixture('quay-phone-2'), fixture('quay-phone-3')];
+    busy.faults.add('in-a-call');
+    deaf.faults.add('never-asks');
+    const planned = await client.plan({ devices: ['quay-phone-2', 'quay-phone-3'], first: 0, atOnce: 2, failureLimit: 3 });
+    await client.say(planned.id, 'start');
+    const done = await rolloutUntil(client, planned.id, isOver);
+    expect(outcome(done, 'quay-phone-2')).toMatchObject({ outcome: 'not-begun', cause: 'device-busy' });
+    expect(outcome(done, 'quay-phone-3')).toMatchObject({ outcome: 'failed', cause: 'never-asked' });
+    for (const phone of [busy, deaf]) {
+      expect(phone.facts.firmware).toBe('2.8.1');
+      expect(phone.counters).toMatchObject({ writesBegun: 0, reboots: 0 });
+      phone.faults.clear();
+    }
   });
 
   it('takes a stack over two images in one run, each verified before the next', async () => {

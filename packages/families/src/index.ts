@@ -1,5 +1,5 @@
 export { familySchema } from './schema/family.js';
-export { usesShell, usesWeb } from './schema/walk.js';
+export { usesShell, usesSip, usesWeb } from './schema/walk.js';
 export {
   hasShell,
   isUpgradable,
@@ -25,6 +25,7 @@ export {
 export { comparesBy } from './schema/proof.js';
 export { whatWorks } from './schema/works.js';
 export { remarksOfSense, type SenseFault } from './schema/sense.js';
+export { fill } from './procedure/values.js';
 export { recognise, type Heard, type Recognised } from './recognise.js';
 export {
   asCause,
@@ -38,5 +39,6 @@ export {
   type ProcedureResult,
   type ProcedureRun,
   type Shell,
+  type Sip,
   type Web,
 } from './procedure/run.js';

@@ -39,6 +39,7 @@ describe('a family file', () => {
       'stavewell-strip',
       'tarnbrook-access',
       'tarnbrook-core',
+      'tollard-desk',
       'wendlock-branch',
     ]);
     expect(new Set(families.map((f) => f.kind)).size).toBe(kinds.length - 1);
@@ -159,6 +160,57 @@ describe('what a family file says and cannot mean', () => {
       /never taken/,
     ],
     ['ways without a way for the image', 'travel: { how: device-pulls, protocol: tftp }', '', /travel is missing/],
+    [
+      'a way back that nothing carries out',
+      '\n  fall-back:\n',
+      '\n  fall-forth:\n',
+      /fall-back is missing, without which it cannot go back/,
+    ],
+    ['a rung that stands twice', 'recovery: [wait, other-slot', 'recovery: [wait, wait', /wait stands in it twice/],
+    ['a rung that nobody knows', 'recovery: [wait', 'recovery: [pray', /.+/],
+    [
+      'a change after the soak',
+      '{ settle: 15 s }, { level',
+      '{ settle: 15 s }, { backup: 1 s }, { level',
+      /backup would change what was verified/,
+    ],
+    [
+      'a proof that does not look first',
+      'prove: [{ settle: 15 s }, { level: 70 s }]',
+      'prove: [{ level: 70 s }]',
+      /does not begin with settle/,
+    ],
+    [
+      'a proof that is not last',
+      '      prepare: [{ preflight',
+      '      prove: [{ settle: 1 s }]\n      prepare: [{ preflight',
+      /and so last|duplicated|unique/i,
+    ],
+    ['a proof before the soak', '{ checks: 15 s }]', '{ settle: 1 s }, { checks: 15 s }]', /settle comes after the soak/],
+    [
+      'a rule with a value that nothing gives',
+      'storage:\n',
+      "rule: { name: '{mac}.r', text: 'run ${imageVersoin}' }\nstorage:\n",
+      /nothing gives \$\{imageVersoin\}/,
+    ],
+    [
+      'a rule under a name that nothing can fill',
+      'storage:\n',
+      "rule: { name: '{serial}.r', text: x }\nstorage:\n",
+      /nothing can fill it but \{mac\}/,
+    ],
+    [
+      'a rule for who fetches nothing',
+      'travel: { how: device-pulls, protocol: tftp }',
+      'travel: { how: pushed }\nrule: { name: r, text: x }',
+      /a rule is for devices that fetch/,
+    ],
+    [
+      'a message with a value that nothing gives',
+      '      - say: tell settings unkept\n        keep: differences',
+      "      - sip: MESSAGE\n        body: 'look at ${stroeAddress}'\n        capture: ['(?P<differences>x)']",
+      /nothing gives \$\{stroeAddress\}/,
+    ],
     ['a comparison with nothing', "check: { value: '${work}', is: idle }", "check: { value: '${work}' }", /compares with nothing/],
   ];
   it.each(cases)('%s is refused at its line', (_, before, after, message) => {
@@ -226,7 +278,7 @@ describe('what a family file makes possible', () => {
     expect(worksOf('fennwave-ap')).toContain('Its settings are not saved: there is no procedure `configuration`.');
     expect(worksOf('fennwave-ap')).toContain('all of it through its parent');
     expect(worksOf('fennwave-controller')).toContain('Images of fennwave-ap are put ahead there.');
-    expect(worksOf('tollard-desk')).toContain('Nothing of it is upgraded: it has no `ways`.');
+    expect(worksOf('tollard-base')).toContain('Nothing of it is upgraded: it has no `ways`.');
     expect(worksOf('tollard-handset')).toContain('only its parent can tell of it');
   });
 });

@@ -295,3 +295,65 @@ describe('a page of a device', () => {
     expect(found.tables['rows']).toEqual([{ name: '\\x1b[2Jred' }]);
   });
 });
+
+describe('a SIP message', () => {
+  const answered = (answers: { status: number; head: string; body?: string }[]) => {
+    const asked: { method: string; body?: string | undefined; event?: string | undefined }[] = [];
+    const ask = (request: (typeof asked)[number]) => {
+      asked.push(request);
+      return Promise.resolve({ body: '', ...answers.shift()! });
+    };
+    const speak = (steps: ProcedureStep[], more: object = {}, gives: Record<string, string> = {}) =>
+      runProcedure('record', {
+        family: withSteps(steps, gives),
+        shell: null,
+        sip: { ask },
+        given: { storeAddress: '127.0.0.1' },
+        timeScale: 1,
+        ...more,
+      });
+    return { asked, speak };
+  };
+  const type = 'text/plain';
+
+  it('carries what is known, and its headers become values', async () => {
+    const { asked, speak } = answered([{ status: 200, head: 'SIP/2.0 200 OK\nUser-Agent: one/2.0' }]);
+    const { gives } = await speak(
+      [{ sip: 'MESSAGE', type, body: 'look at ${storeAddress}', capture: ['^User-Agent: (?P<agent>.+)$'] }],
+      {},
+      { firmware: '${agent}' },
+    );
+    expect(gives).toEqual({ firmware: 'one/2.0' });
+    expect(asked).toMatchObject([{ method: 'MESSAGE', body: 'look at 127.0.0.1' }]);
+  });
+  it('never carries a line that a value brings', async () => {
+    const { asked, speak } = answered([]);
+    await expect(speak([{ sip: 'MESSAGE', type, body: '${name}' }], { given: { name: 'a\nrestart' } })).rejects.toMatchObject({
+      code: 'value-unsafe',
+    });
+    expect(asked).toEqual([]);
+  });
+  it('that is refused is told in the words of the device, by the cause that the family names', async () => {
+    const busy = { status: 486, head: 'SIP/2.0 486 Busy Here\nX: y' };
+    const { speak } = answered([busy, busy]);
+    await expect(speak([{ sip: 'OPTIONS', type, fails: [{ when: '^SIP/2\\.0 486 ', cause: 'device-busy' }] }])).rejects.toMatchObject({
+      code: 'device-busy',
+      detail: expect.stringContaining('486 Busy Here') as string,
+    });
+    await expect(speak([{ sip: 'OPTIONS', type }])).rejects.toMatchObject({ code: 'unexpected-answer' });
+  });
+  it('and the wait for a fetch are not made where nothing can', async () => {
+    for (const step of [{ sip: 'OPTIONS', type }, { fetched: { within: 1000 } }] as ProcedureStep[])
+      await expect(runProcedure('record', { family: withSteps([step]), shell: null, given: {}, timeScale: 1 })).rejects.toMatchObject({
+        code: 'service-fault',
+      });
+  });
+  it('is followed by a wait for the fetch, for as long as the family says and never less than a while', async () => {
+    const limits: number[] = [];
+    const { speak } = answered([]);
+    const fetched = (limit: number): Promise<void> => Promise.resolve(void limits.push(limit));
+    await speak([{ fetched: { within: 600_000 } }], { fetched, timeScale: 10 });
+    await speak([{ fetched: { within: 1000 } }], { fetched });
+    expect(limits).toEqual([60_000, 5000]);
+  });
+});

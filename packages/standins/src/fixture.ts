@@ -37,6 +37,7 @@ export const answerFaults = [
   'closes-connection',
   'restarts-transfer',
   'damaged-in-transit',
+  'in-a-call',
 ] as const;
 export type AnswerFault = (typeof answerFaults)[number];
 

@@ -40,6 +40,7 @@ export { answerDigest, readChallenges, type Challenge } from './http/digest.js';
 export { decodeProbeMatch, encodeProbe, probeQuestion, type ProbeMatch } from './onvif/discovery.js';
 export { onvifClock, onvifInformation, usernameToken, type OnvifInformation } from './onvif/device.js';
 export { findXml, readXml, textOf, type XmlNode } from './onvif/xml.js';
+export { askSip, type SipReply, type SipRequest, type SipTarget } from './sip/ask.js';
 export { decodeOptions, encodeOptions, optionsQuestion, type SipAnswer } from './sip/options.js';
 export { ShellSession, type ShellEntry } from './ssh/shell.js';
 export type { ShellTarget } from './ssh/connect.js';

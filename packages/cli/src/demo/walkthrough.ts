@@ -113,6 +113,7 @@ const others = [
   ['fennwave-ap', '9.6.0', 'FA-310'],
   ['owlpane-camera', '2.12.0', 'OC-400'],
   ['stavewell-strip', '1.13', ''],
+  ['tollard-desk', '3.0.2', ''],
 ] as const;
 
 /** Plays the whole journey with the real commands; fails when any ends otherwise than it should. */

@@ -9,6 +9,7 @@ import type {
   ProcedureStep,
   ReceiveStep,
   RequestStep,
+  SipStep,
   UploadStep,
 } from '../schema/shape.js';
 import { fill, fillSent, holds, type Values } from './values.js';
@@ -33,6 +34,15 @@ export interface Web {
     request: { readonly method: 'GET' | 'POST' | 'PUT' | 'DELETE'; readonly path: string; readonly body?: string; readonly type: string },
     limitMs: number,
   ): Promise<{ readonly status: number; readonly body: string }>;
+}
+
+/** The part of a device's SIP user agent that procedures use. */
+export interface Sip {
+  /** @throws WireError */
+  ask(
+    request: { readonly method: SipStep['sip']; readonly event?: string | undefined; readonly body?: string; readonly type: string },
+    limitMs: number,
+  ): Promise<{ readonly status: number; readonly head: string; readonly body: string }>;
 }
 
 /** One file of an image, as it is carried to a device. */
@@ -67,6 +77,9 @@ export interface ProcedureRun {
   /** null: the procedure must not say anything. */
   readonly shell: Shell | null;
   readonly web?: Web | null;
+  readonly sip?: Sip | null;
+  /** Waits until the device has fetched all of its image; so long nothing may move. */
+  readonly fetched?: ((limitMs: number) => Promise<void>) | null;
   /** The files that an upload carries, and what carries them. */
   readonly carry?: { readonly files: readonly CarriedFile[]; readonly by: Carrier } | null;
   /** Opens a place for a file that the device is to send. */
@@ -163,7 +176,11 @@ async function runSteps(
     else if ('get' in step) await runGet({ ...step, request: step.get, method: 'GET', type: '' }, input, values, lookup);
     else if ('request' in step) await runGet(step, input, values, lookup);
     else if ('upload' in step) await runUpload(step, input, values, lookup);
-    else if ('check' in step) {
+    else if ('sip' in step) await runSip(step, input, values, lookup);
+    else if ('fetched' in step) {
+      if (!input.fetched) throw new CauseError('service-fault', 'the procedure waits for a fetch, and nothing is offered');
+      await input.fetched(Math.max(shortestLimit, step.fetched.within / input.timeScale));
+    } else if ('check' in step) {
       if (!holds(step.check, lookup)) throw new CauseError(asCode(step.cause), fill(step.detail, lookup));
     } else if ('set' in step) {
       for (const [key, text] of Object.entries(step.set)) values.single.set(key, fill(text, lookup));
@@ -239,6 +256,19 @@ async function runGet(step: RequestStep, input: ProcedureRun, values: Values, lo
       ),
     );
   }
+}
+
+async function runSip(step: SipStep, input: ProcedureRun, values: Values, lookup: (n: string) => string | undefined): Promise<void> {
+  if (!input.sip) throw new CauseError('service-fault', 'the procedure speaks SIP, and nothing can here');
+  const limit = Math.max(shortestLimit, (step.limit ?? 8000) / input.timeScale);
+  const { sip: method, event, type } = step;
+  // A message has lines of its own; what is put into it has not.
+  const body = step.body === undefined ? {} : { body: fillSent(step.body, lookup) };
+  const { status, head, body: told } = await input.sip.ask({ method, event, type, ...body }, limit);
+  const answer = `${head}\n\n${told}`;
+  const said = (line: string): string => `to ${method} the device said: ${line}`;
+  takeAnswer(step, answer, values, said);
+  if (status < 200 || status > 299) throw new CauseError('unexpected-answer', said(safeText(head.split('\n')[0] ?? '', 200)));
 }
 
 async function runUpload(step: UploadStep, input: ProcedureRun, values: Values, lookup: (n: string) => string | undefined): Promise<void> {

@@ -117,6 +117,20 @@ export function faultsOfSense(family: Family): SenseFault[] {
     ...imageFaults(family),
     ...shellFaults(family),
     ...procedureFaults(family),
+    ...ruleFaults(family),
+  ];
+}
+
+function ruleFaults({ rule, travel }: Family): SenseFault[] {
+  if (!rule) return [];
+  const known = [...ofImages, ...ofDevice];
+  const unknown = [...namesIn(rule.text)].filter((one) => !(known as string[]).includes(one));
+  return [
+    ...unknown.map((one) => ({ path: ['rule', 'text'], message: `nothing gives \${${one}}` })),
+    ...(rule.name.replace('{mac}', '').match(/[{}]/) ? [{ path: ['rule', 'name'], message: 'nothing can fill it but {mac}' }] : []),
+    ...(travel?.how === 'device-pulls'
+      ? []
+      : [{ path: ['rule'], message: 'a rule is for devices that fetch by themselves: travel says otherwise' }]),
   ];
 }
 
@@ -261,7 +275,7 @@ function procedureFaults(family: Family): SenseFault[] {
   return faults;
 }
 
-const isQuestion = (step: ProcedureStep): boolean => 'say' in step || 'get' in step || 'request' in step;
+const isQuestion = (step: ProcedureStep): boolean => 'say' in step || 'sip' in step || 'get' in step || 'request' in step;
 
 /** The values that a procedure uses against those that something gives, and its tables against those that are read. */
 function valueFaults(name: ProcedureName, procedure: Procedure, at: (path: readonly PropertyKey[], message: string) => void): void {
@@ -341,6 +355,7 @@ function valueFaults(name: ProcedureName, procedure: Procedure, at: (path: reado
       use(step.request, [...path, 'request'], more);
       if (step.body !== undefined) use(step.body, [...path, 'body'], more);
     }
+    if ('sip' in step && step.body !== undefined) use(step.body, [...path, 'body'], more);
     if ('upload' in step) use(step.upload, [...path, 'upload'], more);
     if ('check' in step) {
       useCondition(step.check, [...path, 'check'], more);

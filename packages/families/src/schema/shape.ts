@@ -108,6 +108,25 @@ export interface ReceiveStep {
   do: ProcedureStep[];
 }
 
+/** A SIP request (RFC 3261) outside of a dialog; its answer is the status line, the headers and what comes after them. */
+const sipStep = z.strictObject({
+  sip: z.enum(['OPTIONS', 'MESSAGE', 'NOTIFY']),
+  /** What a NOTIFY tells of (RFC 6665). */
+  event: z.string().optional(),
+  body: template.optional(),
+  type: z.string().default('text/plain'),
+  limit: span.optional(),
+  capture: z.array(patternText).optional(),
+  fails: z.array(failPattern).optional(),
+});
+/** Waits until the device has fetched all of the image from the store that it was offered in. */
+const fetchedStep = z.strictObject({
+  fetched: z.strictObject({
+    /** How long nothing may move. */
+    within: span,
+  }),
+});
+
 const checkStep = z.strictObject({ check: condition, cause: z.enum(causeCodes), detail: template });
 const setStep = z.strictObject({ set: z.record(name, template) });
 const pickStep = z.strictObject({
@@ -131,8 +150,22 @@ export interface RepeatStep {
 }
 export type RequestStep = z.infer<typeof requestStep>;
 export type UploadStep = z.infer<typeof uploadStep>;
+export type SipStep = z.infer<typeof sipStep>;
+export type FetchedStep = z.infer<typeof fetchedStep>;
 export type ProcedureStep =
-  SayStep | GetStep | RequestStep | UploadStep | CheckStep | SetStep | PickStep | WhenStep | RepeatStep | EachFileStep | ReceiveStep;
+  | SayStep
+  | GetStep
+  | RequestStep
+  | UploadStep
+  | SipStep
+  | FetchedStep
+  | CheckStep
+  | SetStep
+  | PickStep
+  | WhenStep
+  | RepeatStep
+  | EachFileStep
+  | ReceiveStep;
 
 const whenStep: z.ZodType<WhenStep> = z.lazy(() => z.strictObject({ when: condition, do: z.array(step) })) as never;
 const repeatStep: z.ZodType<RepeatStep> = z.lazy(() =>
@@ -152,6 +185,8 @@ const stepKinds = {
   get: getStep,
   request: requestStep,
   upload: uploadStep,
+  sip: sipStep,
+  fetched: fetchedStep,
   check: checkStep,
   set: setStep,
   pick: pickStep,
@@ -380,6 +415,14 @@ export const familyShape = z.strictObject({
       toldBy: z.enum(['barrow', 'dhcp']).default('barrow'),
     })
     .prefault({}),
+  /** A text that is laid beside the image for the one device, which fetches it by itself, and learns from it what to take. */
+  rule: z
+    .strictObject({
+      /** The exact name that it asks for; `{mac}` is its hardware address in twelve small digits. */
+      name: z.string().min(1),
+      text: template,
+    })
+    .optional(),
   /** How its devices take images; the first that fits is taken. */
   ways: z.array(way).default([]),
   configuration: z

@@ -18,6 +18,8 @@ export function* everyStep(steps: readonly ProcedureStep[], path: readonly (stri
 
 /** Whether a procedure talks to the device's shell, rather than its pages. */
 export const usesShell = (procedure: Procedure): boolean => [...everyStep(procedure.do)].some(({ step }) => 'say' in step);
+/** Whether a procedure talks to the device over SIP. */
+export const usesSip = (procedure: Procedure): boolean => [...everyStep(procedure.do)].some(({ step }) => 'sip' in step);
 /** Whether a procedure talks to the device's web server. */
 export const usesWeb = (procedure: Procedure): boolean =>
   [...everyStep(procedure.do)].some(({ step }) => 'get' in step || 'request' in step || ('upload' in step && step.over.startsWith('http')));

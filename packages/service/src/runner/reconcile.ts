@@ -43,6 +43,18 @@ async function askActivated(step: StepContext): Promise<Truth> {
     }
 }
 
+/** Whether it runs what the leg brings, and did not before. */
+export function isOn(step: StepContext, firmware: string | undefined): boolean {
+  const { versions } = step.family;
+  const before = preflightFacts(step)?.firmware ?? step.leg.from;
+  return (
+    firmware !== undefined &&
+    step.leg.component === 'system' &&
+    sameVersion(versions, firmware, step.leg.to) &&
+    !sameVersion(versions, before, step.leg.to)
+  );
+}
+
 async function askRestarted(step: StepContext): Promise<Truth> {
   const before = preflightFacts(step)?.running ?? null;
   const counted = before?.bootCount ?? null;
@@ -61,6 +73,7 @@ async function askRestarted(step: StepContext): Promise<Truth> {
     try {
       const { gives } = await step.once('record');
       const now = Number(gives['bootCount']);
+      if (counted === null && isOn(step, gives['firmware'])) return { truth: 'done', detail: `it runs ${gives['firmware']} already` };
       if (counted !== null && now > counted) return { truth: 'done', detail: `the device counts ${now} boots, ${counted} before` };
       words = `the device still counts ${gives['bootCount'] ?? 'no'} boots and runs ${gives['firmware'] ?? 'an unknown version'}`;
     } catch (error) {

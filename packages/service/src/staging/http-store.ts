@@ -59,6 +59,8 @@ export class HttpStore {
       answer: (request, peer) => {
         if (check.is(peer.address, request.path.slice(1)))
           return { kind: 'send', path: check.path, bytes: check.content.length, etag: check.name, guard: null, link: null, tag: null };
+        const laid = offers.textFor(peer.address, request.path.slice(1));
+        if (laid) return { kind: 'send', path: laid.path, bytes: laid.bytes, etag: laid.sha256, guard: null, link: null, tag: null };
         const offered = offers.findPath(peer.address, request.path);
         const device = offered?.device ?? offers.deviceAt(peer.address);
         const start = startOf(

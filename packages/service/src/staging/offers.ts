@@ -1,4 +1,6 @@
-import { randomBytes } from 'node:crypto';
+import { createHash, randomBytes } from 'node:crypto';
+import { mkdirSync, rmSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
 import { nearestNames, type Dhcp, type Offer, type StoreProtocol } from '@barrow/core';
 import type { Context } from '../context.js';
 import { DeviceEntity, ImageEntity, NetworkEntity, OfferEntity, type DeviceRow, type ImageRow } from '../data/entities.js';
@@ -25,6 +27,15 @@ export interface Offered {
   readonly owners: Set<string>;
 }
 
+/** A text that is laid for one device, in a file of its own. */
+export interface LaidText {
+  readonly path: string;
+  readonly bytes: number;
+  readonly sha256: string;
+  readonly device: Fetcher;
+  readonly name: string;
+}
+
 /** Where a device is told to fetch from. */
 export interface Told {
   readonly address: string;
@@ -39,6 +50,9 @@ export class Offers {
   readonly #byAddress = new Map<string, Map<string, Offered>>();
   /** How many devices are offered a name; what strangers ask for is looked up here. */
   readonly #names = new Map<string, number>();
+
+  /** Texts laid for devices, by address and name. */
+  readonly #texts = new Map<string, LaidText>();
 
   constructor(
     private readonly context: Context,
@@ -135,6 +149,27 @@ export class Offers {
       entry.device.fetchesFrom.push(address);
       there.set(name, entry);
     }
+  }
+
+  /** Lays a text for a device alone, under the exact name that it asks for; answers how to take it away again. */
+  lay(device: Fetcher, name: string, text: string): () => void {
+    const folder = join(this.context.options.dataFolder, 'laid');
+    mkdirSync(folder, { recursive: true, mode: 0o700 });
+    const path = join(folder, device.id);
+    const content = Buffer.from(text);
+    writeFileSync(path, content, { mode: 0o600 });
+    const sha256 = createHash('sha256').update(content).digest('hex');
+    const laid: LaidText = { path, bytes: content.length, sha256, device, name };
+    const keys = addressesOf(device).map((address) => `${address} ${name}`);
+    for (const key of keys) this.#texts.set(key, laid);
+    return () => {
+      for (const key of keys) if (this.#texts.get(key) === laid) this.#texts.delete(key);
+      if (![...this.#texts.values()].some((t) => t.path === path)) rmSync(path, { force: true });
+    };
+  }
+
+  textFor(address: string, name: string): LaidText | null {
+    return this.#texts.get(`${address} ${name}`) ?? null;
   }
 
   find(address: string, name: string): Offered | null {

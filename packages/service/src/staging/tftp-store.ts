@@ -95,6 +95,8 @@ export class TftpStore {
   #give(request: TftpRequest, peer: TftpPeer): TftpAnswer<Tag | null> {
     const { offers, sites, transfers, images, check } = this.parts;
     if (check.is(peer.address, request.filename)) return { kind: 'send', path: check.path, bytes: check.content.length, tag: null };
+    const laid = offers.textFor(peer.address, request.filename);
+    if (laid) return { kind: 'send', path: laid.path, bytes: laid.bytes, tag: null };
     const offered = offers.find(peer.address, request.filename);
     const device = offered?.device ?? offers.deviceAt(peer.address);
     const start = startOf('tftp', peer, request.filename, optionsOf(request.options), device);

@@ -10,6 +10,7 @@ import {
 import type { Context } from '../context.js';
 import type { DeviceRow, ImageRow } from '../data/entities.js';
 import { addressesOf } from './addresses.js';
+import { signOfLife } from '../touch/alive.js';
 import { readSystem } from '../touch/running-time.js';
 import type { Offers, Told } from './offers.js';
 import type { HttpStore } from './http-store.js';
@@ -100,7 +101,12 @@ export class Watch {
   /** Whether the device answers at all, and, when it does and knows how, whether its own ping of the store is answered. */
   async #askDevice(retries: number): Promise<void> {
     const { device, reach } = this.expected;
-    this.#answers = (await readSystem(this.watches.context, device, 1000, retries)) !== null;
+    const { context } = this.watches;
+    const family = context.families.get(device.family ?? '');
+    // By whatever its family answers by: not everything has an agent.
+    this.#answers = family
+      ? (await signOfLife(context, device, family, 1000, retries)).answers
+      : (await readSystem(context, device, 1000, retries)) !== null;
     if (!this.#answers || !reach || this.moves().length > 0) return;
     // A session that is refused or cut says nothing of the way to the store: once more, then it stays unknown.
     this.#ping = await reach()

@@ -1,6 +1,6 @@
 import type { SnmpRecord } from '@barrow/core';
-import { hasShell, type Family } from '@barrow/families';
-import { askHttp, sshGreeting, WireError } from '@barrow/wire';
+import { hasShell, usesSip, type Family } from '@barrow/families';
+import { askHttp, askSip, sshGreeting, WireError } from '@barrow/wire';
 import type { Context } from '../context.js';
 import { NetworkEntity, type DeviceRow, type NetworkRow } from '../data/entities.js';
 import { readSystem } from './running-time.js';
@@ -9,7 +9,7 @@ import { readSystem } from './running-time.js';
 export interface Sign {
   /** By SNMP; null when it does not answer, or nobody knows how to ask it. */
   readonly system: SnmpRecord | null;
-  /** By SNMP, by its SSH identification, or by any answer of its web server. */
+  /** By SNMP, by its SSH identification, by SIP, or by any answer of its web server. */
   readonly answers: boolean;
 }
 
@@ -22,6 +22,8 @@ export async function signOfLife(context: Context, device: DeviceRow, family: Fa
   try {
     const limit = Math.max(timeoutMs, 1000);
     if (hasShell(family)) await sshGreeting(device.address, network.sshPort, limit);
+    else if (Object.values(family.procedures).some((p) => p && usesSip(p)))
+      await askSip({ host: device.address, port: network.sipPort, timeoutMs: limit }, { method: 'OPTIONS' });
     else await anyPage(device.address, network, limit);
     return { system, answers: true };
   } catch (error) {

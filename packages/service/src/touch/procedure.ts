@@ -5,6 +5,7 @@ import {
   type ProcedureName,
   type ProcedureResult,
   type ProcedureRun,
+  type Sip,
   type Web,
 } from '@barrow/families';
 import type { ShellSession, SharedLink } from '@barrow/wire';
@@ -17,6 +18,8 @@ export interface Use {
   /** What an upload carries, and the link that it shares. */
   readonly files?: readonly CarriedFile[];
   readonly link?: SharedLink | null;
+  /** Waits until the device has fetched all of its image; so long nothing may move. */
+  readonly fetched?: (limitMs: number) => Promise<void>;
   readonly signal?: AbortSignal | undefined;
   readonly onPercent?: ((percent: number) => void) | undefined;
   /** Octets of a file that were pushed so far. */
@@ -31,10 +34,10 @@ export async function carryOut(
   context: Context,
   family: Family,
   name: ProcedureName,
-  over: { readonly shell: ShellSession | null; readonly web: Web | null; readonly secrets: readonly string[] },
+  over: { readonly shell: ShellSession | null; readonly web: Web | null; readonly sip?: Sip; readonly secrets: readonly string[] },
   use: Use & Pick<ProcedureRun, 'carry' | 'receive'>,
 ): Promise<ProcedureResult> {
-  const { shell, web } = over;
+  const { shell, web, sip = null } = over;
   // Settings are full of secrets: they are kept sealed as a backup, and nowhere else.
   if (name === 'configuration') shell?.conceal(concealed);
   try {
@@ -42,6 +45,8 @@ export async function carryOut(
       family,
       shell,
       web,
+      sip,
+      fetched: use.fetched,
       given: use.given ?? {},
       timeScale: context.options.timeScale,
       signal: use.signal,

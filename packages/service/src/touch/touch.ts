@@ -3,16 +3,18 @@ import {
   asCause,
   hasShell,
   usesShell,
+  usesSip,
   usesWeb,
   type Carrier,
   type Family,
   type ProcedureName,
   type ProcedureResult,
+  type Sip,
   type Web,
 } from '@barrow/families';
-import { askHttp, SshPlace, uploadHttp, WireError, type HttpAccess, type HttpTarget } from '@barrow/wire';
+import { askHttp, askSip, SshPlace, uploadHttp, WireError, type HttpAccess, type HttpTarget } from '@barrow/wire';
 import type { Context } from '../context.js';
-import { DeviceEntity, type DeviceRow } from '../data/entities.js';
+import { DeviceEntity, NetworkEntity, type DeviceRow } from '../data/entities.js';
 import { httpAccess, sshTargetOf } from './access.js';
 import { loginsOf, type Logins } from './logins.js';
 import { carryOut, type Use } from './procedure.js';
@@ -56,7 +58,7 @@ export class Touch {
         context,
         family,
         name,
-        { shell: shell?.shell ?? null, web, secrets: this.#secrets() },
+        { shell: shell?.shell ?? null, web, ...(usesSip(procedure) ? { sip: await this.#sip(use) } : {}), secrets: this.#secrets() },
         {
           ...use,
           carry: { files: use.files ?? [], by: this.#carrier(use) },
@@ -127,6 +129,25 @@ export class Touch {
       }
     await logins.wait?.();
     throw refused!;
+  }
+
+  /** Its user agent; it needs no login. */
+  async #sip(use: Use): Promise<Sip> {
+    const { context, device } = this;
+    const network = await context.db.findOne(NetworkEntity, { name: device.network });
+    if (!network) throw new CauseError('service-fault', `the network ${device.network} is no longer known`);
+    return {
+      ask: async (request, timeoutMs) => {
+        const answer = await askSip({ host: device.address, port: network.sipPort, timeoutMs, signal: use.signal }, request);
+        this.#said.push(
+          hideWords(
+            hideSecrets(`${request.method}\n${request.body ?? ''}\n${answer.head.slice(0, longestPage)}`, this.family),
+            this.#secrets(),
+          ),
+        );
+        return answer;
+      },
+    };
   }
 
   /** Its pages; of what is asked and answered a record is kept, but not of settings. */

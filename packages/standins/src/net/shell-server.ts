@@ -46,8 +46,8 @@ export interface ShellServerOptions {
   /** Milliseconds that a login is left waiting, as by a login server that does not answer; Infinity: for ever. */
   readonly loginDelayMs?: () => number;
   readonly banner: string;
-  readonly prompt: () => string;
-  readonly command: (line: string, terminal: Terminal) => Promise<void>;
+  readonly prompt: (session: { raised: boolean }) => string;
+  readonly command: (line: string, terminal: Terminal, session: { raised: boolean }) => Promise<void>;
   /** Real milliseconds that one line takes on its way. */
   readonly lineMs: number;
   readonly pageLines: number;
@@ -154,9 +154,11 @@ async function serve(channel: ServerChannel, connection: Connection, options: Sh
   };
   const pause = (ms: number): Promise<void> => (ms >= 1 ? new Promise((resolve) => setTimeout(resolve, ms)) : Promise.resolve());
 
+  /** The rights of this session, and of no other. */
+  const session = { raised: false };
   write(`${options.banner}\r\n`);
   while (!over) {
-    write(options.prompt());
+    write(options.prompt(session));
     const line = await readLine();
     if (line === null) break;
     if (line.trim() === '') continue;
@@ -182,23 +184,27 @@ async function serve(channel: ServerChannel, connection: Connection, options: Sh
         onPage++;
       });
     };
-    await options.command(line.trim(), {
-      line: lay,
-      raw: (text) => {
-        tail = tail.then(() => write(text));
+    await options.command(
+      line.trim(),
+      {
+        line: lay,
+        raw: (text) => {
+          tail = tail.then(() => write(text));
+        },
+        ask: async (question) => {
+          await tail;
+          onPage = 0;
+          write(question);
+          return (await readLine()) ?? '';
+        },
+        hangUp: () => {
+          over = true;
+          channel.end();
+          connection.end();
+        },
       },
-      ask: async (question) => {
-        await tail;
-        onPage = 0;
-        write(question);
-        return (await readLine()) ?? '';
-      },
-      hangUp: () => {
-        over = true;
-        channel.end();
-        connection.end();
-      },
-    });
+      session,
+    );
     await tail;
   }
   channel.end();

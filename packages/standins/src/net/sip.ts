@@ -1,10 +1,29 @@
-/** RFC 3261 §11.2: answers OPTIONS with 200 OK, saying what it is in User-Agent (a phone) or Server (a server). */
-export function answerOptions(request: string, says: { readonly userAgent?: string; readonly server?: string }): string | null {
+export interface SipSays {
+  readonly userAgent?: string;
+  readonly server?: string;
+  /** The hardware address in its instance (RFC 5626 §4.1). */
+  readonly mac?: string;
+  /** It is in a call: it answers as it would a caller. */
+  readonly busy?: boolean;
+  /** What it makes of a MESSAGE (RFC 3428); absent: it takes none. Answers the status line. */
+  readonly heard?: (text: string) => string;
+}
+
+/** RFC 3261 §11.2: answers OPTIONS with 200 OK, saying what it is in User-Agent (a phone) or Server (a server), and a MESSAGE. */
+export function answerSip(request: string, says: SipSays): string | null {
   const lines = request.split('\r\n');
-  if (!lines[0]?.startsWith('OPTIONS sip:')) return null;
+  const method = /^(OPTIONS|MESSAGE) sip:/.exec(lines[0] ?? '')?.[1];
+  if (method === undefined) return null;
+  const status = says.busy
+    ? 'SIP/2.0 486 Busy Here'
+    : method === 'OPTIONS'
+      ? 'SIP/2.0 200 OK'
+      : says.heard
+        ? says.heard(request.slice(request.indexOf('\r\n\r\n') + 4).trim())
+        : 'SIP/2.0 405 Method Not Allowed';
   const header = (name: string): string => lines.find((l) => l.toLowerCase().startsWith(`${name}:`)) ?? '';
   return [
-    'SIP/2.0 200 OK',
+    status,
     header('via'),
     header('from'),
     `${header('to')};tag=4711`,
@@ -12,6 +31,9 @@ export function answerOptions(request: string, says: { readonly userAgent?: stri
     header('cseq'),
     ...(says.userAgent ? [`User-Agent: ${says.userAgent}`] : []),
     ...(says.server ? [`Server: ${says.server}`] : []),
+    ...(says.mac
+      ? [`Contact: <sip:phone@phone.invalid>;+sip.instance="<urn:uuid:00000000-0000-1000-8000-${says.mac.replaceAll(':', '')}>"`]
+      : []),
     'Allow: INVITE, ACK, CANCEL, OPTIONS, BYE, NOTIFY',
     'Content-Length: 0',
     '',

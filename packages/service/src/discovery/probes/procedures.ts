@@ -150,7 +150,9 @@ export async function probeFamily(context: Context, access: Access, reading: Rea
   // Twins that take different files are told apart by nothing but the device's own word.
   const hasTwin = new Set(family.models.filter((m) => m.model === model).map((m) => m.variant)).size > 1;
   const standardsTell = knows('firmware') && knows('serial');
-  if (procedures.record && (hasTwin || !standardsTell)) {
+  // What is asked without a login was asked by the probes of the standards.
+  const tellsMore = procedures.record !== undefined && (usesShell(procedures.record) || usesWeb(procedures.record));
+  if (procedures.record && tellsMore && (hasTwin || !standardsTell)) {
     const found = await ask(context, access, reading, 'record', host, signal);
     if (found) {
       const { name, model, hardwareRevision, variant, serial, mac, firmware, bootLoader } = found.gives;

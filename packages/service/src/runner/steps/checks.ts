@@ -64,7 +64,7 @@ export const checks: Step = async (step) => {
             before: before.running,
             after: runningTime(system, gives['bootCount'], at),
             rebootSentAt: rebootSentAt(step),
-            seenSilent: step.trail.get('return')?.facts['seenSilent'] === true,
+            seenSilent: ['seenSilent', 'loaded'].some((fact) => step.trail.get('return')?.facts[fact] === true),
             versionMoved: version !== null && !sameVersion(scheme, version, before.firmware),
             timeScale: context.options.timeScale,
           }),

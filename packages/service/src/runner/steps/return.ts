@@ -2,6 +2,7 @@ import { CauseError, duration } from '@barrow/core';
 import { ownNow, ownPause } from '@barrow/wire';
 import { setArmed } from '../../staging/armed.js';
 import { steadyNow } from '../../steady.js';
+import { isOn } from '../reconcile.js';
 import { preflightFacts } from './preflight.js';
 import type { Step, StepContext } from './step.js';
 
@@ -56,7 +57,9 @@ export const comeBack: Step = async (step) => {
       const { gives } = await step.once('record');
       const counted = before?.bootCount ?? null;
       const restarted = counted !== null && gives['bootCount'] !== undefined ? Number(gives['bootCount']) > counted : null;
-      if (restarted === false ? !agentRestarted : restarted === null && !agentRestarted && silentFrom === null) {
+      // Where no boots are counted, another version than before was loaded by a restart, whoever saw it.
+      const loaded = restarted === null && isOn(step, gives['firmware']);
+      if (restarted === false ? !agentRestarted : restarted === null && !loaded && !agentRestarted && silentFrom === null) {
         lastWords = 'it answers, and has not restarted';
         if (ownNow() > stayed) throw stayedUp(counted === null ? 'and counts no boots' : `and still counts ${counted} boots`);
         await ownPause(loginMs, signal);
@@ -68,6 +71,7 @@ export const comeBack: Step = async (step) => {
         kind: 'done',
         facts: {
           seenSilent: silentFrom !== null,
+          loaded,
           silentFrom,
           answeredAt: Math.max(steadyNow(), sentAt),
           firmware: gives['firmware'] ?? null,

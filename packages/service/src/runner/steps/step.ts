@@ -44,6 +44,8 @@ export interface StepContext {
   readonly signal: AbortSignal;
   /** Carries out one procedure and lets go. @throws CauseError */
   readonly once: (name: ProcedureName) => Promise<ProcedureResult>;
+  /** A text of the family file, with what is known of the device and its image put in. */
+  readonly fillIn: (template: string) => Promise<string>;
   /** Whether it answers, by whatever it answers; one that is handled through another tells by its record only. */
   readonly alive: (timeoutMs: number, retries: number) => Promise<Sign>;
   /** Tells how far it is, in percent. */

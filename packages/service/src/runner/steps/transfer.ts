@@ -1,5 +1,6 @@
-import { CauseError } from '@barrow/core';
+import { CauseError, duration } from '@barrow/core';
 import { ownNow, ownPause } from '@barrow/wire';
+import type { DeviceRow } from '../../data/entities.js';
 import { preflightFacts } from './preflight.js';
 import { toldFor } from '../../staging/told.js';
 import { Pushes } from '../../staging/pushes.js';
@@ -40,8 +41,9 @@ const carry: Step = async (step) => {
 
 /** Offers the image to this device alone, has it fetch, and names why when nothing came of it. */
 const haveItFetched: Step = async (step) => {
-  const { offers, image, device, plan } = step;
+  const { offers, image, device, plan, family } = step;
   const [offered] = offers.offer(image, device, plan.id);
+  const takeAway = family.rule && offers.lay(device, ruleName(family.rule.name, device), await step.fillIn(family.rule.text));
   const { told, protocol, bySite } = await toldFor(step, device, image);
   // What moves from the store of a site, Barrow does not see.
   const watch = bySite
@@ -57,7 +59,7 @@ const haveItFetched: Step = async (step) => {
       });
   try {
     watch?.needStore();
-    const session = await step.login();
+    const session = await step.login({ fetched: (limitMs) => fetchedBy(step, watch, offered!.file.bytes, limitMs) });
     const { gives } = await session.run('transfer');
     if (gives['wasThere'] === 'yes') {
       watch?.forget();
@@ -65,16 +67,42 @@ const haveItFetched: Step = async (step) => {
     }
     const moved = watch?.moves().filter((t) => t.row.state !== 'broken') ?? [];
     const last = moved[moved.length - 1]?.row;
-    return { kind: 'done', facts: { transfer: last?.id ?? null, bytes: last?.bytes ?? null, resent: last?.resent ?? null } };
+    return {
+      kind: 'done',
+      facts: { sentAt: steadyNow(), transfer: last?.id ?? null, bytes: last?.bytes ?? null, resent: last?.resent ?? null },
+    };
   } catch (error) {
     if (!(error instanceof CauseError)) throw error;
     if (error.code === 'session-lost' || error.code === 'unreachable') throw await explainLost(step, error, watch);
     throw watch ? await watch.conclude(error) : error;
   } finally {
     watch?.end();
+    takeAway?.();
     offers.withdraw(image, device, plan.id);
   }
 };
+
+const ruleName = (name: string, { mac }: DeviceRow): string => name.replace('{mac}', (mac ?? '').replaceAll(':', '').toLowerCase());
+
+/** Waits until the store has given all of the image; when nothing moved for so long, it is asked why. */
+async function fetchedBy(step: StepContext, watch: Watch | null, bytes: number, limitMs: number): Promise<void> {
+  if (!watch) throw new CauseError('service-fault', 'what it fetches from the store of its site is not seen here');
+  let moved = 0;
+  let until = ownNow() + limitMs;
+  for (;;) {
+    const last = watch.moves().at(-1)?.row;
+    if (last?.state === 'done' && last.bytes >= bytes) return;
+    if (step.signal.aborted) throw new CauseError('session-lost', 'the service is stopping');
+    if ((last?.bytes ?? 0) > moved) {
+      moved = last!.bytes;
+      until = ownNow() + limitMs;
+      step.tell(Math.floor((moved * 100) / bytes));
+    }
+    if (ownNow() > until)
+      throw new CauseError(moved > 0 ? 'transfer-broken' : 'never-asked', `it was told, and then nothing moved for ${duration(limitMs)}`);
+    await ownPause(50, step.signal);
+  }
+}
 
 /** The device's own ping of the store, where its family knows how. */
 function reachOf(step: StepContext): (() => Promise<boolean | null>) | null {
