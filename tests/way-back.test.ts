@@ -39,7 +39,7 @@ describe('the way back', () => {
   it('is in the plan: what would be tried, and where there is none', async () => {
     const oneWay = await plan(true, 'dunmoor-rt-1');
     expect(runOf(oneWay, 'dunmoor-rt-1').notices).toContainEqual(
-      'one way: if R7.04 fails, Barrow cannot take it back, the store has no image of R7.02 that may be taken after R7.04',
+      'one way: if R7.04 fails, Barrow cannot take it back: the store has no image of R7.02 that may be taken after R7.04',
     );
     expect((await plan(false, 'dunmoor-rt-1')).runs[0]!.notices.join()).not.toContain('one way');
     const library = await writeScenarioLibrary(join(scene.data, '..', 'library'));

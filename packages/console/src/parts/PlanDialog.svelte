@@ -111,4 +111,7 @@
     align-items: center;
     gap: 0.5rem;
   }
+  .check input {
+    flex: none;
+  }
 </style>

@@ -25,9 +25,12 @@
   span {
     flex-basis: 0;
   }
-  [data-part='verified'],
-  [data-part='recovered'] {
+  [data-part='verified'] {
     background: var(--good);
+  }
+  /* Good again, and not where it was to go. */
+  [data-part='recovered'] {
+    background: repeating-linear-gradient(45deg, var(--care) 0 3px, color-mix(in oklab, var(--care) 60%, var(--sheet)) 3px 6px);
   }
   [data-part='failed'] {
     background: repeating-linear-gradient(45deg, var(--bad) 0 3px, color-mix(in oklab, var(--bad) 70%, var(--sheet)) 3px 6px);

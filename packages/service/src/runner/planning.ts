@@ -78,7 +78,7 @@ function passable(
     if (!way.stretches.some(({ steps }) => steps.some((s) => s.step === 'backup')))
       notices.push('its settings cannot be saved before, and are not compared after');
   }
-  return { legs, notices, drops, needs, stops: null };
+  return { legs, notices: [...new Set(notices)], drops, needs, stops: null };
 }
 
 /** A leg with the image of the version before, where its way can use one. */
@@ -95,8 +95,8 @@ function noticesOfWayBack({ legs, rungs }: Passage, family: Family): string[] {
     const recovery = wayOf(family, component)?.recovery ?? [];
     const why = recovery.includes('earlier-image')
       ? `the store has no image of ${from} that may be taken after ${to}`
-      : `the family ${family.family} says none`;
-    return [`one way: if ${to} fails, Barrow cannot take it back, ${why}`];
+      : 'its family names no way';
+    return [`one way: if ${to} fails, Barrow cannot take it back: ${why}`];
   });
 }
 
