@@ -32,6 +32,7 @@ export * from './plan/plan.js';
 export * from './plan/read.js';
 export * from './plan/way.js';
 export * from './plan/rungs.js';
+export * from './plan/windows.js';
 export * from './scheduler/steps.js';
 export * from './scheduler/events.js';
 export * from './scheduler/state.js';

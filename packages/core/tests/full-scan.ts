@@ -109,6 +109,21 @@ export function needOf(state: RolloutState, i: number): number | null {
   return open.find((at) => !isThere(at)) ?? null;
 }
 
+/** Whether a stretch may be entered now by its window: it goes down only in one that leaves it its time, and its way back. */
+export function isInWindow(plan: Plan, i: number, stretch: number, now: number): boolean {
+  const run = plan.runs[i]!;
+  const { steps, stretches, legs } = plan.passages[run.passage]!;
+  const part = steps.slice(stretches[stretch]!.from, stretches[stretch]!.to);
+  const mends = part[0]!.leg >= legs.length;
+  if (!run.window || mends || !part.some((s) => down.includes(s.step))) return true;
+  const lasts = (list: typeof part): number => list.reduce((sum, s) => sum + s.typicalMs, 0);
+  const backs = plan.passages[run.passage]!.rungs.filter((r) => r.takes && r.leg === part[0]!.leg).map((r) =>
+    lasts(steps.filter((s) => s.leg === steps[r.step]!.leg)),
+  );
+  const ends = now + lasts(part) + (plan.wayBack ? Math.max(0, ...backs) : 0);
+  return plan.windows![run.window]!.spans.some(([from, until]) => from <= now && ends <= until);
+}
+
 type Hold = readonly [key: string, alone: boolean];
 
 /** What a run holds in a stretch, said again. */

@@ -1,4 +1,14 @@
-import { firstSteps, makePassage, makePlan, type Candidate, type Gate, type Passage, type Plan, type Way } from '@barrow/core';
+import {
+  firstSteps,
+  makePassage,
+  makePlan,
+  type Candidate,
+  type Gate,
+  type Passage,
+  type Plan,
+  type PlannedWindow,
+  type Way,
+} from '@barrow/core';
 
 const second = 1000;
 
@@ -61,13 +71,14 @@ export interface PlanShape {
   /** What is different of each device, in turn. */
   each: readonly Partial<Candidate>[];
   wayBack: boolean;
+  window: PlannedWindow | null;
   id: string;
   /** The number of its first device. */
   from: number;
 }
 
 export function planOf(shape: Partial<PlanShape> = {}): Plan {
-  const { devices = 6, first = 1, atOnce = 2, perSite = 0, each = [], id = 'r-test', from = 1, wayBack = false } = shape;
+  const { devices = 6, first = 1, atOnce = 2, perSite = 0, each = [], id = 'r-test', from = 1, wayBack = false, window = null } = shape;
   const { gate = { soakMs: 60 * second, failureLimit: 1, approval: false } } = shape;
   return makePlan({
     id,
@@ -76,6 +87,7 @@ export function planOf(shape: Partial<PlanShape> = {}): Plan {
     createdBy: 'a test',
     unsaved: 'hold',
     wayBack,
+    window,
     first,
     atOnce,
     perSite,

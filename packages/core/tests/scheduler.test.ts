@@ -17,12 +17,16 @@ const needs = fc
   })
   .map((all) => all.map((list, i) => ({ needs: list.map(({ leg, back }) => ({ leg, device: `d${i + 1 - back}` })) })));
 
+/** Open for an hour, closed for an hour. */
+const everyOtherHour = { text: '', spans: Array.from({ length: 10_000 }, (_, i) => [i * 7_200_000, i * 7_200_000 + 3_600_000] as const) };
+
 const shapes = fc.record({
   devices: fc.integer({ min: 1, max: 12 }),
   first: fc.integer({ min: 0, max: 3 }),
   atOnce: fc.integer({ min: 1, max: 5 }),
   perSite: fc.integer({ min: 0, max: 2 }),
   wayBack: fc.boolean(),
+  window: fc.constantFrom(null, everyOtherHour),
   gate: fc.record({ soakMs: fc.integer({ min: 0, max: 120_000 }), failureLimit: fc.integer({ min: 1, max: 3 }), approval: fc.boolean() }),
 });
 

@@ -1,4 +1,14 @@
-import { duration, rungMeans, rungText, waysIn, type PlanInput, type RehearsalView, type Rollout, type RunView } from '@barrow/core';
+import {
+  dayNames,
+  duration,
+  rungMeans,
+  rungText,
+  waysIn,
+  type PlanInput,
+  type RehearsalView,
+  type Rollout,
+  type RunView,
+} from '@barrow/core';
 import { groupBy, someOf, type BarrowClient } from '@barrow/client';
 import type { CommandContext, Register } from '../context.js';
 import { CommandError, exit, Quiet } from '../errors.js';
@@ -44,6 +54,7 @@ export function rolloutText(io: Io, r: Rollout): string {
           `Steps${who === '' ? '' : ` of ${who}`}: ${steps.map((s) => s.step).join(' → ')}. Point of no return: ${steps.find((s) => s.pastReturn)?.step}.`,
       ),
       wayBackText(r),
+      ...(r.window ? [`Devices go down only in the window ${r.window.text}${nextText(r.window)}.`] : []),
       `Each device is down for about ${duration(down)}. Settings nobody saved: ${r.unsaved}. At most ${r.limits['rollout']} at once.`,
     );
   for (const wave of r.waves) {
@@ -85,6 +96,13 @@ export function rolloutText(io: Io, r: Rollout): string {
   return parts.join('\n');
 }
 
+const nextText = ({ next }: NonNullable<Rollout['window']>): string =>
+  next === null
+    ? ', which does not come again'
+    : Date.parse(next.from) <= Date.now()
+      ? `, open until ${clock(next.until)}`
+      : `, next ${clock(next.from)} to ${clock(next.until)}`;
+
 /** What happens to who fails past the point of no return. */
 function wayBackText({ passages, wayBack }: Rollout): string {
   const texts = rungMeans.filter((m) => passages.some((p) => p.rungs.some((g) => g.means === m))).map(rungText);
@@ -95,7 +113,9 @@ function wayBackText({ passages, wayBack }: Rollout): string {
 function rehearsalText(io: Io, r: RehearsalView): string {
   const from = (moment: string | null): string => (moment === null ? '–' : `+${duration(Date.parse(moment) - Date.parse(r.beginsAt))}`);
   return [
-    `It would take ${duration(r.totalMs)}: begun now, ended ${clock(r.endsAt)}. At most ${r.mostAtOnce} under way and ${r.mostDown} down at once.`,
+    r.stuck === null
+      ? `It would take ${duration(r.totalMs)}: begun now, ended ${clock(r.endsAt)}. At most ${r.mostAtOnce} under way and ${r.mostDown} down at once.`
+      : `It would not come to its end: ${r.stuck}.`,
     ...(r.approvals.length > 0
       ? [`Not counted: the wait for a person's word after wave ${r.approvals.map((w) => w + 1).join(', ')}.`]
       : []),
@@ -162,6 +182,24 @@ function soak(text: string): number {
   return Number(match[1]) * { s: 1, min: 60, h: 3600 }[(match[2] ?? 's') as 's' | 'min' | 'h'];
 }
 
+/** The window that `--between`, `--on` and `--zone` say. */
+function windowOf({ between, on, zone }: PlanOptions): PlanInput['window'] {
+  const wrong = (why: string, next: string): CommandError =>
+    new CommandError(exit.wrongUse, 'window-malformed', 'The command was not understood', why, next);
+  if (between === undefined) {
+    if (on === undefined && zone === undefined) return null;
+    throw wrong('--on and --zone belong to --between.', 'Say --between 22:00-04:00 too.');
+  }
+  const [, from, to] = /^(\d\d:\d\d)[-–](\d\d:\d\d)$/.exec(between) ?? [];
+  if (from === undefined || to === undefined) throw wrong(`"${between}" is no window.`, 'Write it as 22:00-04:00.');
+  const days = (on?.split(',') ?? []).map((day) => {
+    const at = dayNames.findIndex((d) => d.toLowerCase() === day.trim().slice(0, 3).toLowerCase());
+    if (at < 0) throw wrong(`"${day.trim()}" is no day of the week.`, `Write days as ${dayNames.join(', ')}.`);
+    return at + 1;
+  });
+  return { from, to, days, zone: zone ?? null };
+}
+
 /** The one that runs when "latest" is asked for, or else the newest. */
 async function resolve(barrow: BarrowClient, id: string): Promise<string> {
   if (id !== 'latest') return id;
@@ -208,6 +246,9 @@ interface PlanOptions {
   older?: boolean;
   wayBack?: boolean;
   level?: boolean;
+  between?: string;
+  on?: string;
+  zone?: string;
 }
 
 export const registerRollouts: Register = (program, act) => {
@@ -227,6 +268,9 @@ export const registerRollouts: Register = (program, act) => {
     .option('--unsaved <what>', 'settings that nobody saved: hold (leave the device out) or save', 'hold')
     .option('--way-back', 'take a device that fails past its point of no return back at once to what it ran')
     .option('--level', 'after the soak: look at each device again, and bring its other copy to the same version')
+    .option('--between <times>', 'only then devices may go down: 22:00-04:00')
+    .option('--on <days>', 'days on which that begins: Sat,Sun')
+    .option('--zone <zone>', 'time zone of --between, e.g. Europe/London (that of the service when not said)')
     .option('--older', 'also take the named devices back to an older target, where an image allows it')
     .action(
       act(async ({ say, client }, devices: string[], o: PlanOptions) => {
@@ -245,6 +289,7 @@ export const registerRollouts: Register = (program, act) => {
           down: o.older === true,
           wayBack: o.wayBack === true,
           level: o.level === true,
+          window: windowOf(o),
         };
         const made = await client().plan(input);
         print(

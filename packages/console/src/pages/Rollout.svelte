@@ -221,14 +221,18 @@
               ? 'at once'
               : "on a person's word"}{/if}
         </dd>
+        {#if rollout.window}<dt>Window</dt>
+          <dd>
+            {rollout.window.text}{#if rollout.window.next}, next {when(rollout.window.next.from)} to {when(rollout.window.next.until)}{/if}
+          </dd>{/if}
         <dt>Down</dt>
         <dd>
           up to about {duration(Math.max(...rollout.runs.map((r) => r.downMs)))} each{#if rehearsal}; at most {rehearsal.mostDown} at once{/if}
         </dd>
         <dt>Rehearsed</dt>
         <dd>
-          {#if rehearsal}{duration(rehearsal.totalMs)} from start to end, at most {rehearsal.mostAtOnce} under way{#if rehearsal.approvals.length > 0};
-              the wait for a person's word not counted{/if}{:else}…{/if}
+          {#if rehearsal?.stuck}it would not come to its end: {rehearsal.stuck}{:else if rehearsal}{duration(rehearsal.totalMs)} from start to
+            end, at most {rehearsal.mostAtOnce} under way{#if rehearsal.approvals.length > 0}; the wait for a person's word not counted{/if}{:else}…{/if}
         </dd>
         <dt>Unsaved settings</dt>
         <dd>{rollout.unsaved === 'save' ? 'saved, then it goes on' : 'that device is left out, and they are shown'}</dd>

@@ -14,6 +14,8 @@
   let unsaved = $state<'hold' | 'save'>('hold');
   let wayBack = $state(false);
   let level = $state(false);
+  let from = $state('');
+  let to = $state('');
   async function plan() {
     const made = await client().plan({
       name: name.trim() || undefined,
@@ -26,6 +28,7 @@
       unsaved,
       wayBack,
       level,
+      window: from && to ? { from, to } : null,
     });
     onplanned(made.id);
   }
@@ -83,6 +86,24 @@
         min="1"
         bind:value={failureLimit}
         required
+      /></label
+    >
+  </div>
+  <div class="pair">
+    <label class="label"
+      ><span class="label-text">Devices go down only from</span><input
+        class="input"
+        type="time"
+        bind:value={from}
+        required={to !== ''}
+      /></label
+    >
+    <label class="label"
+      ><span class="label-text">until (empty: at any time)</span><input
+        class="input"
+        type="time"
+        bind:value={to}
+        required={from !== ''}
       /></label
     >
   </div>

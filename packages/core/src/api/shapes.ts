@@ -428,6 +428,8 @@ export const familySummarySchema = z.object({
 });
 export type FamilySummary = z.infer<typeof familySummarySchema>;
 
+const clockTime = z.string().regex(/^([01]\d|2[0-3]):[0-5]\d$/, 'a time of day is written as 22:00');
+
 export const planInput = z.strictObject({
   name: z.string().min(1).max(100).optional(),
   /** Device ids, names, addresses or serials; all that are behind when empty. */
@@ -448,6 +450,16 @@ export const planInput = z.strictObject({
   unsaved: z.enum(['hold', 'save']).default('hold'),
   /** Whether a device that fails past its point of no return is taken back at once to what it ran. */
   wayBack: z.boolean().default(false),
+  /** When devices may go down; at any time when absent. */
+  window: z
+    .strictObject({
+      from: clockTime,
+      to: clockTime,
+      days: z.array(z.number().int().min(1).max(7)).default([]).describe('Days on which it begins, 1 is Monday; every day when empty.'),
+      zone: z.string().nullable().default(null).describe('Of the IANA time zone database; that of the service when absent.'),
+    })
+    .nullable()
+    .default(null),
   /** Whether each device is looked at again after the soak, and its other copy then brought level, where its family can. */
   level: z.boolean().default(false),
   /** Also plans the way down for devices that run something newer than their target; they must be named. */
@@ -544,6 +556,8 @@ export type RolloutSummary = z.infer<typeof rolloutSummarySchema>;
 export const rolloutSchema = rolloutSummarySchema.extend({
   unsaved: z.enum(['hold', 'save']),
   wayBack: z.boolean(),
+  /** When its devices may go down, and when that is next, or until when it is now; null: at any time. */
+  window: z.object({ text: z.string(), next: z.object({ from: moment, until: moment }).nullable() }).nullable(),
   limits: z.record(z.string(), z.number().int()),
   currentWave: z.number().int(),
   waves: z.array(
@@ -584,6 +598,8 @@ export const rehearsalSchema = z.object({
   mostAtOnce: z.number().int(),
   mostDown: z.number().int(),
   approvals: z.array(z.number().int()),
+  /** Why it never comes to its end; null when it does. */
+  stuck: z.string().nullable(),
   waves: z.array(z.object({ wave: z.number().int(), opensAt: moment, endsAt: moment })),
   runs: z.array(
     z.object({

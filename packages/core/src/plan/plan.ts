@@ -1,5 +1,6 @@
 import type { DeviceId, Instant, Key, Ms, RolloutId, RunId, Sha256 } from '../units.js';
 import type { StepName, StepTraits } from '../scheduler/steps.js';
+import { fitsAt, type Spans } from './windows.js';
 
 /** What must hold before the wave after this one may begin. */
 export interface Gate {
@@ -119,8 +120,17 @@ export interface PlannedRun {
   readonly needs?: readonly Need[];
   /** The device through which it is handled, when it cannot be reached itself. */
   readonly via?: DeviceId;
+  /** The window in which it may go down, by its name in the plan; absent: at any time. */
+  readonly window?: string;
   /** What its going down claims besides: rings of which one member may be down, devices that lose one of several feeds. */
   readonly downClaims: readonly Key[];
+}
+
+/** Times at which devices may go down, as a person said them, and as they fall. */
+export interface PlannedWindow {
+  /** As it is said: `22:00–04:00 (Europe/London)`. */
+  readonly text: string;
+  readonly spans: Spans;
 }
 
 /** What to do about settings that the device has not saved. */
@@ -139,6 +149,8 @@ export interface Plan {
   readonly waves: readonly PlannedWave[];
   readonly passages: readonly Passage[];
   readonly runs: readonly PlannedRun[];
+  /** Times at which devices may go down, by name. */
+  readonly windows?: Readonly<Record<string, PlannedWindow>>;
   /** The most that may hold a key at once; a key without an entry is not limited. */
   readonly capacity: Readonly<Record<Key, number>>;
   /** What a person has to be told of what they asked for, in sentences. */
@@ -177,6 +189,8 @@ export interface PlanRequest {
   readonly createdBy: string;
   readonly unsaved: UnsavedPolicy;
   readonly wayBack: boolean;
+  /** When devices may go down; null: at any time. */
+  readonly window?: PlannedWindow | null;
   /** How many devices go first, alone; 0 for a single wave. */
   readonly first: number;
   /** The most devices at once in the later wave. */
@@ -187,6 +201,9 @@ export interface PlanRequest {
   readonly candidates: readonly Candidate[];
   readonly leftOut: Plan['leftOut'];
 }
+
+/** The one window of a plan; every device goes down in it. */
+const theWindow = 'window';
 
 /**
  * Orders the candidates into waves. The first wave shows what the change does: one device of each family in turn,
@@ -263,12 +280,14 @@ export function makePlan(request: PlanRequest): Plan {
       under: c.under.includes(c.device) ? c.under : [c.device, ...c.under],
       ...(needs.length > 0 ? { needs } : {}),
       ...(c.via === undefined ? {} : { via: c.via }),
+      ...(request.window ? { window: theWindow } : {}),
       downClaims: [...c.rings.map((r) => `ring:${r}`), ...c.feeds.map((f) => `feeds:${f.device}`)],
     };
   });
   runs.sort((a, b) => a.wave - b.wave);
   const { id, name, createdAt, createdBy, unsaved, wayBack, leftOut } = request;
-  return { version: 2, id, name, createdAt, createdBy, unsaved, wayBack, waves, passages, runs, capacity, leftOut };
+  const windows = request.window ? { windows: { [theWindow]: request.window } } : {};
+  return { version: 2, id, name, createdAt, createdBy, unsaved, wayBack, waves, passages, runs, ...windows, capacity, leftOut };
 }
 
 /** The passage of a run. */
@@ -293,6 +312,36 @@ export function legsOf(plan: Plan, run: PlannedRun): readonly PlannedLeg[] {
 export function legAt(plan: Plan, run: PlannedRun, leg: number): PlannedLeg {
   const legs = legsOf(plan, run);
   return legs[leg] ?? ownRungs(passageOf(plan, run))[leg - legs.length]!.takes!;
+}
+
+/** How long a stretch needs of a window: its steps, and the longest way back from it where the plan takes it at once. */
+function needOf(plan: Plan, passage: Passage, stretch: PlannedStretch): Ms {
+  const lasting = (from: number, to: number): Ms => passage.steps.slice(from, to).reduce((sum, s) => sum + s.typicalMs, 0);
+  const { leg } = passage.steps[stretch.from]!;
+  const back = plan.wayBack
+    ? ownRungs(passage)
+        .filter((r) => r.leg === leg)
+        .map((r) => lasting(r.step, passage.stretches[r.stretch]!.to))
+    : [];
+  return lasting(stretch.from, stretch.to) + Math.max(0, ...back);
+}
+
+/** In which a stretch of a run may be entered: one in which it goes down, and that mends nothing; null: it needs none. */
+export function windowOf(plan: Plan, run: PlannedRun, stretch: number): { readonly name: string; readonly window: PlannedWindow } | null {
+  const window = run.window === undefined ? undefined : plan.windows?.[run.window];
+  if (!window) return null;
+  const passage = passageOf(plan, run);
+  const { from, to } = passage.stretches[stretch]!;
+  const goesDown = from < legSteps(passage) && passage.steps.slice(from, to).some((s) => s.down);
+  return goesDown ? { name: run.window!, window } : null;
+}
+
+/** When a stretch may be entered by its window: now, later, or never (null). */
+export function opensAt(plan: Plan, run: PlannedRun, stretch: number, now: Instant): Instant | null {
+  const found = windowOf(plan, run, stretch);
+  if (!found) return now;
+  const passage = passageOf(plan, run);
+  return fitsAt(found.window.spans, now, needOf(plan, passage, passage.stretches[stretch]!));
 }
 
 /** Whether a claim guards against harm; the others are places under a limit. */

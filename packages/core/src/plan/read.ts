@@ -80,8 +80,10 @@ const plan = z.object({
       room: z.array(z.string()),
       under: z.array(z.string()),
       downClaims: z.array(z.string()),
+      window: z.string().optional(),
     }),
   ),
+  windows: z.record(z.string(), z.object({ text: z.string(), spans: z.array(z.tuple([z.number(), z.number()])) })).optional(),
   capacity: z.record(z.string(), z.number()),
 });
 

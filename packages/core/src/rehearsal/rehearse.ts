@@ -40,6 +40,8 @@ export interface Rehearsal {
   readonly mostDown: number;
   /** Gates that wait for a person; the rehearsal lets them pass at once and says so. */
   readonly approvals: readonly number[];
+  /** Why it never comes to its end; null when it does. */
+  readonly stuck: string | null;
   readonly events: number;
 }
 
@@ -58,6 +60,7 @@ export function rehearse(plan: Plan, beginsAt: Instant, duration: DurationModel 
   let down = 0;
   let mostAtOnce = 0;
   let mostDown = 0;
+  let stuck: string | null = null;
   const approvals: number[] = [];
   /** Since when. */
   const isDown = new Map<RunId, Instant>();
@@ -65,6 +68,7 @@ export function rehearse(plan: Plan, beginsAt: Instant, duration: DurationModel 
   const waves: { wave: number; opensAt: Instant; endsAt: Instant }[] = [];
   const pending = new TinyQueue<{ at: Instant; order: number; event: RolloutEvent | null }>([], (a, b) => a.at - b.at || a.order - b.order);
   let order = 0;
+  const wakes = new Set<Instant>();
   const happen = (event: RolloutEvent): void => {
     state = apply(state, event);
     ledger.follow(state, event);
@@ -142,7 +146,12 @@ export function rehearse(plan: Plan, beginsAt: Instant, duration: DurationModel 
       case 'end-rollout':
         happen({ kind: 'rollout-ended', at: now });
         return;
+      case 'hold':
+        stuck = command.reason;
+        return;
       case 'wake':
+        if (wakes.has(command.at)) return;
+        wakes.add(command.at);
         pending.push({ at: command.at, order: order++, event: null });
         return;
       default:
@@ -153,7 +162,7 @@ export function rehearse(plan: Plan, beginsAt: Instant, duration: DurationModel 
   for (;;) {
     const commands = decide(state, ledger, now);
     commands.forEach(carryOut);
-    if (state.phase === 'ended') break;
+    if (state.phase === 'ended' || stuck !== null) break;
     if (commands.some((c) => c.kind !== 'wake' && c.kind !== 'begin-step')) continue;
     const next = pending.pop();
     if (!next) throw new Error('the rehearsal came to a stand before its end');
@@ -174,5 +183,5 @@ export function rehearse(plan: Plan, beginsAt: Instant, duration: DurationModel 
     if (phase === 'ended') seen.endsAt = now;
     if (phase === 'ended' || phase === 'parked') under--;
   }
-  return { beginsAt, endsAt: now, runs: [...runs.values()], waves, mostAtOnce, mostDown, approvals, events: state.events };
+  return { beginsAt, endsAt: now, runs: [...runs.values()], waves, mostAtOnce, mostDown, approvals, stuck, events: state.events };
 }

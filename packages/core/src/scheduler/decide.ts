@@ -54,6 +54,8 @@ function isOver(state: RolloutState): boolean {
   return state.wave === state.waves.length - 1 && isUnderWay && last.waiting + last.active === 0;
 }
 
+const noWindows = { next: null, over: [] };
+
 /** The step that a run takes next, as events name it: that of a first leg without its number. */
 function stepAt(state: RolloutState, index: number): { step: StepName; leg?: number } {
   const { step, leg } = currentStep(state, index);
@@ -64,8 +66,11 @@ function stepAt(state: RolloutState, index: number): { step: StepName; leg?: num
  * Decides what may be begun now in one rollout, under every rule; the ledger knows what all rollouts hold. It changes nothing
  * but the ledger, in which those who may enter hold their claims from now on, and costs what is ready, lost or may
  * begin, not what exists. Journal the commands, let the ledger follow, carry them out, and decide again.
+ *
+ * @param now by the clock of waits, which nobody sets
+ * @param wall by the clock on the wall, by which windows open
  */
-export function decide(state: RolloutState, ledger: Ledger, now: Instant): Command[] {
+export function decide(state: RolloutState, ledger: Ledger, now: Instant, wall: Instant = now): Command[] {
   if (state.phase === 'planned' || state.phase === 'ended') return [];
   const commands: Command[] = [];
   const mayBegin = state.phase === 'running' && !state.draining;
@@ -148,14 +153,19 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant): Comma
   }
   const reason = holdReason(state, wave, state.wave);
   if (reason !== null) return [{ kind: 'hold', reason }];
+  if (state.plan.windows) ledger.lookAtWindows(state, wall);
   if (wave.phase === 'open' || (wave.phase === 'proving' && wave.active > 0)) {
     if (wave.waiting + wave.active - wave.soaking === 0 && wave.phase === 'open') commands.push({ kind: 'end-wave', wave: state.wave });
     else
-      for (const { index, claims } of ledger.enter(state, left)) {
+      for (const { index, claims } of ledger.enter(state, left, wall)) {
         const { stretch, phase, attempt } = state.runs[index]!;
         const run = state.plan.runs[index]!.id;
         commands.push({ kind: 'enter-stretch', run, stretch, claims, attempt: phase === 'waiting' ? attempt + 1 : attempt });
       }
+    // Who was filed just now waits for a window too.
+    const then = state.plan.windows ? ledger.lookAtWindows(state, wall) : noWindows;
+    if (then.over.length > 0) commands.push({ kind: 'hold', reason: 'its last window is over, and devices still wait for one' });
+    else if (then.next !== null) commands.push({ kind: 'wake', at: then.next - wall + now });
     return commands;
   }
   const gate = state.plan.waves[state.wave]!.gate;

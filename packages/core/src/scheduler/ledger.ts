@@ -1,5 +1,6 @@
-import { isGuard, type Claim } from '../plan/plan.js';
-import type { Key, RolloutId } from '../units.js';
+import { isGuard, opensAt, type Claim } from '../plan/plan.js';
+import { indexAfter, spanAt } from '../plan/windows.js';
+import type { Instant, Key, RolloutId } from '../units.js';
 import type { RolloutEvent } from './events.js';
 import { neededBy, nextClaims, soaks, type RolloutState } from './state.js';
 
@@ -27,6 +28,8 @@ export interface Bucket {
   readonly queue: Candidate[];
 }
 
+const windowKey = (rollout: RolloutId, name: string): Key => `window:${rollout}/${name}`;
+
 const nameOf = (holder: Holder): string => `${holder.rollout}/${holder.run}`;
 
 /**
@@ -46,6 +49,8 @@ export class Ledger {
   /** Where a candidate stands: in a bucket, or filed under the key that it lacks. */
   readonly #place = new Map<string, { readonly candidate: Candidate; bucket: Bucket; blockedBy: Key | null }>();
   readonly #blocked = new Map<Key, Set<string>>();
+  /** How each window stood when it was last looked at. */
+  readonly #windows = new Map<Key, number>();
 
   /** Takes a rollout under its care, as it stands. */
   add(state: RolloutState): void {
@@ -173,6 +178,32 @@ export class Ledger {
     return this.#releases;
   }
 
+  /**
+   * Looks at the windows of a rollout: who waits for one that has opened stands in its queue again.
+   *
+   * @returns when the next one opens for which somebody waits, and the windows that will not open again
+   */
+  lookAtWindows({ plan }: RolloutState, now: Instant): { readonly next: Instant | null; readonly over: readonly string[] } {
+    let next: Instant | null = null;
+    const over: string[] = [];
+    for (const [name, { spans }] of Object.entries(plan.windows ?? {})) {
+      const key = windowKey(plan.id, name);
+      const open = spanAt(spans, now) !== null;
+      const at = indexAfter(spans, now);
+      const stands = 2 * at + (open ? 1 : 0);
+      if (this.#windows.get(key) !== stands) {
+        this.#windows.set(key, stands);
+        this.#changes++;
+        this.#lookAgain(key);
+      }
+      if (!this.#blocked.get(key)?.size) continue;
+      const later = spans[open ? at + 1 : at]?.[0];
+      if (later === undefined) over.push(name);
+      else if (next === null || later < next) next = later;
+    }
+    return { next, over };
+  }
+
   /** Who waited for a key stands in its queue again. */
   #lookAgain(key: Key): void {
     const names = this.#blocked.get(key);
@@ -226,6 +257,7 @@ export class Ledger {
   *enter(
     state: RolloutState,
     left: ReadonlySet<number> = new Set(),
+    now: Instant = 0,
   ): Generator<{ readonly index: number; readonly claims: readonly Claim[] }> {
     // Nobody gets in by what others took.
     if (this.#looked.get(state.plan.id) === this.#changes) return;
@@ -238,6 +270,11 @@ export class Ledger {
           at++;
           continue;
         }
+        const run = state.plan.runs[candidate.index]!;
+        if (run.window !== undefined && opensAt(state.plan, run, state.runs[candidate.index]!.stretch, now) !== now) {
+          this.#file(bucket, at, windowKey(state.plan.id, run.window));
+          continue;
+        }
         if (!bucket.room.every((key) => this.admits({ key, mode: 'shared' }, name))) break;
         const claims = this.#claims.get(name) ?? nextClaims(state.plan, state, candidate.index);
         const lacking = this.lacks(claims, candidate);
@@ -246,14 +283,20 @@ export class Ledger {
           yield { index: candidate.index, claims };
           at++;
         } else {
-          bucket.queue.splice(at, 1);
-          this.#place.get(name)!.blockedBy = lacking.key;
-          const waiting = this.#blocked.get(lacking.key);
-          if (waiting) waiting.add(name);
-          else this.#blocked.set(lacking.key, new Set([name]));
+          this.#file(bucket, at, lacking.key);
         }
       }
     this.#looked.set(state.plan.id, upTo);
+  }
+
+  /** Out of its queue, until what it waits for is free. */
+  #file(bucket: Bucket, at: number, key: Key): void {
+    const [candidate] = bucket.queue.splice(at, 1);
+    const name = nameOf(candidate!);
+    this.#place.get(name)!.blockedBy = key;
+    const waiting = this.#blocked.get(key);
+    if (waiting) waiting.add(name);
+    else this.#blocked.set(key, new Set([name]));
   }
 }
 

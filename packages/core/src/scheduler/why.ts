@@ -1,4 +1,4 @@
-import type { Claim } from '../plan/plan.js';
+import { opensAt, type Claim } from '../plan/plan.js';
 import type { Holder, Ledger } from './ledger.js';
 import { neededBy, nextClaims, soaks, type RolloutState } from './state.js';
 import type { Instant } from '../units.js';
@@ -11,8 +11,14 @@ export interface Waiting {
   readonly until: Instant | null;
 }
 
-/** Why a run is not taken on now, in words; null when it is in hand, or has ended. `nameOf` tells the name of a run of any rollout. */
-export function whyWaiting(state: RolloutState, index: number, ledger: Ledger, nameOf: (holder: Holder) => string): Waiting | null {
+/** Why a run is not taken on now, in words; null when it is in hand, or has ended. `nameOf` tells the name of a run of any rollout, `wall` the time by which windows open. */
+export function whyWaiting(
+  state: RolloutState,
+  index: number,
+  ledger: Ledger,
+  nameOf: (holder: Holder) => string,
+  wall: Instant = 0,
+): Waiting | null {
   const run = state.runs[index]!;
   if (run.phase === 'ended' || run.phase === 'busy' || run.phase === 'asking' || state.phase === 'planned' || state.phase === 'ended')
     return null;
@@ -41,6 +47,8 @@ export function whyWaiting(state: RolloutState, index: number, ledger: Ledger, n
   }
   const needed = run.phase === 'broken' ? null : neededBy(state, index);
   if (needed !== null) return until(`waits for ${state.plan.runs[needed]!.name}, which has to be done first`);
+  const opens = opensAt(state.plan, state.plan.runs[index]!, run.stretch, wall);
+  if (opens !== wall) return until(opens === null ? 'no window is left that is long enough for it' : 'waits for its window', opens);
   const holder: Holder = { rollout: state.plan.id, run: state.plan.runs[index]!.id };
   const lacking = ledger.lacksMost(nextClaims(state.plan, state, index), holder);
   return lacking === null ? null : until(lackText(lacking, state.plan.runs[index]!.device, holder, ledger, nameOf));

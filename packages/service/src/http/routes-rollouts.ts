@@ -92,6 +92,7 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
         mostAtOnce: r.mostAtOnce,
         mostDown: r.mostDown,
         approvals: [...r.approvals],
+        stuck: r.stuck,
         waves: r.waves.map((w) => ({ wave: w.wave, opensAt: rfc3339(w.opensAt), endsAt: rfc3339(w.endsAt) })),
         runs: r.runs.map((run) => ({
           run: run.run,

@@ -1,13 +1,19 @@
 import {
   duration,
+  isZone,
   makePassage,
   makePlan,
+  opensAt,
+  passageOf,
   planInput,
+  spansOf,
+  windowText,
   type Candidate,
   type Passage,
   type PathStep,
   type Plan,
   type PlanInput,
+  type PlannedWindow,
   type WayLeg,
 } from '@barrow/core';
 import { isUpgradable, wayOf, type Family } from '@barrow/families';
@@ -173,6 +179,45 @@ function parentsFirst(devices: readonly KnownDevice[]): KnownDevice[] {
   return [...done];
 }
 
+/** So far ahead windows are laid down. */
+const windowDays = 60;
+const dayMs = 86_400_000;
+
+/** The window that was asked for, as it falls. @throws Refusal when its zone is not known */
+function windowFor(asked: PlanInput['window'], now: number): PlannedWindow | null {
+  if (!asked) return null;
+  const minutes = (text: string): number => Number(text.slice(0, 2)) * 60 + Number(text.slice(3));
+  const zone = asked.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone;
+  if (!isZone(zone))
+    throw new Refusal(
+      422,
+      'zone-unknown',
+      'The window cannot be laid',
+      `"${zone}" is no time zone.`,
+      'Write it as in the time zone database, e.g. Europe/London.',
+    );
+  const rule = { zone, days: asked.days ?? [], from: minutes(asked.from), to: minutes(asked.to) };
+  return { text: windowText(rule), spans: spansOf(rule, now, now + windowDays * dayMs) };
+}
+
+/** Whom no window is long enough for. @throws Refusal naming them */
+function refuseTooLong(plan: Plan, now: number): void {
+  const long = plan.runs.filter((run) => passageOf(plan, run).stretches.some((_, i) => opensAt(plan, run, i, now) === null));
+  if (long.length === 0) return;
+  throw new Refusal(
+    422,
+    'window-too-short',
+    'The window is too short',
+    `${plan.windows!['window']!.text} leaves no time for ${long
+      .slice(0, 3)
+      .map((r) => r.name)
+      .join(
+        ', ',
+      )}${long.length > 3 ? ` and ${long.length - 3} more` : ''}: to be down, to be looked at and, with --way-back, to be taken back.`,
+    'Widen it with --between, or leave these devices out.',
+  );
+}
+
 /** Makes a plan for the devices that are meant and are behind their target. @throws Refusal when none is. */
 export async function planRollout(context: Context, devices: Devices, map: MapService, asked: PlanInput, by: string): Promise<Plan> {
   const input = planInput.parse(asked);
@@ -288,6 +333,7 @@ export async function planRollout(context: Context, devices: Devices, map: MapSe
     createdBy: by,
     unsaved: input.unsaved,
     wayBack: input.wayBack,
+    window: windowFor(input.window, Date.now()),
     first: input.first,
     atOnce: input.atOnce,
     perSite: input.perSite,
@@ -295,6 +341,7 @@ export async function planRollout(context: Context, devices: Devices, map: MapSe
     candidates: candidates.map((c) => ({ ...c, notices: [...(c.notices ?? []), ...noticeOfCarrying(carried.get(c.device))] })),
     leftOut,
   });
+  refuseTooLong(plan, Date.now());
   // A choice that has no effect is said, never dropped.
   const idle = [
     ...((input.soakSeconds ?? 0) > 0 && plan.waves.at(-1)!.gate.soakMs === 0 ? [`the soak of ${duration(input.soakSeconds! * 1000)}`] : []),

@@ -165,7 +165,7 @@ export class Runner {
       lastAt: entries.at(-1)?.event.at ?? 0,
       fault: fault ?? unreadable,
       unwritten: () => this.context.db.trouble,
-      waits: (index) => whyWaiting(active.state, index, this.holdings.ledger, this.holdings.nameOf),
+      waits: (index) => whyWaiting(active.state, index, this.holdings.ledger, this.holdings.nameOf, Date.now()),
       chain: Promise.resolve(),
       wake: null,
     };
@@ -415,7 +415,7 @@ export class Runner {
     if (active.wake) clearTimeout(active.wake);
     active.wake = null;
     while (active.fault === null) {
-      const commands = decide(active.state, this.holdings.ledger, steadyNow());
+      const commands = decide(active.state, this.holdings.ledger, steadyNow(), Date.now());
       const events: RolloutEvent[] = [];
       for (const command of commands) {
         const event = eventOf(command);

@@ -1,6 +1,7 @@
 import {
   cause as causeOf,
   checkWord,
+  indexAfter,
   legsOf,
   legSteps,
   outcomes,
@@ -98,6 +99,14 @@ export function runView(active: ActiveRollout, index: number, fileOf: ReadonlyMa
   };
 }
 
+/** The window of a plan, and the span of it that is open or comes next. */
+function windowView({ windows }: Plan, now: number): Rollout['window'] {
+  const [window] = Object.values(windows ?? {});
+  if (!window) return null;
+  const span = window.spans[indexAfter(window.spans, now)];
+  return { text: window.text, next: span ? { from: rfc3339(span[0]), until: rfc3339(span[1]) } : null };
+}
+
 function rungView({ rungs, steps, stretches }: Passage, { rung, step, phase }: RunState): RunView['rung'] {
   const tried = rung === null || phase === 'ended' ? undefined : rungs[rung]!;
   if (!tried) return null;
@@ -187,6 +196,7 @@ export function rolloutView(active: ActiveRollout, fileOf: ReadonlyMap<string, s
     ...summaryView(active),
     unsaved: plan.unsaved,
     wayBack: plan.wayBack,
+    window: windowView(plan, Date.now()),
     limits: limitsOf(plan),
     currentWave: state.wave,
     waves: plan.waves.map((wave, index) => ({
