@@ -353,7 +353,10 @@ describe('uploads', () => {
     // The command line waits and goes on by itself; two of them take one content once.
     const file = put(place(), 'tb24-4.2.5.simg', bytes);
     const both = await Promise.all([run(['image', 'add', file]), run(['image', 'add', file])]);
-    expect(both.map((b) => b.code)).toEqual([0, 0]);
+    expect(
+      both.map((b) => b.code),
+      both.map((b) => b.err).join('\n'),
+    ).toEqual([0, 0]);
     expect((await json<Image[]>(['image', 'list'])).filter((i) => i.version === '4.2.5')).toHaveLength(1);
     await served.client.dropUpload(id);
   });

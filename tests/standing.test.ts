@@ -197,14 +197,23 @@ describe('the standing of the demo fleet', () => {
 
   it('plans the whole of a longer way, with what each image resets, and leaves out what waits for a partner', async () => {
     const { client } = scene.served;
-    const plan = await client.plan({ devices: ['quay-sw-1', 'quay-ap-1', 'quay-core-1', 'quay-phone-1'] });
+    const plan = await client.plan({ devices: ['quay-sw-1', 'quay-ap-1', 'quay-core-1', 'quay-phone-1', 'quay-base-1'] });
     expect(plan.runs.map((r) => [r.name, r.file, r.notices.filter((n) => !n.startsWith('carries'))]).sort()).toEqual([
       ['quay-core-1', 'tb48-6.2.0', ['boot loader 2.1 → 6.2.0, each verified before the next']],
+      [
+        'quay-phone-1',
+        'd40-3.0.2.simg',
+        [
+          '2.9.0 → 3.0.2, each verified before the next',
+          'its settings cannot be saved before, and are not compared after',
+          '3.0.2: settings are reset',
+        ],
+      ],
       ['quay-sw-1', 'tb24-4.3.0.simg', []],
     ]);
     expect(Object.fromEntries(plan.leftOut.map((l) => [l.name, l.reason]))).toEqual({
       'quay-ap-1': 'quay-wlc-1 has to take fc20-9.6.0.simg first: plan it in the same rollout',
-      'quay-phone-1': 'family tollard-desk can be recorded, and Barrow cannot upgrade it yet',
+      'quay-base-1': 'family tollard-base can be recorded, and Barrow cannot upgrade it yet',
     });
     // A required step: 4.3.0 is withheld from everything below 4.2.8, which is withdrawn, until that is taken back.
     const { note } = await client.image('tb24-4.3.0.simg');

@@ -27,6 +27,8 @@ export type Wishes = Omit<TakeInput, 'uploads'>;
 export type OnProgress = (file: string, sent: number, of: number) => void;
 
 const mostTries = 5;
+/** Between two looks at what somebody else sends, and how many of them may find nothing new. */
+const [idleMs, mostIdle] = [500, 120];
 
 async function digestOfStart(path: string, bytes: number): Promise<string> {
   const hash = createHash('sha256');
@@ -49,7 +51,9 @@ export async function uploadFile(client: BarrowClient, path: string, onProgress:
     });
     upload = await client.beginUpload({ file, bytes: size, key });
   }
-  for (let tries = 1; upload.received < size; tries++) {
+  let tries = 0;
+  let idle = 0;
+  while (upload.received < size) {
     // A generator hands each piece on when the one before is away; a listener beside the stream would let both wait for each other.
     const pieces = async function* (from: number): AsyncGenerator<Buffer> {
       let sent = from;
@@ -64,10 +68,14 @@ export async function uploadFile(client: BarrowClient, path: string, onProgress:
       const broken =
         error instanceof UnreachableError ||
         (error instanceof ProblemError && /^upload-(broken|busy|offset|unknown)$/.test(error.problem.code));
-      if (!broken || tries === mostTries) throw error;
-      await new Promise((done) => setTimeout(done, 250 * tries));
+      // Somebody else sends it: that is waited for as long as it goes on, however slow.
+      const isBusy = error instanceof ProblemError && error.problem.code === 'upload-busy';
+      if (!broken || (isBusy ? idle : ++tries) >= (isBusy ? mostIdle : mostTries)) throw error;
+      await new Promise((done) => setTimeout(done, isBusy ? idleMs : 250 * tries));
+      const before = upload.received;
       // Begun anew, it is the same upload; or a fresh one, when somebody else has had this one taken meanwhile.
       upload = await client.beginUpload({ file, bytes: size, key });
+      idle = isBusy && upload.received <= before ? idle + 1 : 0;
     }
   }
   return upload.id;
