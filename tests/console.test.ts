@@ -116,6 +116,32 @@ describe.skipIf(!hasChromium)('the console, in a browser', () => {
     await report.close();
   });
 
+  it('has who failed taken back on a press, and shows how far that is and what came of it', async () => {
+    const { fleet, served } = scene;
+    fleet.fault('eelgate-sw-3', 'drops-settings-on-new');
+    await page.goto(served.url);
+    await page.getByRole('button', { name: 'Plan a rollout of 1' }).click();
+    await page.getByLabel('Name').fill('once more');
+    await page.getByLabel('Settings on a device that nobody saved').selectOption('save');
+    // Half a window is none.
+    await page.getByLabel('Devices go down only from').fill('22:00');
+    await page.getByRole('button', { name: 'Make the plan' }).click();
+    expect(await page.getByLabel('until (empty: at any time)').evaluate((e) => (e as HTMLInputElement).validity.valueMissing)).toBe(true);
+    await page.getByLabel('Devices go down only from').fill('');
+    await page.getByRole('button', { name: 'Make the plan' }).click();
+    await page.getByText("waited for once more, then taken back by its other slot: on a person's word").waitFor();
+    await page.getByRole('button', { name: 'Start' }).click();
+    await page.getByText('The configuration after the upgrade is not the one from before.').first().waitFor();
+    await page.getByRole('button', { name: 'Take back' }).click();
+    await page.getByText('0 of 1 verified, 1 recovered').waitFor();
+    await page.getByRole('row').getByRole('button', { name: 'eelgate-sw-3' }).click();
+    await page.getByText('It is good again on 4.2.1, and not at its target.').waitFor();
+    await page.getByText('back to 4.2.1: configuration').waitFor();
+    expect(fleet.device('eelgate-sw-3').running.version).toBe('4.2.1');
+    expect(fleet.device('eelgate-sw-3').counters).toMatchObject({ reboots: 2, restartsInWrite: 0 });
+    fleet.fault('eelgate-sw-3', 'drops-settings-on-new', false);
+  });
+
   it('is dark when asked, and remembers it', async () => {
     await page.getByRole('button', { name: 'Dark colours' }).click();
     await page.reload();

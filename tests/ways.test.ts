@@ -8,11 +8,13 @@ import { batchesOf, takeBatch } from '../packages/cli/dist/upload.js';
 import { barrow, serve, type Ran } from './support/service.js';
 import { delivered, discover, rolloutUntil, isEnded, isHeld, setScene, type Scene } from './support/scene.js';
 import { addWholeNetworks } from './support/whole.js';
+import { bareClient, rrq } from '../packages/wire/tests/bare-client.js';
 
 /** Each family's own way to a new version, from the plan to the verified device; the device is asked what truly happened. */
 describe('a rollout by the way of its family', () => {
   let scene: Scene;
   let client: BarrowClient;
+  const undo: (() => unknown)[] = [];
   const fixture = (name: string): Fixture => scene.fleet.fixture(name);
   const cli = (...args: string[]): Promise<Ran> => barrow([...args, '--url', scene.served.url, '--token', scene.served.token]);
   const plan = async (...devices: string[]): Promise<Rollout> => client.plan({ devices, first: 0, atOnce: 4 });
@@ -48,7 +50,10 @@ describe('a rollout by the way of its family', () => {
     await client.setTarget({ family: 'fennwave-ap', model: 'FA-110', version: '9.4.5' });
     await client.setTarget({ family: 'tollard-desk', version: '3.0.2' });
   });
-  afterAll(() => scene?.end());
+  afterAll(async () => {
+    for (const step of undo) step();
+    await scene?.end();
+  });
 
   it('carries a file to the page of a camera, which starts anew by itself, and finds its settings again', async () => {
     const camera = fixture('quay-cam-1');
@@ -118,6 +123,22 @@ describe('a rollout by the way of its family', () => {
     deaf.faults.add('never-asks');
     const planned = await client.plan({ devices: ['quay-phone-2', 'quay-phone-3'], first: 0, atOnce: 2, failureLimit: 3 });
     await client.say(planned.id, 'start');
+    await rolloutUntil(client, planned.id, (r) => r.runs.some((x) => x.name === 'quay-phone-3' && x.step === 'transfer'));
+    const { tftp } = await client.about();
+    const [, port] = /:(\d+)$/.exec(tftp)!;
+    const rule = `${deaf.facts.mac.replaceAll(':', '')}.rule`;
+    const asked = async (from: string): Promise<Buffer> => {
+      const socket = await bareClient(undo, from);
+      socket.send(rrq(rule, 'octet'), Number(port));
+      return (await socket.next()).packet;
+    };
+    // It is laid for this phone alone: neither a stranger nor another phone is given it.
+    for (const from of ['127.0.0.1', busy.facts.address!]) expect((await asked(from)).readUInt16BE(0), from).toBe(5);
+    const given = await asked(deaf.facts.address!);
+    expect(given.readUInt16BE(0)).toBe(3);
+    expect(given.subarray(4).toString()).toMatch(
+      new RegExp(`^phone ${deaf.facts.mac}\nrun 2\\.9\\.0\nfile d40-2\\.9\\.0\\.simg\noctets \\d+\nsum [0-9a-f]{64}\n`),
+    );
     const done = await rolloutUntil(client, planned.id, isOver);
     expect(outcome(done, 'quay-phone-2')).toMatchObject({ outcome: 'not-begun', cause: 'device-busy' });
     expect(outcome(done, 'quay-phone-3')).toMatchObject({ outcome: 'failed', cause: 'never-asked' });

@@ -1,7 +1,10 @@
 import { createSocket, type Socket } from 'node:dgram';
 
-/** A bare client socket: sends what it is told, hands out what comes. */
-export async function bareClient(undo: (() => unknown)[]): Promise<{
+/** A bare client socket, at an address of this machine: sends what it is told, hands out what comes. */
+export async function bareClient(
+  undo: (() => unknown)[],
+  from = '127.0.0.1',
+): Promise<{
   send: (packet: Buffer, port: number) => void;
   next: () => Promise<{ packet: Buffer; port: number }>;
   silent: () => boolean;
@@ -10,11 +13,11 @@ export async function bareClient(undo: (() => unknown)[]): Promise<{
   const socket = createSocket('udp4');
   const got: { packet: Buffer; port: number }[] = [];
   let wake: (() => void) | null = null;
-  socket.on('message', (packet, from) => {
-    got.push({ packet, port: from.port });
+  socket.on('message', (packet, sender) => {
+    got.push({ packet, port: sender.port });
     wake?.();
   });
-  await new Promise<void>((resolve) => socket.bind(0, '127.0.0.1', resolve));
+  await new Promise<void>((resolve) => socket.bind(0, from, resolve));
   undo.push(() => socket.close());
   return {
     socket,

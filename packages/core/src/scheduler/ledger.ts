@@ -262,37 +262,38 @@ export class Ledger {
     // Nobody gets in by what others took.
     if (this.#looked.get(state.plan.id) === this.#changes) return;
     const upTo = this.#changes;
-    for (const bucket of this.#buckets.get(state.plan.id)?.values() ?? [])
-      for (let at = 0; at < bucket.queue.length;) {
-        const candidate = bucket.queue[at]!;
+    for (const { room, queue } of this.#buckets.get(state.plan.id)?.values() ?? []) {
+      // Who is filed elsewhere leaves the queue at the end: ten thousand may wait for one window.
+      let kept = 0;
+      let at = 0;
+      for (; at < queue.length; at++) {
+        const candidate = queue[at]!;
         const name = nameOf(candidate);
-        if (left.has(candidate.index)) {
-          at++;
-          continue;
-        }
         const run = state.plan.runs[candidate.index]!;
-        if (run.window !== undefined && opensAt(state.plan, run, state.runs[candidate.index]!.stretch, now) !== now) {
-          this.#file(bucket, at, windowKey(state.plan.id, run.window));
-          continue;
+        let lacks: Key | null = null;
+        if (!left.has(candidate.index)) {
+          if (run.window !== undefined && opensAt(state.plan, run, state.runs[candidate.index]!.stretch, now) !== now)
+            lacks = windowKey(state.plan.id, run.window);
+          else if (!room.every((key) => this.admits({ key, mode: 'shared' }, name))) break;
+          else {
+            const claims = this.#claims.get(name) ?? nextClaims(state.plan, state, candidate.index);
+            lacks = this.lacks(claims, candidate)?.key ?? null;
+            if (lacks === null) {
+              this.hold(candidate, claims);
+              yield { index: candidate.index, claims };
+            }
+          }
         }
-        if (!bucket.room.every((key) => this.admits({ key, mode: 'shared' }, name))) break;
-        const claims = this.#claims.get(name) ?? nextClaims(state.plan, state, candidate.index);
-        const lacking = this.lacks(claims, candidate);
-        if (lacking === null) {
-          this.hold(candidate, claims);
-          yield { index: candidate.index, claims };
-          at++;
-        } else {
-          this.#file(bucket, at, lacking.key);
-        }
+        if (lacks === null) queue[kept++] = candidate;
+        else this.#file(name, lacks);
       }
+      if (kept < at) queue.splice(kept, at - kept);
+    }
     this.#looked.set(state.plan.id, upTo);
   }
 
-  /** Out of its queue, until what it waits for is free. */
-  #file(bucket: Bucket, at: number, key: Key): void {
-    const [candidate] = bucket.queue.splice(at, 1);
-    const name = nameOf(candidate!);
+  /** Not in its queue any more, until what it waits for is free. */
+  #file(name: string, key: Key): void {
     this.#place.get(name)!.blockedBy = key;
     const waiting = this.#blocked.get(key);
     if (waiting) waiting.add(name);
