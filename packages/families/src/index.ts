@@ -25,7 +25,7 @@ export {
 export { comparesBy } from './schema/proof.js';
 export { whatWorks } from './schema/works.js';
 export { remarksOfSense, type SenseFault } from './schema/sense.js';
-export { fill } from './procedure/values.js';
+export { fillSent } from './procedure/values.js';
 export { recognise, type Heard, type Recognised } from './recognise.js';
 export {
   asCause,

@@ -23,7 +23,7 @@ import {
   type RolloutSummary,
   type StepName,
 } from '@barrow/core';
-import { fill, throughParent, wayOf, type Family } from '@barrow/families';
+import { fillSent, throughParent, wayOf, type Family } from '@barrow/families';
 import { ownMissed } from '@barrow/wire';
 import type { Context } from '../context.js';
 import { resync, steadyNow } from '../steady.js';
@@ -637,7 +637,7 @@ export class Runner {
         once(context, doors.row, doors.family, name, { given: await toldValues({ context, ...parts }, device, image), signal }),
       fillIn: async (text) => {
         const given = await toldValues({ context, ...parts }, device, image);
-        return fill(text, (name) => given[name]);
+        return fillSent(text, (name) => given[name]);
       },
       alive: async (timeoutMs, retries) =>
         run.via === undefined ? signOfLife(context, device, family, timeoutMs, retries) : { system: null, answers: true },

@@ -63,6 +63,8 @@ export class Offers {
   /** Takes up again what persons had staged before the service was stopped. */
   async load(): Promise<void> {
     const { db } = this.context;
+    // What was laid by a process that was killed is given to nobody; who needs it lays it again.
+    rmSync(this.#laidFolder, { recursive: true, force: true });
     const [offers, images, devices] = await Promise.all([db.find(OfferEntity), db.find(ImageEntity), db.find(DeviceEntity)]);
     const imageOf = new Map(images.map((i) => [i.sha256, i]));
     const deviceOf = new Map(devices.map((d) => [d.id, d]));
@@ -151,11 +153,14 @@ export class Offers {
     }
   }
 
+  get #laidFolder(): string {
+    return join(this.context.options.dataFolder, 'laid');
+  }
+
   /** Lays a text for a device alone, under the exact name that it asks for; answers how to take it away again. */
   lay(device: Fetcher, name: string, text: string): () => void {
-    const folder = join(this.context.options.dataFolder, 'laid');
-    mkdirSync(folder, { recursive: true, mode: 0o700 });
-    const path = join(folder, device.id);
+    mkdirSync(this.#laidFolder, { recursive: true, mode: 0o700 });
+    const path = join(this.#laidFolder, device.id);
     const content = Buffer.from(text);
     writeFileSync(path, content, { mode: 0o600 });
     const sha256 = createHash('sha256').update(content).digest('hex');
