@@ -302,20 +302,22 @@
                 {#if run.outcome && run.begunAt && run.endedAt}{duration(Math.max(1000, Date.parse(run.endedAt) - Date.parse(run.begunAt)))}
                 {:else if run.begunAt && !run.outcome}{since(run.begunAt, now)}
                 {:else if rollout.phase === 'planned'}~{duration(run.typicalMs)}{/if}
-                {#if may('operator') && (run.outcome === 'failed' || run.outcome === 'recovered' || run.outcome === 'not-begun' || run.outcome === 'withdrawn')}<button
-                    class="anchor"
-                    onclick={() => retry(run.id)}>Retry</button
-                  >{/if}
-                {#if may('operator') && run.takeBack}<button
-                    class="anchor"
-                    title="It is then {run.takeBack}"
-                    onclick={() => takeBack(run.id)}>Take back</button
-                  >{/if}
-                {#if may('operator') && run.guarded}<button
-                    class="anchor"
-                    title="It is neither down nor writing any more: what it hangs on may go down again"
-                    onclick={() => release(run.id)}>Release</button
-                  >{/if}
+                <span class="acts">
+                  {#if may('operator') && (run.outcome === 'failed' || run.outcome === 'recovered' || run.outcome === 'not-begun' || run.outcome === 'withdrawn')}<button
+                      class="anchor"
+                      onclick={() => retry(run.id)}>Retry</button
+                    >{/if}
+                  {#if may('operator') && run.takeBack}<button
+                      class="anchor"
+                      title="It is then {run.takeBack}"
+                      onclick={() => takeBack(run.id)}>Take back</button
+                    >{/if}
+                  {#if may('operator') && run.guarded}<button
+                      class="anchor"
+                      title="It is neither down nor writing any more: what it hangs on may go down again"
+                      onclick={() => release(run.id)}>Release</button
+                    >{/if}
+                </span>
               </td>
             </tr>
             {#if open === run.id}<tr><td colspan="7" class="nopad"><RunDetail rollout={rollout.id} run={run.id} /></td></tr>{/if}
@@ -468,7 +470,15 @@
   .name:hover {
     text-decoration: underline;
   }
-  .right :global(button) {
+  /* What may be done stands in a line of its own where there is not room for all of it. */
+  .acts {
+    display: inline-flex;
+    flex-wrap: wrap;
+    justify-content: flex-end;
+    gap: 0 0.6rem;
+    white-space: nowrap;
+  }
+  .acts :global(button) {
     margin-left: 0.6rem;
   }
   .stepword {
@@ -484,5 +494,6 @@
   }
   .right {
     text-align: right;
+    white-space: normal;
   }
 </style>
