@@ -73,7 +73,7 @@ describe('the scheduler, whatever happens in whatever order', () => {
         expect(allHoldings(together.map((w) => w.state))).toEqual([]);
         for (const key of ['ring:a', 'feeds:x', ...each.map((_, i) => `up:d${i + 1}`)]) expect(ledger.holdersOf(key)).toEqual([]);
       }),
-      { numRuns: 100 },
+      { numRuns: 70 },
     );
   });
 
@@ -95,7 +95,7 @@ describe('the scheduler, whatever happens in whatever order', () => {
           expect(fold(world.plan, world.journal)).toEqual(world.state);
         },
       ),
-      { numRuns: 150 },
+      { numRuns: 100 },
     );
   });
 });

@@ -92,7 +92,7 @@ describe('windows of a day', () => {
           if (!change && b - a < 24 * hour) expect([wall(a), wall(b)]).toEqual([rule.from, rule.to]);
         }
       }),
-      { numRuns: 200 },
+      { numRuns: 80 },
     );
   });
 
