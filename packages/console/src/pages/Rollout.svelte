@@ -106,27 +106,12 @@
       busy = false;
     }
   }
-  async function retry(run: string) {
+  async function sayRun(run: string, word: 'retry' | 'take-back' | 'release', body: object = {}) {
     refused = null;
     try {
-      rollout = await client().sayRun(id, run, 'retry');
+      rollout = await client().sayRun(id, run, word, body);
     } catch (error) {
-      refused = failureOf(error, 'retried');
-    }
-  }
-  async function takeBack(run: string) {
-    refused = null;
-    try {
-      rollout = await client().sayRun(id, run, 'take-back');
-    } catch (error) {
-      refused = failureOf(error, 'taken back');
-    }
-  }
-  async function release(run: string) {
-    try {
-      rollout = await client().sayRun(id, run, 'release', { reason: 'looked at by a person' });
-    } catch (error) {
-      refused = failureOf(error, 'released');
+      refused = failureOf(error, { retry: 'retried', 'take-back': 'taken back', release: 'released' }[word]);
     }
   }
   async function report() {
@@ -305,17 +290,17 @@
                 <span class="acts">
                   {#if may('operator') && (run.outcome === 'failed' || run.outcome === 'recovered' || run.outcome === 'not-begun' || run.outcome === 'withdrawn')}<button
                       class="anchor"
-                      onclick={() => retry(run.id)}>Retry</button
+                      onclick={() => sayRun(run.id, 'retry')}>Retry</button
                     >{/if}
                   {#if may('operator') && run.takeBack}<button
                       class="anchor"
                       title="It is then {run.takeBack}"
-                      onclick={() => takeBack(run.id)}>Take back</button
+                      onclick={() => sayRun(run.id, 'take-back')}>Take back</button
                     >{/if}
                   {#if may('operator') && run.guarded}<button
                       class="anchor"
                       title="It is neither down nor writing any more: what it hangs on may go down again"
-                      onclick={() => release(run.id)}>Release</button
+                      onclick={() => sayRun(run.id, 'release', { reason: 'looked at by a person' })}>Release</button
                     >{/if}
                 </span>
               </td>

@@ -444,6 +444,13 @@ function breakRun(state: RolloutState, index: number, rung: number): void {
   state.broken.add(index);
 }
 
+/** It has reached what it failed at: that is behind it. */
+function overcome(state: RolloutState, index: number): void {
+  const run = state.runs[index]!;
+  if (run.rung !== null) Object.assign(run, { cause: null, detail: null, failedStep: null });
+  mended(state, index);
+}
+
 /** It stands again: at its target, or where it was before. */
 function mended(state: RolloutState, index: number): void {
   const run = state.runs[index]!;
@@ -460,8 +467,8 @@ function endRun(state: RolloutState, index: number, outcome: Outcome, at: Instan
   else wave.active--;
   const failedAt = outcome === 'failed' && run.pastReturn ? currentStep(state, index) : null;
   if (outcome === 'verified') run.legs = legsOf(state.plan, state.plan.runs[index]!).length;
-  if (outcome === 'verified' && run.rung !== null) Object.assign(run, { cause: null, detail: null, failedStep: null });
-  mended(state, index);
+  if (outcome === 'verified') overcome(state, index);
+  else mended(state, index);
   state.broken.delete(index);
   // Where it may be down, or still writing, nothing above it goes down until it is seen, retried or released. What is below it
   // looks for itself whether it can be reached.
@@ -515,9 +522,7 @@ function moveTo(state: RolloutState, index: number, step: number): void {
   if (leg > steps[run.step]!.leg) {
     run.legs = leg;
     run.pastReturn = false;
-    // What it failed with is behind it.
-    if (run.rung !== null) Object.assign(run, { cause: null, detail: null, failedStep: null });
-    mended(state, index);
+    overcome(state, index);
   }
   run.step = step;
   run.stepBegunAt = null;
@@ -534,8 +539,7 @@ function moveTo(state: RolloutState, index: number, step: number): void {
     run.legs = legsOf(state.plan, state.plan.runs[index]!).length;
     run.pastReturn = false;
     run.met = true;
-    mended(state, index);
-    Object.assign(run, { cause: null, detail: null, failedStep: null });
+    overcome(state, index);
     state.waves[run.wave]!.soaking++;
     for (const other of state.dependants.get(index) ?? []) strand(state, other);
   }
