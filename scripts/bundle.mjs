@@ -1,8 +1,10 @@
-// Makes one quick file of the command line's everyday commands: a command of a second must not load hundreds of files first.
-import { join } from 'node:path';
+// What the build makes beside the compiled sources, so that a start is quick.
+import { readdirSync, readFileSync } from 'node:fs';
+import { join, relative } from 'node:path';
 import { rolldown } from 'rolldown';
 import { root } from './prepare.mjs';
 
+// One file of the command line's everyday commands: a command of a second must not load hundreds of files first.
 const cli = join(root, 'packages/cli');
 const made = await rolldown({
   input: join(cli, 'dist/main.js'),
@@ -13,3 +15,42 @@ const made = await rolldown({
 });
 await made.write({ dir: join(cli, 'dist/bundle'), format: 'esm', cleanDir: true });
 await made.close();
+
+// One file of the service: hundreds of files take longer to load than all else that a start does. What has parts of its own
+// that are no JavaScript stays where it is, and what looks for something beside itself finds it from here.
+const service = join(root, 'packages/service');
+const bundle = join(service, 'dist/bundle');
+const ours = /[\\/]packages[\\/]\w+[\\/]dist[\\/]/;
+const whole = await rolldown({
+  input: join(service, 'dist/index.js'),
+  platform: 'node',
+  external: (id) => /^node:/.test(id) || /^(libsql|ssh2)$/.test(id),
+  plugins: [
+    {
+      name: 'from-where-it-stood',
+      transform: (code, id) =>
+        ours.test(id) && code.includes('import.meta.url')
+          ? { code: code.replaceAll('import.meta.url', `new URL(${JSON.stringify(relative(bundle, id))}, import.meta.url).href`) }
+          : null,
+    },
+  ],
+  // Databases that Barrow does not use, of which a library knows: they are not here, and never asked for.
+  onLog: (level, log, tell) => void (log.code === 'UNRESOLVED_IMPORT' || tell(level, log)),
+});
+await whole.write({
+  dir: bundle,
+  format: 'esm',
+  cleanDir: true,
+  banner: `import { createRequire as requireFrom } from 'node:module'; const require = requireFrom(import.meta.url);`,
+});
+await whole.close();
+
+// The families that ship, read and checked once for all.
+const { parseFamily, shippedFamilies, writeCompiled } = await import(join(root, 'packages/families/dist/index.js'));
+const files = readdirSync(shippedFamilies).filter((name) => name.endsWith('.yaml'));
+writeCompiled(
+  files.map((name) => {
+    const text = readFileSync(join(shippedFamilies, name), 'utf8');
+    return [text, parseFamily(text, name)];
+  }),
+);

@@ -2,6 +2,7 @@ import { readFileSync, statSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Device, Discovery, Image, Offer, RehearsalView, Report, Rollout, Taken, Transfer } from '@barrow/core';
+import { withChanges } from '@barrow/client';
 import { community, login, snmpPort, sshPort } from '@barrow/standins';
 import { barrow } from './support/service.js';
 import { loginsOf, type Scene, setScene } from './support/scene.js';
@@ -176,8 +177,29 @@ describe('from an empty database to a verified fleet, by the command line', () =
   });
 
   it('runs to the end, each device once, and exits with 0', async () => {
+    const { client } = scene.served;
+    const began = await client.rollout(rollout.id);
+    // Who looks on is told of those to whom something happened, and knows all of it.
+    const looksOn = (async () => {
+      let seen = began;
+      let told = 0;
+      for await (const event of client.events({ after: began.journal })) {
+        if (event.kind !== 'journal') continue;
+        const changes = await client.rolloutChanges(rollout.id, seen.stand);
+        told += changes.runs.length;
+        seen = withChanges(seen, changes);
+        if (event.entry.event.kind === 'rollout-ended') return { seen, told };
+      }
+    })();
     const followed = await run(['rollout', 'start', rollout.id, '--follow']);
     expect(followed.err).toBe('');
+    const { seen, told } = (await looksOn)!;
+    const ended = await client.rollout(rollout.id);
+    expect(seen).toEqual({ ...ended, stand: seen.stand });
+    expect(told).toBeLessThan((ended.journal - began.journal) * 4);
+    expect((await client.rolloutChanges(rollout.id, seen.stand)).runs).toEqual([]);
+    for (const unknown of ['x', 'x.1', `${seen.stand}x`, seen.stand.split('.')[0]!])
+      expect((await client.rolloutChanges(rollout.id, unknown)).runs, unknown).toEqual(ended.runs);
     expect(followed.out).toContain('4 of 4 verified.');
     expect(followed.out).toMatch(/wave 1 ended, soaking for 1 s[\s\S]*gate 1 passed[\s\S]*wave 2 opened/);
     expect(followed.code).toBe(0);

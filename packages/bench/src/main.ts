@@ -1,6 +1,7 @@
 import { benchDecide, benchGuards, benchRehearsal } from './scheduler.js';
 import { benchDeviceList, benchListInRollout } from './devices.js';
 import { benchImages } from './images.js';
+import { benchRestart } from './restart.js';
 import { benchPaths } from './paths.js';
 import { benchSweep } from './sweep.js';
 import { benchFiles } from './files.js';
@@ -17,6 +18,7 @@ const tell = (m: Measured): void => {
 // First, while this process is small: it is the one that asks and holds the watch.
 for (const m of await benchDeviceList()) tell(m);
 for (const m of await benchListInRollout()) tell(m);
+for (const m of await benchRestart()) tell(m);
 for (const m of await benchImages()) tell(m);
 for (const m of benchPaths()) tell(m);
 tell(benchDecide(10_000));

@@ -43,7 +43,8 @@ function hangs(i: number, devices: number): Pick<Candidate, 'under' | 'rings' | 
   };
 }
 
-function bigPlan(devices: number, atOnce: number): Plan {
+/** Two waves of many devices in trees, pairs and sites. */
+export function bigPlan(devices: number, atOnce: number): Plan {
   const candidates = Array.from({ length: devices }, (_, i): Candidate => ({
     device: `d${i}`,
     name: `sw-${i}`,

@@ -10,14 +10,19 @@ export const barrow = fileURLToPath(new URL('../../cli/bin/barrow.js', import.me
 
 export interface BenchService {
   readonly folder: string;
+  readonly data: string;
   readonly pid: number;
   readonly client: BarrowClient;
+  /** Stops it, and leaves its data. */
+  readonly halt: () => Promise<void>;
   readonly end: () => Promise<void>;
 }
 
-/** A service of its own, on fresh data. */
-export async function serveForBench(args: readonly string[] = []): Promise<BenchService> {
-  const folder = mkdtempSync(join(tmpdir(), 'barrow-bench-'));
+/** A service of its own, on fresh data when no folder is named. */
+export async function serveForBench(
+  args: readonly string[] = [],
+  folder = mkdtempSync(join(tmpdir(), 'barrow-bench-')),
+): Promise<BenchService> {
   const data = join(folder, 'data');
   const anywhere = ['--listen', '--tftp-listen', '--http-store-listen'].flatMap((what) => [what, '127.0.0.1:0']);
   const service = spawn(process.execPath, [barrow, 'serve', '--json', '--data', data, ...anywhere, ...args], {
@@ -28,13 +33,18 @@ export async function serveForBench(args: readonly string[] = []): Promise<Bench
     service.once('exit', (code) => reject(new Error(`the service ended with ${code}`)));
   });
   const { url } = JSON.parse(line) as { url: string };
+  const halt = async (): Promise<void> => {
+    service.kill('SIGTERM');
+    await new Promise((resolve) => service.once('exit', resolve));
+  };
   return {
     folder,
+    data,
     pid: service.pid!,
     client: new BarrowClient({ url, token: readFileSync(join(data, 'token'), 'utf8').trim() }),
+    halt,
     end: async () => {
-      service.kill('SIGTERM');
-      await new Promise((resolve) => service.once('exit', resolve));
+      await halt();
       rmSync(folder, { recursive: true, force: true });
     },
   };

@@ -5,8 +5,8 @@ import { fileURLToPath } from 'node:url';
 const made = (path) => statSync(fileURLToPath(new URL(path, import.meta.url)), { throwIfNoEntry: false })?.mtimeMs ?? 0;
 const quick = '../dist/bundle/main.js';
 const parts = ['../dist', '../../client/dist', '../../core/dist'];
-// The service and the demo live long and are loaded in their parts; so is all that was compiled after the quick file was made.
-const whole = process.argv.includes('serve') || process.argv.includes('demo');
+// The demo is loaded in its parts; so is all that was compiled after the quick file was made.
+const whole = process.argv.includes('demo');
 const isQuick = !whole && parts.every((part) => made(`${part}/.tsbuildinfo`) < made(quick));
 import(isQuick ? quick : '../dist/main.js').catch((error) => {
   process.stderr.write(

@@ -35,6 +35,7 @@ import {
   problemSchema,
   rehearsalSchema,
   reportSchema,
+  rolloutChangesSchema,
   rolloutSchema,
   rolloutSummarySchema,
   runDetailSchema,
@@ -342,6 +343,9 @@ export class BarrowClient {
   rollouts = async () => (await this.#json(listOf(rolloutSummarySchema), 'GET', '/rollouts')).items;
   plan = (json: PlanInput) => this.#json(rolloutSchema, 'POST', '/rollouts', { json });
   rollout = (id: string) => this.#json(rolloutSchema, 'GET', `/rollouts/${encodeURIComponent(id)}`);
+  /** What has changed since a rollout was looked at; `withChanges` puts it in. */
+  rolloutChanges = (id: string, since: string) =>
+    this.#json(rolloutChangesSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/changes`, { query: { since } });
   rehearsal = (id: string) => this.#json(rehearsalSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/rehearsal`);
   discardRollout = (id: string) => this.#json(removed, 'DELETE', `/rollouts/${encodeURIComponent(id)}`);
   say = (id: string, word: 'start' | 'hold' | 'continue' | 'stop' | 'approve' | 'note', json: object = {}) =>

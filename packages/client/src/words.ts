@@ -1,4 +1,4 @@
-import type { Rollout, RolloutSummary, RunView, Transfer } from '@barrow/core';
+import type { Rollout, RolloutChanges, RolloutSummary, RunView, Transfer } from '@barrow/core';
 
 /** A size as people read it, e.g. `2.0 MiB`; the units of IEC 80000-13. */
 export const octets = (bytes: number): string =>
@@ -58,6 +58,12 @@ export const heldText = ({ verified, comparedBy }: Pick<Transfer, 'verified' | '
 /** Whether no request ever came: one over TFTP has agreed on a size of its blocks, if only on the usual one. */
 export const neverCame = (t: Pick<Transfer, 'protocol' | 'blockSize' | 'state'>): boolean =>
   t.protocol.startsWith('tftp') && t.blockSize === null && t.state !== 'refused';
+
+/** A rollout with what has changed in it since. */
+export function withChanges(rollout: Rollout, { runs, ...changes }: RolloutChanges): Rollout {
+  const changed = new Map(runs.map((r) => [r.id, r]));
+  return { ...rollout, ...changes, runs: rollout.runs.map((r) => changed.get(r.id) ?? r) };
+}
 
 /** Whether nothing happens in a rollout any more without a person's word: it has ended, or is held and what had to go on has come to its end. */
 export function isAtRest({ phase, heldBy, runs }: Pick<Rollout, 'phase' | 'heldBy' | 'runs'>): boolean {

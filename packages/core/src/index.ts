@@ -37,6 +37,7 @@ export * from './scheduler/steps.js';
 export * from './scheduler/events.js';
 export * from './scheduler/state.js';
 export * from './scheduler/apply.js';
+export * from './scheduler/keep.js';
 export * from './scheduler/ledger.js';
 export * from './scheduler/decide.js';
 export * from './scheduler/why.js';

@@ -1,6 +1,20 @@
+import { createHash } from 'node:crypto';
 import { readFileSync } from 'node:fs';
 import { describe, expect, it } from 'vitest';
-import { apply, fold, initialState, Ledger, readPlan, rolloutEventSchema, whyWaiting, type RolloutEvent } from '@barrow/core';
+import {
+  apply,
+  fold,
+  foldVersion,
+  initialState,
+  keepState,
+  Ledger,
+  readPlan,
+  restoreState,
+  rolloutEventSchema,
+  whyWaiting,
+  type RolloutEvent,
+  type RolloutState,
+} from '@barrow/core';
 import { planOf } from './plans.js';
 
 interface Golden {
@@ -40,6 +54,38 @@ describe('a rollout that was kept', () => {
     expect(() => readPlan({ ...plan, version: 3 })).toThrow();
     expect(() => readPlan({ ...plan, runs: [{}] })).toThrow();
     expect(() => readPlan(null)).toThrow();
+  });
+});
+
+describe('a state that was kept', () => {
+  const held = (): RolloutState =>
+    fold(readPlan(golden.plan), [
+      ...golden.journal.map((e) => rolloutEventSchema.parse(e)),
+      { kind: 'held', at: 9e12, by: 'somebody', reason: 'so' },
+    ]);
+  const asJson = (): Record<string, unknown> & { runs: unknown[]; waves: unknown[] } =>
+    JSON.parse(JSON.stringify(keepState(held()))) as never;
+
+  it('is the state again, and is of no use when it is of another fold, of another plan, or damaged', () => {
+    const { plan } = held();
+    expect(restoreState(plan, asJson())).toEqual(held());
+    const bad: Record<string, unknown>[] = [
+      { version: foldVersion + 1 },
+      { runs: asJson().runs.slice(1) },
+      { waves: [...asJson().waves, asJson().waves[0]] },
+      { ready: [plan.runs.length] },
+      { lost: [-1] },
+      { phase: 'dreaming' },
+      { more: true },
+      { runs: asJson().runs.map(() => ({ phase: 'asleep' })) },
+    ];
+    for (const change of bad) expect(restoreState(plan, { ...asJson(), ...change }), JSON.stringify(change)).toBeNull();
+    expect(restoreState(plan, null)).toBeNull();
+  });
+
+  it('is of the fold that is counted: who changes what a journal folds to counts it up, and says here what it is now', () => {
+    const digest = createHash('sha256').update(JSON.stringify(asJson())).digest('hex').slice(0, 16);
+    expect({ foldVersion, digest }).toEqual({ foldVersion: 1, digest: '746faf1b75caa0ff' });
   });
 });
 

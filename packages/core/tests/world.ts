@@ -4,7 +4,9 @@ import {
   check,
   decide,
   initialState,
+  keepState,
   Ledger,
+  restoreState,
   rolloutEventSchema,
   type Command,
   type Plan,
@@ -91,6 +93,12 @@ export class World {
     this.journal.push(rolloutEventSchema.parse(event));
     const legOf = (id: string): number => namedAt(this.state, this.state.indexOf.get(id)!).leg ?? 0;
     const leg = 'run' in event && event.run !== undefined ? legOf(event.run) : 0;
+    if (event.kind === 'service-started') {
+      // A restart takes up what was kept, and that is all there was.
+      const kept = restoreState(this.plan, JSON.parse(JSON.stringify(keepState(this.state))));
+      expect(kept).toEqual(this.state);
+      this.state = kept!;
+    }
     this.state = apply(this.state, event);
     // A leg that is behind it is one after which it may rest.
     if ('run' in event && event.run !== undefined) {

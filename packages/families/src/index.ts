@@ -22,6 +22,7 @@ export {
   type FamilyFault,
   type FamilyFiles,
 } from './schema/load.js';
+export { compiledFamily, writeCompiled } from './schema/compiled.js';
 export { comparesBy } from './schema/proof.js';
 export { whatWorks } from './schema/works.js';
 export { remarksOfSense, type SenseFault } from './schema/sense.js';

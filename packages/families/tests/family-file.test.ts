@@ -1,9 +1,10 @@
-import { readFileSync } from 'node:fs';
+import { readdirSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { describe, expect, it } from 'vitest';
 import { kinds } from '@barrow/core';
 import {
   comparesBy,
+  compiledFamily,
   FamilyFileError,
   isUpgradable,
   loadFamilies,
@@ -30,6 +31,14 @@ function faults(changed: string) {
 }
 
 describe('a family file', () => {
+  it('that ships is taken as it was read when Barrow was built, and read anew when a letter of it was changed', () => {
+    for (const name of readdirSync(shippedFamilies)) {
+      const shipped = readFileSync(join(shippedFamilies, name), 'utf8');
+      expect(compiledFamily(shipped), name).toEqual(parseFamily(shipped, name));
+      expect(compiledFamily(`${shipped} `)).toBeUndefined();
+    }
+  });
+
   it('that ships is without fault', () => {
     const families = [...loadFamilies().values()];
     expect(families.filter(isUpgradable).map((f) => f.family)).toEqual([

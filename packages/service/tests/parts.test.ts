@@ -1,10 +1,10 @@
 import { describe, expect, it } from 'vitest';
-import { makePassage, type LiveEvent, type Report, type RolloutEvent, type RolloutState } from '@barrow/core';
+import { makePassage, type JournalEntry, type LiveEvent, type Report, type RolloutEvent } from '@barrow/core';
 import { loadFamilies, wayOf } from '@barrow/families';
 import { Live } from '../src/live.js';
 import { reportCsv } from '../src/report/csv.js';
 import { reportPage } from '../src/report/html.js';
-import { follow, traceOf } from '../src/runner/trail.js';
+import { traceOf, trailOf, Trails } from '../src/runner/trail.js';
 import { hideSecrets } from '../src/touch/secrets.js';
 
 describe('secrets of settings', () => {
@@ -20,19 +20,62 @@ describe('secrets of settings', () => {
 });
 
 describe('the trail of a run', () => {
-  const step = (kind: 'step-begun' | 'step-done', at: number, facts?: Record<string, unknown>): RolloutEvent =>
-    kind === 'step-begun' ? { kind, at, run: 'd', step: 'reboot', attempt: 1 } : { kind, at, run: 'd', step: 'reboot', facts };
+  const begun = (at: number, step = 'reboot', leg = 0): RolloutEvent => ({
+    ...{ kind: 'step-begun', at, run: 'd', step, attempt: 1 },
+    ...(leg > 0 ? { leg } : {}),
+  });
+  const done = (at: number, facts: Record<string, unknown>): RolloutEvent => ({ kind: 'step-done', at, run: 'd', step: 'reboot', facts });
+  const retried: RolloutEvent = { kind: 'run-retried', at: 20, run: 'd', by: 'a' };
+  const entries = (...events: RolloutEvent[]): JournalEntry[] => events.map((event, i) => ({ seq: i + 1, rollout: 'r', event }));
+  const once = [begun(5), begun(9), done(12, { sentAt: 7 })];
+
   it('keeps when a step was first begun, however often it is begun again, and its facts', () => {
-    const trails = new Map();
-    const state = (legs: number) => ({ indexOf: new Map([['d', 0]]), runs: [{ legs }] }) as unknown as RolloutState;
-    for (const event of [step('step-begun', 5), step('step-begun', 9), step('step-done', 12, { sentAt: 7 })])
-      follow(trails, event, state(0));
-    expect(traceOf(trails, 'd', 'reboot')).toEqual({ begunAt: 5, endedAt: 12, facts: { sentAt: 7 } });
-    // A leg that is behind it stays behind it.
-    follow(trails, { kind: 'run-retried', at: 20, run: 'd', by: 'a' }, state(1));
-    expect(traceOf(trails, 'd', 'reboot')).toBeDefined();
-    follow(trails, { kind: 'run-retried', at: 20, run: 'd', by: 'a' }, state(0));
-    expect(traceOf(trails, 'd', 'reboot')).toBeUndefined();
+    expect(traceOf(trailOf(entries(...once), 1), 'reboot')).toEqual({ begunAt: 5, endedAt: 12, facts: { sentAt: 7 } });
+  });
+
+  it('keeps of a run that begins anew what is of the legs behind it, and nothing else', () => {
+    const second = [...once, begun(14, 'transfer', 1), retried];
+    const on = trailOf(entries(...second, begun(30, 'preflight', 1)), 2);
+    expect([traceOf(on, 'reboot')?.begunAt, traceOf(on, 'transfer', 1), traceOf(on, 'preflight', 1)?.begunAt]).toEqual([5, undefined, 30]);
+    const all = trailOf(entries(...second, begun(30, 'preflight')), 2);
+    expect([traceOf(all, 'reboot'), traceOf(all, 'transfer', 1)]).toEqual([undefined, undefined]);
+  });
+
+  it('forgets what was tried to take it back when that is asked for again', () => {
+    const back = [...once, begun(14, 'fall-back', 1), { kind: 'take-back-asked', at: 20, run: 'd', by: 'a' } as const];
+    const trail = trailOf(entries(...back), 1);
+    expect([traceOf(trail, 'reboot')?.begunAt, traceOf(trail, 'fall-back', 1)]).toEqual([5, undefined]);
+  });
+
+  it('is read once, with what happens meanwhile and after, and let go when the run has ended', async () => {
+    const kept = entries(...once);
+    let reads = 0;
+    let release = (): void => undefined;
+    const waiting = new Promise<void>((resolve) => (release = resolve));
+    const trails = new Trails(
+      () => 1,
+      async () => {
+        reads++;
+        const all = kept.slice(0, 2);
+        await waiting;
+        return all;
+      },
+    );
+    const two = [trails.of('d'), trails.of('d')];
+    // One that was read already, and one that was not; and one of somebody else.
+    trails.follow('d', kept[1]!, false);
+    trails.follow('d', kept[2]!, false);
+    trails.follow('e', kept[2]!, false);
+    release();
+    const [one, other] = await Promise.all(two);
+    expect(one).toBe(other);
+    expect(traceOf(one!, 'reboot')).toEqual({ begunAt: 5, endedAt: 12, facts: { sentAt: 7 } });
+    trails.follow('d', { seq: 4, rollout: 'r', event: begun(40, 'return') }, false);
+    expect(traceOf(await trails.of('d'), 'return')?.begunAt).toBe(40);
+    expect(reads).toBe(1);
+    trails.follow('d', { seq: 5, rollout: 'r', event: begun(50, 'checks') }, true);
+    await trails.of('d');
+    expect(reads).toBe(2);
   });
 });
 

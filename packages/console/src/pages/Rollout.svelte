@@ -9,7 +9,7 @@
   import Words from '../parts/Words.svelte';
   import { hear } from '../lib/live.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
-  import { groupBy, someOf } from '@barrow/client';
+  import { groupBy, someOf, withChanges } from '@barrow/client';
   import { duration, since, totalsOf, when } from '../lib/format.js';
   import { place } from '../lib/place.js';
 
@@ -37,7 +37,9 @@
       again = false;
       try {
         const asked = id;
-        const found = await client().rollout(asked);
+        const before = rollout;
+        const found =
+          before?.id === asked ? withChanges(before, await client().rolloutChanges(asked, before.stand)) : await client().rollout(asked);
         if (asked === id) rollout = found;
         failure = null;
         if (found.phase === 'planned' && rehearsal === null) rehearsal = await client().rehearsal(asked);

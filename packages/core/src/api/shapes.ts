@@ -1,7 +1,7 @@
 import { z } from 'zod';
 import { kinds } from '../units.js';
 import { standings } from '../standing/standing.js';
-import { outcomes } from '../scheduler/state.js';
+import { outcomes, rolloutPhases, runPhases, wavePhases } from '../scheduler/state.js';
 import { rungMeans } from '../plan/plan.js';
 import { rolloutEventSchema } from '../scheduler/events.js';
 import { surenesses } from '../topology/topology.js';
@@ -489,7 +489,7 @@ export const runViewSchema = z.object({
   /** What has to be known before it begins. */
   notices: z.array(z.string()),
   wave: z.number().int(),
-  phase: z.enum(['waiting', 'parked', 'ready', 'busy', 'lost', 'asking', 'broken', 'ended']),
+  phase: z.enum(runPhases),
   /** Of its legs: the one that it is in or before, or at which it failed. */
   step: z.string(),
   stepIndex: z.number().int(),
@@ -538,7 +538,7 @@ export type Health = z.infer<typeof healthSchema>;
 export const rolloutSummarySchema = z.object({
   id: z.string(),
   name: z.string(),
-  phase: z.enum(['planned', 'running', 'held', 'stopping', 'ended']),
+  phase: z.enum(rolloutPhases),
   heldBecause: z.string().nullable(),
   heldBy: z.string().nullable(),
   createdAt: moment,
@@ -553,18 +553,16 @@ export const rolloutSummarySchema = z.object({
 });
 export type RolloutSummary = z.infer<typeof rolloutSummarySchema>;
 
-export const rolloutSchema = rolloutSummarySchema.extend({
-  unsaved: z.enum(['hold', 'save']),
-  wayBack: z.boolean(),
+/** What of a rollout changes while it runs, its runs left out. */
+const moving = rolloutSummarySchema.extend({
   /** When its devices may go down, and when that is next, or until when it is now; null: at any time. */
   window: z.object({ text: z.string(), next: z.object({ from: moment, until: moment }).nullable() }).nullable(),
-  limits: z.record(z.string(), z.number().int()),
   currentWave: z.number().int(),
   waves: z.array(
     z.object({
       index: z.number().int(),
       name: z.string(),
-      phase: z.enum(['waiting', 'open', 'soaking', 'proving', 'passed']),
+      phase: z.enum(wavePhases),
       gate: z.object({ soakMs: z.number().int(), failureLimit: z.number().int(), approval: z.boolean() }),
       approvedBy: z.string().nullable(),
       /** When the soak ends; null unless it soaks. */
@@ -572,6 +570,16 @@ export const rolloutSchema = rolloutSummarySchema.extend({
       totals,
     }),
   ),
+  /** The journal entry that this view includes. */
+  journal: z.number().int(),
+  /** By what later changes are asked for: a word of this service alone. */
+  stand: z.string(),
+});
+
+export const rolloutSchema = moving.extend({
+  unsaved: z.enum(['hold', 'save']),
+  wayBack: z.boolean(),
+  limits: z.record(z.string(), z.number().int()),
   /** What runs pass through; runs share them. */
   passages: z.array(
     z.object({
@@ -586,10 +594,12 @@ export const rolloutSchema = rolloutSummarySchema.extend({
   /** What a person has to be told of what they asked for. */
   remarks: z.array(z.string()),
   leftOut: z.array(z.object({ device: z.string(), name: z.string(), reason: z.string() })),
-  /** The journal entry that this view includes. */
-  journal: z.number().int(),
 });
 export type Rollout = z.infer<typeof rolloutSchema>;
+
+/** What has changed in a rollout since it was last looked at: what always may, and the runs that did, or all of them when that is not known. */
+export const rolloutChangesSchema = moving.extend({ runs: z.array(runViewSchema) });
+export type RolloutChanges = z.infer<typeof rolloutChangesSchema>;
 
 export const rehearsalSchema = z.object({
   beginsAt: moment,

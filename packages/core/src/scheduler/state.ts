@@ -12,7 +12,8 @@ export type Outcome = (typeof outcomes)[number];
  * `asking`: the device is being asked whether the lost step was done. `broken`: it failed past the point of no return, and a
  * rung may be tried; it keeps its guards.
  */
-export type RunPhase = 'waiting' | 'parked' | 'ready' | 'busy' | 'lost' | 'asking' | 'broken' | 'ended';
+export const runPhases = ['waiting', 'parked', 'ready', 'busy', 'lost', 'asking', 'broken', 'ended'] as const;
+export type RunPhase = (typeof runPhases)[number];
 
 /** A rung that was tried, and failed. */
 export interface TriedRung {
@@ -57,7 +58,8 @@ export interface RunState {
 }
 
 /** `proving`: it has soaked, and its devices are looked at again. */
-export type WavePhase = 'waiting' | 'open' | 'soaking' | 'proving' | 'passed';
+export const wavePhases = ['waiting', 'open', 'soaking', 'proving', 'passed'] as const;
+export type WavePhase = (typeof wavePhases)[number];
 
 export interface WaveState {
   phase: WavePhase;
@@ -76,7 +78,8 @@ export interface WaveState {
   approvedBy: string | null;
 }
 
-export type RolloutPhase = 'planned' | 'running' | 'held' | 'stopping' | 'ended';
+export const rolloutPhases = ['planned', 'running', 'held', 'stopping', 'ended'] as const;
+export type RolloutPhase = (typeof rolloutPhases)[number];
 
 /**
  * The state of a rollout: the fold of its journal, with the indexes that deciding needs.

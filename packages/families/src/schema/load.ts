@@ -2,6 +2,7 @@ import { readdirSync, readFileSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
 import { join } from 'node:path';
 import { isMap, isPair, isSeq, LineCounter, parseDocument, type Node, type Document } from 'yaml';
+import { compiledFamily } from './compiled.js';
 import { familySchema } from './family.js';
 import type { Family } from './shape.js';
 
@@ -82,7 +83,7 @@ export function loadFamilyFiles(folders: readonly string[] = [shippedFamilies], 
   const skipped: string[] = [];
   const take = (folder: string, file: string): void => {
     const text = readFileSync(join(folder, file), 'utf8');
-    const family = parseFamily(text, file);
+    const family = compiledFamily(text) ?? parseFamily(text, file);
     if (families.has(family.family))
       throw new FamilyFileError([{ file, line: 1, where: 'family', message: `${family.family} is described by another file already` }]);
     families.set(family.family, family);

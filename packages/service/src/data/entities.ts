@@ -389,7 +389,14 @@ export const RolloutEntity = defineEntity({
 export const JournalEntity = defineEntity({
   name: 'Journal',
   tableName: 'journal',
-  properties: { seq: p.integer().primary(), rollout: p.string(), at: moment(), event: p.json<RolloutEvent>() },
+  properties: { seq: p.integer().primary(), rollout: p.string(), run: p.string().nullable(), at: moment(), event: p.json<RolloutEvent>() },
+});
+
+/** The state of a rollout up to an entry of its journal, and of how many entries it is the fold. */
+export const FoldEntity = defineEntity({
+  name: 'Fold',
+  tableName: 'fold',
+  properties: { rollout: p.string().primary(), seq: p.integer(), count: p.integer(), state: p.json<unknown>() },
 });
 
 export const ConversationEntity = defineEntity({
@@ -476,6 +483,7 @@ export const entities = [
   DiscoveryEntity,
   RolloutEntity,
   JournalEntity,
+  FoldEntity,
   ConversationEntity,
   BackupEntity,
   TokenEntity,

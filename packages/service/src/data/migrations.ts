@@ -1,7 +1,7 @@
 import { Migration } from '@mikro-orm/migrations';
 
 /** The layout of the tables; written into `PRAGMA user_version`, so that an older Barrow can refuse a newer database. */
-export const schemaVersion = 7;
+export const schemaVersion = 8;
 
 class First extends Migration {
   override up(): void {
@@ -187,6 +187,17 @@ class Keeping extends Migration {
   }
 }
 
+/** The journal of one device is found without that of all, and a start goes on from where a rollout was kept. */
+class Folding extends Migration {
+  override up(): void {
+    this.addSql('alter table journal add column run text;');
+    this.addSql(`update journal set run = json_extract(event, '$.run');`);
+    this.addSql('create index journal_run on journal (rollout, run, seq);');
+    this.addSql('create table fold (rollout text primary key, seq integer not null, count integer not null, state json not null);');
+    this.addSql('pragma user_version = 8;');
+  }
+}
+
 export const migrations = [
   { name: '2026-11-23-first', class: First },
   { name: '2026-11-23-discovering', class: Discovering },
@@ -195,4 +206,5 @@ export const migrations = [
   { name: '2026-11-25-mending', class: Mending },
   { name: '2026-11-25-approving', class: Approving },
   { name: '2026-11-25-keeping', class: Keeping },
+  { name: '2026-11-26-folding', class: Folding },
 ];

@@ -1,9 +1,11 @@
 import { z, type OpenAPIHono } from '@hono/zod-openapi';
 import {
+  legsOf,
   planInput,
   rehearsalSchema,
   rehearse,
   reportSchema,
+  rolloutChangesSchema,
   rolloutSchema,
   rolloutSummarySchema,
   runDetailSchema,
@@ -18,7 +20,9 @@ import { checksOf, makeReport } from '../report/report.js';
 import { steadyNow } from '../steady.js';
 import { planRollout } from '../runner/planning.js';
 import type { ActiveRollout } from '../runner/active.js';
-import { rolloutView, runView } from '../runner/view.js';
+import { Changes } from '../runner/changes.js';
+import { trailOf } from '../runner/trail.js';
+import { changesView, rolloutView, runView } from '../runner/view.js';
 import type { Parts } from '../parts.js';
 import type { Env, Who } from './auth.js';
 import { addOperation, idParam } from './operation.js';
@@ -32,7 +36,14 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
   const { db } = context;
   const fileNames = async (): Promise<Map<string, string>> =>
     new Map((await db.find(ImageEntity, {}, { fields: ['sha256', 'file'] })).map((i) => [i.sha256, i.file]));
-  const view = async (active: ActiveRollout) => rolloutView(active, await fileNames(), journal.last);
+  const epoch = String(parts.startedAt);
+  const looked = new WeakMap<ActiveRollout, Changes>();
+  const changesOf = (active: ActiveRollout): Changes => {
+    const known = looked.get(active) ?? new Changes(active, epoch);
+    looked.set(active, known);
+    return known;
+  };
+  const view = async (active: ActiveRollout) => rolloutView(active, await fileNames(), journal.last, changesOf(active).stand);
   const runOf = (active: ActiveRollout, asked: string): number => {
     const index = active.plan.runs.findIndex((r) => r.id === asked || r.name === asked || r.serial === asked || r.address === asked);
     if (index < 0) throw notFound('device in this rollout', asked, `\`barrow rollout show ${active.plan.id}\` shows its devices.`);
@@ -65,6 +76,22 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     params: idParam,
     answer: rolloutSchema,
     run: async ({ params }) => view(await runner.get(params.id)),
+  });
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/rollouts/{id}/changes',
+    role: 'viewer',
+    summary: 'What has changed in a rollout since it was last looked at, by the `stand` of that answer',
+    params: idParam,
+    query: z.strictObject({ since: z.string() }),
+    answer: rolloutChangesSchema,
+    run: async ({ params, query }) => {
+      const active = await runner.get(params.id);
+      const files = await fileNames();
+      const { last } = journal;
+      const { changed, stand } = await changesOf(active).since(query.since);
+      return changesView(active, changed, files, last, stand);
+    },
   });
   addOperation(app, {
     method: 'delete',
@@ -204,12 +231,12 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       const active = await runner.get(params.id);
       const index = runOf(active, params.run);
       const run = active.plan.runs[index]!;
-      const entries = (await journal.of(params.id)).entries.filter((e) => 'run' in e.event && e.event.run === run.id);
+      const { entries } = await journal.ofRun(params.id, run.id);
       const rows = await db.find(ConversationEntity, { rollout: params.id, run: run.id }, { orderBy: { id: 'asc' }, limit: 100 });
       return {
         run: runView(active, index, await fileNames()),
         events: entries,
-        checks: checksOf(active, run),
+        checks: checksOf(active.plan, run, trailOf(entries, legsOf(active.plan, run).length)),
         conversations: rows.map((r) => ({ step: r.step, at: rfc3339(r.at), text: r.text })),
       };
     },

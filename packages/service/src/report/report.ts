@@ -13,7 +13,7 @@ import {
 import { rfc3339, rfc3339OrNull } from '../context.js';
 import type { ImageRow } from '../data/entities.js';
 import type { ActiveRollout } from '../runner/active.js';
-import { traceOf } from '../runner/trail.js';
+import { traceOf, trailOf, type Trail } from '../runner/trail.js';
 import { causeView, summaryView, triedView } from '../runner/view.js';
 
 /** The evidence of a rollout, from its plan and journal alone. */
@@ -23,7 +23,14 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
   const deeds: Report['deeds'] = [];
   const asked = new Set<string>();
   const nameOf = new Map(plan.runs.map((r) => [r.id, r.name]));
-  for (const { event } of journal) {
+  const entriesOf = new Map<string, JournalEntry[]>();
+  for (const entry of journal) {
+    const { event } = entry;
+    if ('run' in event && event.run !== undefined) {
+      const list = entriesOf.get(event.run);
+      if (list) list.push(entry);
+      else entriesOf.set(event.run, [entry]);
+    }
     const at = rfc3339(event.at);
     // What followed from a word is told once, with the word.
     if (event.kind === 'skip-asked') asked.add(event.run);
@@ -63,14 +70,15 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
     runs: plan.runs.map((run, index) => {
       const now = state.runs[index]!;
       const legs = partsOf(plan, run);
-      const fact = (leg: number, step: StepName, key: string): unknown => traceOf(active.trails, run.id, step, leg)?.facts[key];
+      const trail = trailOf(entriesOf.get(run.id) ?? [], legsOf(plan, run).length);
+      const fact = (leg: number, step: StepName, key: string): unknown => traceOf(trail, step, leg)?.facts[key];
       const text = (value: unknown): string | null => (typeof value === 'string' ? value : null);
       /** What the last leg that found it says. */
       const last = (step: StepName, key: string): string | null =>
         legs.reduce((found: string | null, _, leg) => text(fact(leg, step, key)) ?? found, null);
       const restart = stepsOf(plan, run).find((s) => s.down && !s.waits)?.step ?? 'reboot';
       const down = legs.flatMap((_, leg) => {
-        const sentAt = fact(leg, restart, 'sentAt') ?? traceOf(active.trails, run.id, restart, leg)?.begunAt;
+        const sentAt = fact(leg, restart, 'sentAt') ?? traceOf(trail, restart, leg)?.begunAt;
         const answeredAt = fact(leg, 'return', 'answeredAt');
         return typeof sentAt === 'number' && typeof answeredAt === 'number' ? [Math.max(0, answeredAt - sentAt)] : [];
       });
@@ -94,7 +102,7 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
         endedAt: rfc3339OrNull(now.endedAt),
         downMs: down.length > 0 ? down.reduce((sum, ms) => sum + ms, 0) : null,
         steps: taken.get(run.id) ?? [],
-        checks: checksOf(active, run),
+        checks: checksOf(plan, run, trail),
         attempts: now.attempt,
         tried: triedView(passageOf(plan, run), now).map(({ text: by, step, cause, detail }) => ({ text: by, step, cause, detail })),
       };
@@ -105,10 +113,10 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
 }
 
 /** What was compared after each leg of a run; with several legs, each named by the version that it brought. */
-export function checksOf({ plan, trails }: ActiveRollout, run: PlannedRun): Report['runs'][number]['checks'] {
+export function checksOf(plan: Plan, run: PlannedRun, trail: Trail): Report['runs'][number]['checks'] {
   const count = legsOf(plan, run).length;
   return partsOf(plan, run).flatMap(({ to }, leg) => {
-    const made = (traceOf(trails, run.id, 'checks', leg)?.facts['checks'] as Check[] | undefined) ?? [];
+    const made = (traceOf(trail, 'checks', leg)?.facts['checks'] as Check[] | undefined) ?? [];
     const named = (c: Check): string => (leg >= count ? `back to ${to}: ${c.name}` : count > 1 ? `${to}: ${c.name}` : c.name);
     return made.map((c) => ({ ...c, name: named(c), evidence: [...c.evidence] }));
   });

@@ -11,8 +11,11 @@ export interface ActiveRollout {
   readonly percent: Map<string, number>;
   /** Steps being carried out, by run. */
   readonly doing: Map<string, { readonly step: StepName; readonly abort: AbortController; readonly done: Promise<void> }>;
-  /** The moment of its last event. */
+  /** The moment of its last event, and its number. */
   lastAt: number;
+  seq: number;
+  /** Of how many events the state is that was kept last. */
+  kept: number;
   /** Why its journal cannot be followed any further: nothing more is begun, and what it holds it keeps. */
   fault: string | null;
   /** Why nothing can be written now. */

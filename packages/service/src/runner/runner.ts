@@ -47,7 +47,7 @@ import { hideInDetail } from '../touch/secrets.js';
 import type { Use } from '../touch/procedure.js';
 import { signOfLife } from '../touch/alive.js';
 import { once, Touch } from '../touch/touch.js';
-import { follow, traceOf, type StepTrace } from './trail.js';
+import { traceOf, Trails, type StepTrace } from './trail.js';
 import { ChecksFailed } from './steps/checks.js';
 import { steps } from './steps/index.js';
 import type { StepContext, StepResult } from './steps/step.js';
@@ -78,6 +78,9 @@ const notKept = (why: string): Refusal =>
 
 /** A gap of our own during a step after which its failure says nothing of the device, in milliseconds. */
 const longAway = 3000;
+
+/** The state of a rollout is kept each time when so much has happened. */
+const keepEvery = 5000;
 
 /** Percentages are told at most this often for one run. */
 const tellEvery = 250;
@@ -152,17 +155,24 @@ export class Runner {
 
   async #load(id: string): Promise<ActiveRollout> {
     const row = (await this.context.db.findOne(RolloutEntity, { id }))!;
-    const { entries, unreadable } = await this.#parts.journal.of(id);
+    const { journal } = this.#parts;
+    const { plan, fault } = planIn(row);
+    const kept = fault === null ? await journal.keptOf(id, plan) : null;
+    const { entries, unreadable } = await journal.of(id, kept?.seq);
     const already = this.#rollouts.get(id);
     if (already) return already;
-    const { plan, fault } = planIn(row);
     const active: ActiveRollout = {
       plan,
-      state: initialState(plan),
-      trails: new Map(),
+      state: kept?.state ?? initialState(plan),
+      trails: new Trails(
+        (run) => legsOf(plan, plan.runs[active.state.indexOf.get(run)!]!).length,
+        async (run) => (await journal.ofRun(id, run)).entries,
+      ),
       percent: new Map(),
       doing: new Map(),
-      lastAt: entries.at(-1)?.event.at ?? 0,
+      lastAt: entries.at(-1)?.event.at ?? (await journal.lastAtOf(id)),
+      seq: entries.at(-1)?.seq ?? kept?.seq ?? 0,
+      kept: kept?.state.events ?? 0,
       fault: fault ?? unreadable,
       unwritten: () => this.context.db.trouble,
       waits: (index) => whyWaiting(active.state, index, this.holdings.ledger, this.holdings.nameOf, Date.now()),
@@ -176,11 +186,20 @@ export class Runner {
         break;
       }
       active.state = apply(active.state, event);
-      follow(active.trails, event, active.state);
     }
     this.#rollouts.set(id, active);
     if (isUnderWay(active)) this.holdings.ledger.add(active.state);
+    if (active.fault === null && active.state.events - active.kept >= keepEvery) void this.#keep(active);
     return active;
+  }
+
+  /** Keeps the state as it is, so that the next start need not fold all that led to it. */
+  async #keep(active: ActiveRollout): Promise<void> {
+    const { plan, seq, state } = active;
+    active.kept = state.events;
+    await this.#parts.journal
+      .keep(plan.id, seq, state)
+      .catch((error: unknown) => this.context.log.warn({ error, rollout: plan.id }, 'the state of a rollout was not kept; its journal is'));
   }
 
   /** Keeps a new plan. */
@@ -346,6 +365,7 @@ export class Runner {
           await Promise.all([...active.doing.values()].map((d) => d.done));
           await active.chain;
         }
+        if (active.state.events > active.kept && active.fault === null) await this.#keep(active);
       }),
     );
   }
@@ -369,10 +389,15 @@ export class Runner {
     for (const entry of entries) {
       active.state = apply(active.state, entry.event);
       this.holdings.ledger.follow(active.state, entry.event);
-      follow(active.trails, entry.event, active.state);
+      active.seq = entry.seq;
+      if ('run' in entry.event && entry.event.run !== undefined) {
+        const { run } = entry.event;
+        active.trails.follow(run, entry, active.state.runs[active.state.indexOf.get(run)!]?.phase === 'ended');
+      }
       this.#parts.journal.told(entry.seq);
       this.context.live.tell({ kind: 'journal', entry });
     }
+    if (active.state.events - active.kept >= keepEvery) void this.#keep(active);
     if (events.some((e) => e.kind === 'rollout-started' || e.kind === 'rollout-ended' || e.kind === 'run-retried'))
       this.context.live.changed('rollouts');
     if (this.holdings.ledger.releases !== before) this.holdings.letGo();
@@ -580,7 +605,8 @@ export class Runner {
     const all = stepsOf(active.plan, run);
     // What was saved before a leg counts for what takes it back, too.
     const failed = planned.leg < legs.length ? planned.leg : rungOf(active.state, active.state.indexOf.get(run.id)!)!.leg;
-    const trace = (name: StepName): StepTrace | undefined => traceOf(active.trails, run.id, name, name === 'backup' ? failed : planned.leg);
+    const trail = await active.trails.of(run.id);
+    const trace = (name: StepName): StepTrace | undefined => traceOf(trail, name, name === 'backup' ? failed : planned.leg);
     const way = wayOf(family, leg.component);
     if (!way) throw new CauseError('service-fault', `the family ${run.family} has no way for a ${leg.component} any more`);
     const image = await parts.images.get(leg.image).catch(() => {

@@ -1,4 +1,4 @@
-import { legsOf, type Instant, type RolloutEvent, type RolloutState, type StepName } from '@barrow/core';
+import type { Instant, JournalEntry, RolloutEvent, StepName } from '@barrow/core';
 
 export type Facts = Record<string, unknown>;
 
@@ -9,40 +9,99 @@ export interface StepTrace {
   facts: Facts;
 }
 
-/** What the steps of each run found: by run, then by leg and step. */
-export type Trails = Map<string, Map<string, StepTrace>>;
+/** What the steps of a run found: by leg and step. */
+export type Trail = Map<string, StepTrace>;
 
 const keyOf = (step: StepName, leg = 0): string => `${leg}/${step}`;
+const legOf = (key: string): number => Number(key.slice(0, key.indexOf('/')));
 
 /** What a step of a leg found; undefined when it was not begun. */
-export const traceOf = (trails: Trails, run: string, step: StepName, leg = 0): StepTrace | undefined =>
-  trails.get(run)?.get(keyOf(step, leg));
+export const traceOf = (trail: Trail, step: StepName, leg = 0): StepTrace | undefined => trail.get(keyOf(step, leg));
 
-/** Keeps the facts of each run's steps; a run that begins anew keeps those of the legs that are behind it. `state` is the one after the event. */
-export function follow(trails: Trails, event: RolloutEvent, state: RolloutState): void {
-  if (event.kind === 'run-retried') {
-    const { legs } = state.runs[state.indexOf.get(event.run)!]!;
-    const trail = trails.get(event.run);
-    for (const key of [...(trail?.keys() ?? [])]) if (Number(key.slice(0, key.indexOf('/'))) >= legs) trail!.delete(key);
-  } else if (event.kind === 'take-back-asked') {
-    // Of an earlier attempt to take it back nothing counts any more.
-    const { length } = legsOf(state.plan, state.plan.runs[state.indexOf.get(event.run)!]!);
-    const trail = trails.get(event.run);
-    for (const key of [...(trail?.keys() ?? [])]) if (Number(key.slice(0, key.indexOf('/'))) >= length) trail!.delete(key);
-  } else if (event.kind === 'step-begun') {
-    const trail = trails.get(event.run) ?? new Map<string, StepTrace>();
-    trails.set(event.run, trail);
-    const key = keyOf(event.step, event.leg);
-    // Begun again after a restart of the service: when it was first begun is what counts.
-    if (!trail.has(key)) trail.set(key, { begunAt: event.at, endedAt: null, facts: {} });
-  } else if (event.kind === 'step-done' || event.kind === 'step-failed') {
-    const trace = traceOf(trails, event.run, event.step, event.leg);
-    if (trace) {
-      trace.endedAt = event.at;
-      trace.facts = event.facts ?? {};
+/** The trail of a run, from its part of the journal. */
+export function trailOf(entries: readonly JournalEntry[], legs: number): Trail {
+  const trail: Trail = new Map();
+  for (const { event } of entries) follow(trail, event, legs);
+  return trail;
+}
+
+/** Keeps the facts of a run's steps; one that begins anew keeps those of the legs that are behind it. `legs`: how many it has. */
+function follow(trail: Trail, event: RolloutEvent, legs: number): void {
+  const forgetFrom = (leg: number): void => {
+    for (const key of [...trail.keys()]) if (legOf(key) >= leg) trail.delete(key);
+  };
+  switch (event.kind) {
+    case 'run-retried':
+      trail.set(anew, { begunAt: event.at, endedAt: null, facts: {} });
+      break;
+    case 'take-back-asked':
+      // Of an earlier attempt to take it back nothing counts any more.
+      forgetFrom(legs);
+      break;
+    case 'step-begun': {
+      // The first step after a retry is of the first leg that was not verified.
+      if (trail.delete(anew)) forgetFrom(event.leg ?? 0);
+      const key = keyOf(event.step, event.leg);
+      // Begun again after a restart of the service: when it was first begun is what counts.
+      if (!trail.has(key)) trail.set(key, { begunAt: event.at, endedAt: null, facts: {} });
+      break;
     }
-  } else if (event.kind === 'reconciled' && event.truth === 'done') {
-    const trace = traceOf(trails, event.run, event.step, event.leg);
-    if (trace) trace.endedAt = event.at;
+    case 'step-done':
+    case 'step-failed': {
+      const trace = traceOf(trail, event.step, event.leg);
+      if (trace) {
+        trace.endedAt = event.at;
+        trace.facts = event.facts ?? {};
+      }
+      break;
+    }
+    case 'reconciled': {
+      const trace = event.truth === 'done' ? traceOf(trail, event.step, event.leg) : undefined;
+      if (trace) trace.endedAt = event.at;
+      break;
+    }
+    default:
+      break;
+  }
+}
+
+/** Stands in a trail between a retry and the first step after it. */
+const anew = '-1/anew';
+
+/** The trails of the runs of a rollout that have not ended, each read from the journal when it is first asked for. */
+export class Trails {
+  readonly #known = new Map<string, Trail>();
+  /** Being read, with what happens meanwhile. */
+  readonly #reading = new Map<string, { readonly trail: Promise<Trail>; readonly later: JournalEntry[] }>();
+
+  constructor(
+    private readonly legsOf: (run: string) => number,
+    private readonly read: (run: string) => Promise<readonly JournalEntry[]>,
+  ) {}
+
+  of(run: string): Promise<Trail> {
+    const known = this.#known.get(run);
+    if (known) return Promise.resolve(known);
+    const reading = this.#reading.get(run);
+    if (reading) return reading.trail;
+    const later: JournalEntry[] = [];
+    const trail = this.read(run)
+      .then((entries) => {
+        const last = entries.at(-1)?.seq ?? 0;
+        const made = trailOf([...entries, ...later.filter((e) => e.seq > last)], this.legsOf(run));
+        this.#known.set(run, made);
+        return made;
+      })
+      .finally(() => this.#reading.delete(run));
+    this.#reading.set(run, { trail, later });
+    return trail;
+  }
+
+  /** Takes note of what happened to a run. `over`: it has ended with it, and is not asked for any more. */
+  follow(run: string, entry: JournalEntry, over: boolean): void {
+    const known = this.#known.get(run);
+    if (known) follow(known, entry.event, this.legsOf(run));
+    this.#reading.get(run)?.later.push(entry);
+    if (over) this.#known.delete(run);
   }
 }

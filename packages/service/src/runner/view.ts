@@ -13,6 +13,7 @@ import {
   type Plan,
   type RolloutState,
   type Rollout,
+  type RolloutChanges,
   type RolloutSummary,
   type RunState,
   type RunView,
@@ -190,14 +191,12 @@ function soaksUntil(state: RolloutState, index: number): string | null {
   return wave.phase === 'soaking' && wave.endedAt !== null && soakMs > 0 ? rfc3339(wave.endedAt + soakMs) : null;
 }
 
-export function rolloutView(active: ActiveRollout, fileOf: ReadonlyMap<string, string>, journal: number): Rollout {
+/** What of a rollout changes while it runs. `journal`: the last entry that everybody was told of; `stand`: by what later changes are asked for. */
+function movingView(active: ActiveRollout, journal: number, stand: string): Omit<RolloutChanges, 'runs'> {
   const { plan, state } = active;
   return {
     ...summaryView(active),
-    unsaved: plan.unsaved,
-    wayBack: plan.wayBack,
     window: windowView(plan, Date.now()),
-    limits: limitsOf(plan),
     currentWave: state.wave,
     waves: plan.waves.map((wave, index) => ({
       index,
@@ -208,6 +207,30 @@ export function rolloutView(active: ActiveRollout, fileOf: ReadonlyMap<string, s
       soaksUntil: soaksUntil(state, index),
       totals: totalsOf([state.waves[index]!]),
     })),
+    journal,
+    stand,
+  };
+}
+
+/** What has changed since; null: of every run. */
+export const changesView = (
+  active: ActiveRollout,
+  changed: readonly number[] | null,
+  fileOf: ReadonlyMap<string, string>,
+  journal: number,
+  stand: string,
+): RolloutChanges => ({
+  ...movingView(active, journal, stand),
+  runs: (changed ?? [...active.plan.runs.keys()]).map((index) => runView(active, index, fileOf)),
+});
+
+export function rolloutView(active: ActiveRollout, fileOf: ReadonlyMap<string, string>, journal: number, stand: string): Rollout {
+  const { plan } = active;
+  return {
+    ...changesView(active, null, fileOf, journal, stand),
+    unsaved: plan.unsaved,
+    wayBack: plan.wayBack,
+    limits: limitsOf(plan),
     passages: plan.passages.map((passage) => ({
       steps: passage.steps
         .slice(0, legSteps(passage))
@@ -218,9 +241,7 @@ export function rolloutView(active: ActiveRollout, fileOf: ReadonlyMap<string, s
         steps: takes ? passage.steps.slice(step, passage.stretches[stretch]!.to).map((s) => ({ step: s.step, leg: s.leg })) : [],
       })),
     })),
-    runs: plan.runs.map((_, index) => runView(active, index, fileOf)),
     remarks: [...(plan.remarks ?? [])],
     leftOut: [...plan.leftOut],
-    journal,
   };
 }
