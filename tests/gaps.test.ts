@@ -1,11 +1,12 @@
+import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { barrow } from './support/service.js';
-import { isEnded, prepare, rolloutUntil, setScene, type Scene } from './support/scene.js';
+import { barrow, folder, serve } from './support/service.js';
+import { changedFamilies, isEnded, prepare, rolloutUntil, setScene, type Scene } from './support/scene.js';
 
 describe('what happens between the plan and the proof', () => {
   let scene: Scene;
   beforeAll(async () => {
-    scene = await setScene({ network: 106, only: ['quay-sw-1', 'quay-sw-2', 'quay-sw-3', 'quay-sw-4', 'eelgate-sw-1'] });
+    scene = await setScene({ network: 106, only: ['quay-sw-1', 'quay-sw-2', 'quay-sw-3', 'quay-sw-4', 'eelgate-sw-1', 'dunmoor-sw-1'] });
     await prepare(scene);
   });
   afterAll(() => scene?.end());
@@ -82,5 +83,20 @@ describe('what happens between the plan and the proof', () => {
     expect(await upgrade('eelgate-sw-1')).toMatchObject({ outcome: 'failed', cause: { code: 'old-version' } });
     const { firmware, armed } = await scene.served.client.device('eelgate-sw-1');
     expect({ firmware, armed }).toEqual({ firmware: '4.2.1', armed: null });
+  });
+
+  it('a family file that was written otherwise since does not change what was planned by it, and what is planned after', async () => {
+    const plan = await scene.served.client.plan({ devices: ['dunmoor-sw-1'], first: 0, soakSeconds: 0 });
+    await scene.served.stop();
+    const dir = folder();
+    const families = changedFamilies(join(dir.path, 'families'), {
+      'tarnbrook-access': [['say: test slot ${spare.slot}', 'say: probe slot ${spare.slot}']],
+    });
+    scene.served = await serve(scene.data, { scale: scene.scale, args: ['--families', families] });
+    const { client } = scene.served;
+    await client.say(plan.id, 'start');
+    expect((await rolloutUntil(client, plan.id, isEnded)).runs[0]).toMatchObject({ outcome: 'verified' });
+    expect(await upgrade('eelgate-sw-1')).toMatchObject({ outcome: 'failed', cause: { code: 'unexpected-answer' } });
+    dir.remove();
   });
 });

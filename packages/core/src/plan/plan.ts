@@ -151,6 +151,8 @@ export interface Plan {
   readonly runs: readonly PlannedRun[];
   /** Times at which devices may go down, by name. */
   readonly windows?: Readonly<Record<string, PlannedWindow>>;
+  /** The texts of the family files with which it was made, by family: what changes there later does not change what runs. */
+  readonly families?: Readonly<Record<string, string>>;
   /** The most that may hold a key at once; a key without an entry is not limited. */
   readonly capacity: Readonly<Record<Key, number>>;
   /** What a person has to be told of what they asked for, in sentences. */
@@ -200,6 +202,7 @@ export interface PlanRequest {
   readonly gate: Gate;
   readonly candidates: readonly Candidate[];
   readonly leftOut: Plan['leftOut'];
+  readonly families?: Readonly<Record<string, string>>;
 }
 
 /** The one window of a plan; every device goes down in it. */
@@ -287,7 +290,23 @@ export function makePlan(request: PlanRequest): Plan {
   runs.sort((a, b) => a.wave - b.wave);
   const { id, name, createdAt, createdBy, unsaved, wayBack, leftOut } = request;
   const windows = request.window ? { windows: { [theWindow]: request.window } } : {};
-  return { version: 2, id, name, createdAt, createdBy, unsaved, wayBack, waves, passages, runs, ...windows, capacity, leftOut };
+  const families = request.families ? { families: request.families } : {};
+  return {
+    version: 2,
+    id,
+    name,
+    createdAt,
+    createdBy,
+    unsaved,
+    wayBack,
+    waves,
+    passages,
+    runs,
+    ...windows,
+    ...families,
+    capacity,
+    leftOut,
+  };
 }
 
 /** The passage of a run. */

@@ -84,6 +84,7 @@ const plan = z.object({
     }),
   ),
   windows: z.record(z.string(), z.object({ text: z.string(), spans: z.array(z.tuple([z.number(), z.number()])) })).optional(),
+  families: z.record(z.string(), z.string()).optional(),
   capacity: z.record(z.string(), z.number()),
 });
 

@@ -1,3 +1,4 @@
+import type { Family } from '@barrow/families';
 import type { Plan, RolloutState, StepName, Waiting } from '@barrow/core';
 import type { WriteTrouble } from '../data/database.js';
 import type { Trails } from './trail.js';
@@ -8,6 +9,8 @@ export interface ActiveRollout {
   state: RolloutState;
   /** What each run's steps found. */
   readonly trails: Trails;
+  /** A family as its file was when the plan was made. */
+  readonly familyOf: (name: string) => Family | null;
   readonly percent: Map<string, number>;
   /** Steps being carried out, by run. */
   readonly doing: Map<string, { readonly step: StepName; readonly abort: AbortController; readonly done: Promise<void> }>;

@@ -218,6 +218,14 @@ function refuseTooLong(plan: Plan, now: number): void {
   );
 }
 
+/** The files of the families by which these are handled, and of those through which they are. */
+async function familyTextsOf(context: Context, devices: Devices, candidates: readonly Candidate[]): Promise<Record<string, string>> {
+  const parents = [...new Set(candidates.flatMap((c) => c.via ?? []))];
+  const through = (await Promise.all(parents.map((id) => devices.get(id)))).map((d) => d.row.family);
+  const used = new Set([...candidates.map((c) => c.family), ...through]);
+  return Object.fromEntries([...context.familyTexts].filter(([family]) => used.has(family)));
+}
+
 /** Makes a plan for the devices that are meant and are behind their target. @throws Refusal when none is. */
 export async function planRollout(context: Context, devices: Devices, map: MapService, asked: PlanInput, by: string): Promise<Plan> {
   const input = planInput.parse(asked);
@@ -340,6 +348,7 @@ export async function planRollout(context: Context, devices: Devices, map: MapSe
     gate: { soakMs: (input.soakSeconds ?? usualSoakSeconds) * 1000, failureLimit: input.failureLimit, approval: input.approval },
     candidates: candidates.map((c) => ({ ...c, notices: [...(c.notices ?? []), ...noticeOfCarrying(carried.get(c.device))] })),
     leftOut,
+    families: await familyTextsOf(context, devices, candidates),
   });
   refuseTooLong(plan, Date.now());
   // A choice that has no effect is said, never dropped.

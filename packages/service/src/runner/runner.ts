@@ -23,7 +23,7 @@ import {
   type RolloutSummary,
   type StepName,
 } from '@barrow/core';
-import { fillSent, throughParent, wayOf, type Family } from '@barrow/families';
+import { compiledFamily, fillSent, parseFamily, throughParent, wayOf, type Family } from '@barrow/families';
 import { ownMissed } from '@barrow/wire';
 import type { Context } from '../context.js';
 import { resync, steadyNow } from '../steady.js';
@@ -168,6 +168,7 @@ export class Runner {
         (run) => legsOf(plan, plan.runs[active.state.indexOf.get(run)!]!).length,
         async (run) => (await journal.ofRun(id, run)).entries,
       ),
+      familyOf: familiesOf(plan, this.context),
       percent: new Map(),
       doing: new Map(),
       lastAt: entries.at(-1)?.event.at ?? (await journal.lastAtOf(id)),
@@ -487,7 +488,7 @@ export class Runner {
           throw error;
         }
       } catch (error) {
-        event = this.#failure(run, planned, error);
+        event = this.#failure(active, run, planned, error);
       }
       for (const close of closers) await close();
       active.percent.delete(runId);
@@ -568,11 +569,11 @@ export class Runner {
     return { kind: 'reconciled', at: steadyNow(), run: step.run.id, ...named(step.step), truth, detail: safeText(detail, 400) };
   }
 
-  #failure(run: PlannedRun, planned: PlannedStep, error: unknown): RolloutEvent & { kind: 'step-failed' } {
+  #failure(active: ActiveRollout, run: PlannedRun, planned: PlannedStep, error: unknown): RolloutEvent & { kind: 'step-failed' } {
     const at = steadyNow();
     const { step } = planned;
     if (error instanceof CauseError) {
-      const detail = hideInDetail(error.detail, this.context.families.get(run.family) ?? null, []);
+      const detail = hideInDetail(error.detail, active.familyOf(run.family), []);
       this.context.log.warn({ device: run.name, step, cause: error.code, detail }, 'step failed');
       const facts = error instanceof ChecksFailed ? error.facts : undefined;
       return { kind: 'step-failed', at, run: run.id, ...named(planned), cause: error.code, detail: safeText(detail, 2000), facts };
@@ -598,7 +599,7 @@ export class Runner {
     const { context } = this;
     const parts = this.#parts;
     const device = await context.db.findOne(DeviceEntity, { id: run.device });
-    const family = context.families.get(run.family);
+    const family = active.familyOf(run.family);
     if (!device || !family) throw new CauseError('service-fault', `the ${device ? `family ${run.family}` : 'device'} is no longer known`);
     const legs = legsOf(active.plan, run);
     const leg = legAt(active.plan, run, planned.leg);
@@ -619,7 +620,7 @@ export class Runner {
       bytes: f.bytes,
       sha256: f.sha256,
     }));
-    const doors = run.via === undefined ? { row: device, family } : await this.#doorsOf(run.via, family);
+    const doors = run.via === undefined ? { row: device, family } : await this.#doorsOf(active, run.via, family);
     let toldAt = 0;
     const tell = (percent: number): void => {
       active.percent.set(run.id, percent);
@@ -672,12 +673,35 @@ export class Runner {
   }
 
   /** Through which doors a device is handled that cannot be reached itself. @throws CauseError */
-  async #doorsOf(via: string, family: Family): Promise<{ row: DeviceRow; family: Family }> {
+  async #doorsOf(active: ActiveRollout, via: string, family: Family): Promise<{ row: DeviceRow; family: Family }> {
     const row = await this.context.db.findOne(DeviceEntity, { id: via });
-    const parent = row?.family == null ? undefined : this.context.families.get(row.family);
+    const parent = row?.family == null ? null : active.familyOf(row.family);
     if (!row || !parent) throw new CauseError('service-fault', 'what it is handled through is no longer known');
     return { row, family: throughParent(parent, family) };
   }
+}
+
+/**
+ * The families of a plan as they were when it was made, each read when it is first asked for. One that this Barrow cannot read any more,
+ * or of a plan of before, is taken as it is now.
+ */
+function familiesOf({ id, families = {} }: Plan, context: Context): (name: string) => Family | null {
+  const read = new Map<string, Family | null>();
+  return (name) => {
+    const known = read.get(name);
+    if (known !== undefined) return known;
+    const text = families[name];
+    let family = context.families.get(name) ?? null;
+    if (text !== undefined && text !== context.familyTexts.get(name))
+      try {
+        family = compiledFamily(text) ?? parseFamily(text, `${name} of ${id}`);
+      } catch (error) {
+        const why = error instanceof Error ? error.message : String(error);
+        context.log.warn({ rollout: id, family: name, why }, 'its family file of then cannot be read any more; the one of now is used');
+      }
+    if (text !== undefined) read.set(name, family);
+    return family;
+  };
 }
 
 /** The images that a run may take: those of its legs, and those by which it may be taken back. */
