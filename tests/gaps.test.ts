@@ -1,4 +1,5 @@
 import { join } from 'node:path';
+import type { Rollout } from '@barrow/core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { barrow, folder, serve } from './support/service.js';
 import { changedFamilies, isEnded, prepare, rolloutUntil, setScene, type Scene } from './support/scene.js';
@@ -6,7 +7,10 @@ import { changedFamilies, isEnded, prepare, rolloutUntil, setScene, type Scene }
 describe('what happens between the plan and the proof', () => {
   let scene: Scene;
   beforeAll(async () => {
-    scene = await setScene({ network: 106, only: ['quay-sw-1', 'quay-sw-2', 'quay-sw-3', 'quay-sw-4', 'eelgate-sw-1', 'dunmoor-sw-1'] });
+    scene = await setScene({
+      network: 106,
+      only: ['quay-sw-1', 'quay-sw-2', 'quay-sw-3', 'quay-sw-4', 'eelgate-sw-1', 'eelgate-sw-2', 'eelgate-sw-3', 'dunmoor-sw-1'],
+    });
     await prepare(scene);
   });
   afterAll(() => scene?.end());
@@ -83,6 +87,45 @@ describe('what happens between the plan and the proof', () => {
     expect(await upgrade('eelgate-sw-1')).toMatchObject({ outcome: 'failed', cause: { code: 'old-version' } });
     const { firmware, armed } = await scene.served.client.device('eelgate-sw-1');
     expect({ firmware, armed }).toEqual({ firmware: '4.2.1', armed: null });
+  });
+
+  it('a device that is not there is waited for while others are under way, and goes on when it answers', async () => {
+    const { client } = scene.served;
+    const away = scene.fleet.device('eelgate-sw-2');
+    away.goDark();
+    const plan = await client.plan({ devices: ['eelgate-sw-2', 'eelgate-sw-3'], first: 0, soakSeconds: 0, unsaved: 'save' });
+    await client.say(plan.id, 'start');
+    await client.say(plan.id, 'hold', { reason: 'to see who is there' });
+    const isAway = (r: Rollout): boolean => r.runs.find((x) => x.name === 'eelgate-sw-2')!.phase === 'absent';
+    const seen = await rolloutUntil(client, plan.id, isAway);
+    const run = seen.runs.find((r) => r.name === 'eelgate-sw-2')!;
+    expect(run).toMatchObject({ outcome: null, cause: { code: 'unreachable' } });
+    expect(seen.totals.waiting + (seen.totals['under-way'] ?? 0)).toBe(2);
+    const shown = await barrow(['rollout', 'show', plan.id], { data: scene.data });
+    expect(shown.out).toMatch(/eelgate-sw-2 .*○ (waits: the rollout is held|absent)/);
+    away.powerOn();
+    await rolloutUntil(client, plan.id, (r) => !isAway(r));
+    await client.say(plan.id, 'continue');
+    const ended = await rolloutUntil(client, plan.id, isEnded);
+    expect(ended.runs.map((r) => r.outcome)).toEqual(['verified', 'verified']);
+    const events = (await client.run(plan.id, 'eelgate-sw-2')).events.map((e) => e.event.kind);
+    expect(events.filter((k) => k === 'run-absent' || k === 'run-seen')).toEqual(['run-absent', 'run-seen']);
+    const [report] = (await client.report(plan.id)).runs.filter((r) => r.name === 'eelgate-sw-2');
+    expect(report!.steps.map((s) => `${s.step} ${s.result}`).slice(0, 2)).toEqual(['preflight unreachable', 'preflight done']);
+  });
+
+  it('a device that is never seen is not begun, with its reason', async () => {
+    const away = scene.fleet.device('eelgate-sw-1');
+    away.goDark();
+    const { client } = scene.served;
+    const plan = await client.plan({ devices: ['eelgate-sw-1'], first: 0, soakSeconds: 0 });
+    const ran = await barrow(['rollout', 'start', plan.id, '--follow'], { data: scene.data });
+    expect(ran.code).toBe(1);
+    expect(ran.out).toMatch(/eelgate-sw-1 +is not there: .*goes on as soon as it answers/);
+    expect(ran.out).toMatch(/eelgate-sw-1 +○ not-begun: it was not seen until all others had ended/);
+    expect((await client.rollout(plan.id)).runs[0]).toMatchObject({ outcome: 'not-begun', cause: { code: 'unreachable' } });
+    away.powerOn();
+    await expect.poll(() => away.state).toBe('up');
   });
 
   it('a family file that was written otherwise since does not change what was planned by it, and what is planned after', async () => {

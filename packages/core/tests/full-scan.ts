@@ -30,7 +30,7 @@ export function decideByFullScan(state: RolloutState, now: number): Command[] {
     const step = stepAt(state, i);
     const named = namedAt(state, i);
     const stopping = state.phase === 'stopping';
-    if (run.wish && !run.pastReturn && ['waiting', 'parked', 'ready'].includes(run.phase)) {
+    if (run.wish && !run.pastReturn && ['waiting', 'parked', 'absent', 'ready'].includes(run.phase)) {
       commands.push({ kind: 'skip-run', run: id, by: run.wish.by, reason: run.wish.reason });
       return;
     }
@@ -45,14 +45,17 @@ export function decideByFullScan(state: RolloutState, now: number): Command[] {
       else if (stopping && !run.pastReturn) commands.push({ kind: 'withdraw-run', run: id, reason: `stopped before ${step}` });
     }
     if (run.phase === 'broken' && stopping) commands.push({ kind: 'give-up', run: id, reason: 'the rollout was stopped' });
-    if (run.phase === 'waiting' && stopping) commands.push({ kind: 'withdraw-run', run: id, reason: 'stopped before it began' });
+    if ((run.phase === 'waiting' || run.phase === 'absent') && stopping)
+      commands.push({ kind: 'withdraw-run', run: id, reason: 'stopped before it began' });
     if (run.phase === 'parked' && stopping) commands.push({ kind: 'withdraw-run', run: id, reason: `stopped before ${step}` });
   });
   if (state.phase === 'stopping') {
     if (commands.length === 0 && state.runs.every((r) => r.phase === 'ended')) commands.push({ kind: 'end-rollout' });
     return commands;
   }
-  const inLast = state.runs.every((r) => r.phase === 'ended') && state.wave === plan.waves.length - 1;
+  const inLast =
+    state.runs.filter((r) => r.wave === state.wave).every((r) => r.phase === 'ended' || r.phase === 'absent') &&
+    state.wave === plan.waves.length - 1;
   const underWay = ['open', 'proving'];
   if (state.phase === 'held' && state.heldBy === 'Barrow' && !state.draining && inLast && underWay.includes(state.waves[state.wave]!.phase))
     commands.push({ kind: 'resume' });
@@ -66,10 +69,17 @@ export function decideByFullScan(state: RolloutState, now: number): Command[] {
   });
   const wave = state.waves[state.wave];
   if (!wave || wave.phase === 'passed') {
-    commands.push(state.wave + 1 < plan.waves.length ? { kind: 'open-wave', wave: state.wave + 1 } : { kind: 'end-rollout' });
+    const missed = plan.runs.filter((_, i) => state.runs[i]!.phase === 'absent');
+    if (state.wave + 1 < plan.waves.length) commands.push({ kind: 'open-wave', wave: state.wave + 1 });
+    else if (missed.length > 0)
+      commands.push(
+        ...missed.filter((r) => !state.runs[state.indexOf.get(r.id)!]!.wish).map((r) => ({ kind: 'miss-run', run: r.id }) as const),
+      );
+    else commands.push({ kind: 'end-rollout' });
     return commands;
   }
-  const mine = state.runs.filter((r) => r.wave === state.wave);
+  // Who is not there counts nowhere.
+  const mine = state.runs.filter((r) => r.wave === state.wave && r.phase !== 'absent');
   const soaking = state.runs.filter((r, i) => r.wave === state.wave && isSoaking(state, i));
   const number = state.wave + 1;
   const isLast = number === plan.waves.length;

@@ -222,6 +222,8 @@ export class World {
         return this.happen({ kind: 'run-given-up', at, run: command.run, reason: command.reason });
       case 'end-needless':
         return this.happen({ ...command, kind: 'run-needless', at });
+      case 'miss-run':
+        return this.happen({ kind: 'run-missed', at, run: command.run });
       case 'open-wave':
         return this.happen({ kind: 'wave-opened', at, wave: command.wave });
       case 'end-wave':
@@ -253,6 +255,8 @@ export class World {
     const pick = <T>(list: T[]): T => list[which % list.length]!;
     const named = (index: number) => namedAt(this.state, index);
     const { phase } = this.state;
+    const gone = (run: string) => ({ kind: 'run-absent', at, run, cause: 'unreachable', detail: 'silent' }) as const;
+    const absent = this.runsIn('absent');
     if (what < 50 && busy.length > 0) {
       const { id, index } = pick(busy);
       const behind = { kind: 'leg-skipped', at, run: id, leg: named(index).leg ?? 0, reason: 'it was further on' } as const;
@@ -264,6 +268,7 @@ export class World {
         !this.state.runs[index]!.wish
       )
         this.happen(there);
+      else if (which % 11 === 0 && check(this.state, gone(id)) === null) this.happen(gone(id));
       else if (which % 5 === 0 && stepAt(this.state, index) === 'preflight' && check(this.state, behind) === null) this.happen(behind);
       else this.happen({ kind: 'step-done', at, run: id, ...named(index) });
     } else if (what < 58 && busy.length > 0) {
@@ -273,7 +278,8 @@ export class World {
     } else if (what < 66 && asking.length > 0) {
       const { id, index } = pick(asking);
       this.happen({ kind: 'reconciled', at, run: id, ...named(index), truth: which % 2 === 0 ? 'done' : 'not-done', detail: 'asked' });
-    } else if (what < 74) this.now += (which % 100) * 1000;
+    } else if (what < 69 && absent.length > 0) this.happen({ kind: 'run-seen', at, run: pick(absent).id, detail: 'it answers' });
+    else if (what < 74) this.now += (which % 100) * 1000;
     else if (what < 78 && phase === 'running') this.happen({ kind: 'held', at, by: 'somebody', reason: 'a word' });
     else if (what < 84 && phase === 'held') this.happen({ kind: 'continued', at, by: 'somebody' });
     else if (what < 88) this.happen({ kind: 'approved', at, by: 'somebody', wave: which % this.plan.waves.length });
@@ -294,7 +300,9 @@ export class World {
       const ended = this.runsIn('ended').filter(({ index }) => this.state.runs[index]!.outcome !== 'verified');
       if (ended.length > 0) this.happen({ kind: 'run-retried', at, run: pick(ended).id, by: 'somebody' });
     } else {
-      const open = this.runsIn('waiting', 'parked', 'ready', 'busy', 'asking').filter(({ index }) => !this.state.runs[index]!.pastReturn);
+      const open = this.runsIn('waiting', 'parked', 'absent', 'ready', 'busy', 'asking').filter(
+        ({ index }) => !this.state.runs[index]!.pastReturn,
+      );
       if (open.length > 0) this.happen({ kind: 'skip-asked', at, run: pick(open).id, by: 'somebody', reason: 'left out' });
     }
     this.settle();

@@ -62,6 +62,15 @@ export class FollowedLines {
       case 'step-failed':
         this.line(e.at, `${who} ${c.red(`✕ ${e.step}: ${e.cause}`)} ${e.detail.split('\n')[0]}`);
         break;
+      case 'run-absent':
+        this.line(e.at, `${who} is not there: ${e.detail.split('\n')[0]}; it goes on as soon as it answers`);
+        break;
+      case 'run-seen':
+        this.line(e.at, `${who} is there again: ${e.detail}`);
+        break;
+      case 'run-missed':
+        this.line(e.at, `${who} ${outcomeMark(io, 'not-begun')}: it was not seen until all others had ended`);
+        break;
       case 'run-skipped':
         this.line(e.at, `${who} ${outcomeMark(io, 'skipped')}: ${e.reason}`);
         break;

@@ -1,7 +1,7 @@
 <script lang="ts">
   import type { Delivery, Outcome, RolloutSummary, Standing, Transfer } from '@barrow/core';
 
-  type Word = Standing | Outcome | RolloutSummary['phase'] | Delivery['state'] | Transfer['state'] | 'stuck' | 'armed';
+  type Word = Standing | Outcome | RolloutSummary['phase'] | Delivery['state'] | Transfer['state'] | 'stuck' | 'armed' | 'absent';
   let { word, note = '' }: { word: Word; note?: string } = $props();
 
   // A state is told by its word and a shape; the colour only helps.
@@ -18,6 +18,7 @@
     withdrawn: { shape: 'dash', tone: 'quiet' },
     skipped: { shape: 'skip', tone: 'quiet' },
     'not-begun': { shape: 'ring', tone: 'care' },
+    absent: { shape: 'ring', tone: 'care' },
     planned: { shape: 'ring', tone: 'quiet' },
     running: { shape: 'play', tone: 'now' },
     held: { shape: 'bars', tone: 'bad' },

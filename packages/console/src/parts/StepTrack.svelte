@@ -4,7 +4,7 @@
 
   const look = (index: number): string => {
     if (run.outcome === 'verified') return 'done';
-    if (run.phase === 'waiting') return 'ahead';
+    if (run.phase === 'waiting' || run.phase === 'absent') return 'ahead';
     if (index < run.stepIndex) return 'done';
     if (index > run.stepIndex || run.phase === 'parked') return 'ahead';
     if (run.outcome === 'failed' || run.outcome === 'recovered' || run.rung) return 'failed';
@@ -14,7 +14,7 @@
   const word = $derived(
     run.outcome === 'verified'
       ? 'all steps done'
-      : run.phase === 'waiting'
+      : run.phase === 'waiting' || run.phase === 'absent'
         ? 'not begun'
         : `${run.outcome ? 'ended at' : run.phase === 'parked' ? 'parked before' : run.rung ? 'failed at' : 'at'} step ${run.stepIndex + 1} of ${steps.length}, ${stepText(run)}`,
   );

@@ -2,6 +2,7 @@ import { cause as causeOf } from '../causes/catalogue.js';
 import {
   currentStep,
   initialState,
+  mostAbsences,
   neededBy,
   nextClaims,
   rungOf,
@@ -113,14 +114,27 @@ export function check(state: RolloutState, event: RolloutEvent): string | null {
       return runAt(event.run, ['busy'], event.step, event.leg);
     case 'step-failed':
       return runAt(event.run, ['busy', 'asking'], event.step, event.leg);
+    case 'run-absent': {
+      const why = runAt(event.run, ['busy']);
+      if (why !== null) return why;
+      const index = state.indexOf.get(event.run)!;
+      const { legs, absences, rung } = runs[index]!;
+      if (legs > 0 || rung !== null || !currentStep(state, index).looks) return `${nameOf(index)} was begun with`;
+      // Who waits for it must not wait for what may never be seen.
+      if (state.dependants.has(index)) return `others wait for ${nameOf(index)}`;
+      return absences < mostAbsences ? null : `${nameOf(index)} was not there ${absences} times`;
+    }
+    case 'run-seen':
+    case 'run-missed':
+      return runAt(event.run, ['absent']);
     case 'reconcile-begun':
       return runAt(event.run, ['lost'], event.step, event.leg);
     case 'reconciled':
       return runAt(event.run, ['asking'], event.step, event.leg);
     case 'skip-asked':
-      return runAt(event.run, ['waiting', 'parked', 'ready', 'busy', 'lost', 'asking', 'broken']) ?? notPast(event.run);
+      return runAt(event.run, ['waiting', 'parked', 'absent', 'ready', 'busy', 'lost', 'asking', 'broken']) ?? notPast(event.run);
     case 'run-skipped':
-      return runAt(event.run, ['waiting', 'parked', 'ready', 'busy']) ?? notPast(event.run);
+      return runAt(event.run, ['waiting', 'parked', 'absent', 'ready', 'busy']) ?? notPast(event.run);
     case 'leg-skipped':
       return (
         runAt(event.run, ['busy']) ??
@@ -129,7 +143,7 @@ export function check(state: RolloutState, event: RolloutEvent): string | null {
         notPast(event.run)
       );
     case 'run-withdrawn':
-      return runAt(event.run, ['waiting', 'parked', 'ready', 'lost']) ?? notPast(event.run);
+      return runAt(event.run, ['waiting', 'parked', 'absent', 'ready', 'lost']) ?? notPast(event.run);
     case 'run-needless':
       return (
         runAt(event.run, ['waiting', 'parked']) ??
@@ -173,6 +187,7 @@ export function check(state: RolloutState, event: RolloutEvent): string | null {
 const phaseWords: Record<RunPhase, string> = {
   waiting: 'waiting for its turn',
   parked: 'between two stretches',
+  absent: 'not there',
   ready: 'between two steps',
   busy: 'in the middle of a step',
   lost: 'waiting to be taken up again',
@@ -255,6 +270,30 @@ export function apply(state: RolloutState, event: RolloutEvent): RolloutState {
       endRun(state, index, untouched && run.rung === null ? 'not-begun' : 'failed', event.at);
       break;
     }
+    case 'run-absent': {
+      const index = runOf(event.run);
+      const run = state.runs[index]!;
+      const wave = state.waves[run.wave]!;
+      wave.active--;
+      wave.absent++;
+      state.absent.add(index);
+      Object.assign(run, { phase: 'absent', step: 0, stretch: 0, claims: null, stepBegunAt: null, pastReturn: false });
+      Object.assign(run, { absentSince: event.at, absences: run.absences + 1, cause: event.cause, detail: event.detail });
+      break;
+    }
+    case 'run-seen': {
+      const index = runOf(event.run);
+      const run = state.runs[index]!;
+      state.absent.delete(index);
+      state.waves[run.wave]!.absent--;
+      joinWave(state, index, 'active');
+      Object.assign(run, { phase: 'parked', absentSince: null, cause: null, detail: null });
+      if (state.dependants.size > 0) strand(state, index);
+      break;
+    }
+    case 'run-missed':
+      endRun(state, runOf(event.run), 'not-begun', event.at);
+      break;
     case 'reconcile-begun': {
       const index = runOf(event.run);
       state.lost.delete(index);
@@ -464,6 +503,7 @@ function endRun(state: RolloutState, index: number, outcome: Outcome, at: Instan
   const wave = state.waves[run.wave]!;
   if (soaks(state, index)) wave.soaking--;
   if (run.phase === 'waiting') wave.waiting--;
+  else if (run.phase === 'absent') wave.absent--;
   else wave.active--;
   const failedAt = outcome === 'failed' && run.pastReturn ? currentStep(state, index) : null;
   if (outcome === 'verified') run.legs = legsOf(state.plan, state.plan.runs[index]!).length;
@@ -481,6 +521,8 @@ function endRun(state: RolloutState, index: number, outcome: Outcome, at: Instan
   state.wishes.delete(index);
   run.wish = null;
   run.phase = 'ended';
+  run.absentSince = null;
+  state.absent.delete(index);
   run.outcome = outcome;
   run.met ||= outcome === 'verified';
   run.endedAt = at;
@@ -575,6 +617,7 @@ function retry(state: RolloutState, index: number): void {
     pastReturn: false,
     outcome: null,
     met: false,
+    absences: 0,
     tried: [],
     failedStep: null,
     cause: null,
@@ -588,6 +631,16 @@ function reopen(state: RolloutState, index: number, as: 'waiting' | 'active'): v
   const before = state.waves[run.wave]!;
   before.ended[run.outcome!]--;
   if ((run.outcome === 'failed' || run.outcome === 'recovered') && before.forgiven > 0) before.forgiven--;
+  joinWave(state, index, as);
+  if (state.phase === 'ended' || state.phase === 'stopping') {
+    state.phase = 'running';
+    state.endedAt = null;
+  }
+}
+
+/** Into the wave that is open, or the last one when all have ended; it is open again then. */
+function joinWave(state: RolloutState, index: number, as: 'waiting' | 'active'): void {
+  const run = state.runs[index]!;
   run.wave = Math.min(Math.max(state.wave, run.wave), state.waves.length - 1);
   const wave = state.waves[run.wave]!;
   wave[as]++;
@@ -595,9 +648,5 @@ function reopen(state: RolloutState, index: number, as: 'waiting' | 'active'): v
     wave.phase = 'open';
     wave.endedAt = null;
     state.wave = run.wave;
-  }
-  if (state.phase === 'ended' || state.phase === 'stopping') {
-    state.phase = 'running';
-    state.endedAt = null;
   }
 }

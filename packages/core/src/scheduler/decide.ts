@@ -22,6 +22,8 @@ export type Command =
   | { readonly kind: 'give-up'; readonly run: RunId; readonly reason: string }
   /** What it needs has ended, and was not verified. */
   | { readonly kind: 'end-needless'; readonly run: RunId; readonly need: RunId; readonly detail: string }
+  /** All others have ended, and its device was not seen. */
+  | { readonly kind: 'miss-run'; readonly run: RunId }
   | { readonly kind: 'open-wave'; readonly wave: number }
   | { readonly kind: 'end-wave'; readonly wave: number }
   | { readonly kind: 'end-soak'; readonly wave: number }
@@ -123,11 +125,11 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant, wall: 
 
   if (state.phase === 'stopping') {
     for (const [index, run] of state.runs.entries())
-      if ((run.phase === 'waiting' || run.phase === 'parked') && !left.has(index))
+      if ((run.phase === 'waiting' || run.phase === 'parked' || run.phase === 'absent') && !left.has(index))
         commands.push({
           kind: 'withdraw-run',
           run: state.plan.runs[index]!.id,
-          reason: run.phase === 'waiting' ? 'stopped before it began' : `stopped before ${currentStep(state, index).step}`,
+          reason: run.phase === 'parked' ? `stopped before ${currentStep(state, index).step}` : 'stopped before it began',
         });
     if (commands.length === 0 && state.runs.every((r) => r.phase === 'ended')) commands.push({ kind: 'end-rollout' });
     return commands;
@@ -148,7 +150,10 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant, wall: 
 
   const wave = state.waves[state.wave];
   if (!wave || wave.phase === 'passed') {
-    commands.push(state.wave + 1 < state.waves.length ? { kind: 'open-wave', wave: state.wave + 1 } : { kind: 'end-rollout' });
+    if (state.wave + 1 < state.waves.length) commands.push({ kind: 'open-wave', wave: state.wave + 1 });
+    else if (state.absent.size > 0) {
+      for (const index of state.absent) if (!left.has(index)) commands.push({ kind: 'miss-run', run: state.plan.runs[index]!.id });
+    } else commands.push({ kind: 'end-rollout' });
     return commands;
   }
   const reason = holdReason(state, wave, state.wave);

@@ -38,6 +38,11 @@ export const rolloutEventSchema = z.discriminatedUnion('kind', [
   z.object({ kind: z.literal('run-skipped'), at, run, by, reason: z.string() }),
   z.object({ kind: z.literal('leg-skipped'), at, run, leg: z.number().int(), reason: z.string() }),
   z.object({ kind: z.literal('run-withdrawn'), at, run, reason: z.string() }),
+  /** Its device was not there, and nothing was tried on it. */
+  z.object({ kind: z.literal('run-absent'), at, run, cause: z.string(), detail: z.string() }),
+  z.object({ kind: z.literal('run-seen'), at, run, detail: z.string() }),
+  /** All others have ended, and its device was not seen. */
+  z.object({ kind: z.literal('run-missed'), at, run }),
   z.object({ kind: z.literal('run-needless'), at, run, need: z.string(), detail: z.string() }),
   z.object({ kind: z.literal('run-released'), at, run, by, reason: z.string() }),
   z.object({ kind: z.literal('run-retried'), at, run, by }),

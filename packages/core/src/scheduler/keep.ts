@@ -3,7 +3,7 @@ import type { Plan } from '../plan/plan.js';
 import { initialState, outcomes, runPhases, wavePhases, rolloutPhases, type RolloutState, type RunState } from './state.js';
 
 /** Which fold a kept state is of: to be counted up whenever the same journal folds to another state than before. */
-export const foldVersion = 1;
+export const foldVersion = 2;
 
 const claims = z.array(z.object({ key: z.string(), mode: z.enum(['shared', 'exclusive']) }));
 const time = z.number().int().nullable();
@@ -19,6 +19,8 @@ const keptRun = z
     attempt: z.number().int(),
     met: z.boolean(),
     legs: z.number().int(),
+    absentSince: time,
+    absences: z.number().int(),
     begunAt: time,
     endedAt: time,
     stepBegunAt: time,
@@ -35,6 +37,7 @@ const keptWave = z.strictObject({
   phase: z.enum(wavePhases),
   waiting: z.number().int(),
   active: z.number().int(),
+  absent: z.number().int(),
   broken: z.number().int(),
   soaking: z.number().int(),
   ended: z.record(z.enum(outcomes), z.number().int()),
@@ -60,6 +63,7 @@ const kept = z.strictObject({
   ready: indexes,
   wishes: indexes,
   lost: indexes,
+  absent: indexes,
   broken: indexes,
   stranded: indexes,
 });
@@ -69,7 +73,7 @@ export type KeptState = z.input<typeof kept>;
 
 /** What of a state cannot be had from its plan; it is JSON, and shares with the state what does not change. */
 export function keepState(state: RolloutState): KeptState {
-  const { plan, runs, waves, ready, wishes, lost, broken, stranded } = state;
+  const { plan, runs, waves, ready, wishes, lost, absent, broken, stranded } = state;
   const { phase, heldBecause, heldBy, startedAt, startedBy, endedAt, draining, wave: current, events } = state;
   const begin = initialState(plan).runs;
   return {
@@ -88,6 +92,7 @@ export function keepState(state: RolloutState): KeptState {
     ready: [...ready],
     wishes: [...wishes],
     lost: [...lost],
+    absent: [...absent],
     broken: [...broken],
     stranded: [...stranded],
   };
@@ -103,10 +108,10 @@ export function restoreState(plan: Plan, from: unknown): RolloutState | null {
   const read = kept.safeParse(from);
   if (!read.success) return null;
   const state = initialState(plan);
-  const { runs, waves, ready, wishes, lost, broken, stranded } = read.data;
+  const { runs, waves, ready, wishes, lost, absent, broken, stranded } = read.data;
   if (runs.length !== state.runs.length || waves.length !== state.waves.length) return null;
   const all = new Set(plan.runs.keys());
-  const sets = { ready, wishes, lost, broken, stranded };
+  const sets = { ready, wishes, lost, absent, broken, stranded };
   for (const [name, members] of Object.entries(sets)) {
     if (members.some((i) => !all.has(i))) return null;
     for (const index of members) state[name as keyof typeof sets].add(index);

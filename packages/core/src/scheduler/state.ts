@@ -1,18 +1,22 @@
 import { claimsOf, passageOf, type Claim, type Plan, type PlannedRung, type PlannedStep } from '../plan/plan.js';
 import type { Instant, RunId } from '../units.js';
 
+/** A device may be absent so often; then it is not begun. Each time that it is seen keeps its wave open. */
+export const mostAbsences = 5;
+
 /** How a run may end; `not-begun` is no failure and is counted apart. */
 export const outcomes = ['verified', 'recovered', 'failed', 'withdrawn', 'skipped', 'not-begun'] as const;
 export type Outcome = (typeof outcomes)[number];
 
 /**
- * Where a run is. `waiting`: it was not begun. `parked`: between two stretches, holding nothing. `ready`: in a stretch, its
+ * Where a run is. `waiting`: it was not begun. `parked`: between two stretches, holding nothing. `absent`: its device was not there
+ * when it was to be begun with; it counts in no wave, and is parked in the one that is open when it is seen. `ready`: in a stretch, its
  * next step may begin. `busy`: a step was journalled as begun.
  * `lost`: a step was begun, and the service died before its outcome was known.
  * `asking`: the device is being asked whether the lost step was done. `broken`: it failed past the point of no return, and a
  * rung may be tried; it keeps its guards.
  */
-export const runPhases = ['waiting', 'parked', 'ready', 'busy', 'lost', 'asking', 'broken', 'ended'] as const;
+export const runPhases = ['waiting', 'parked', 'absent', 'ready', 'busy', 'lost', 'asking', 'broken', 'ended'] as const;
 export type RunPhase = (typeof runPhases)[number];
 
 /** A rung that was tried, and failed. */
@@ -40,6 +44,10 @@ export interface RunState {
   attempt: number;
   /** It is where it was to go: verified, or found there already; what comes after the soak does not change that. */
   met: boolean;
+  /** Since when its device is not there; null unless it is absent. */
+  absentSince: Instant | null;
+  /** How often it was not there. */
+  absences: number;
   /** How many of its legs are behind it: what they brought was checked. */
   legs: number;
   begunAt: Instant | null;
@@ -65,6 +73,8 @@ export interface WaveState {
   phase: WavePhase;
   waiting: number;
   active: number;
+  /** Those whose device is not there: they are neither waiting nor active. */
+  absent: number;
   /** Of the active ones, those that have failed and are being taken back. */
   broken: number;
   /** Of the active ones, those that have reached their target and wait for the end of the soak. */
@@ -105,6 +115,8 @@ export interface RolloutState {
   readonly wishes: Set<number>;
   /** Runs whose begun step has an unknown outcome. */
   readonly lost: Set<number>;
+  /** Runs whose device is not there. */
+  readonly absent: Set<number>;
   /** Runs that wait to be taken back. */
   readonly broken: Set<number>;
   /** Runs that wait for one which has ended otherwise than verified. */
@@ -120,6 +132,7 @@ function emptyWave(): WaveState {
     phase: 'waiting',
     waiting: 0,
     active: 0,
+    absent: 0,
     broken: 0,
     soaking: 0,
     ended: { verified: 0, recovered: 0, failed: 0, withdrawn: 0, skipped: 0, 'not-begun': 0 },
@@ -163,6 +176,8 @@ export function initialState(plan: Plan): RolloutState {
       attempt: 0,
       legs: 0,
       met: false,
+      absentSince: null,
+      absences: 0,
       begunAt: null,
       endedAt: null,
       stepBegunAt: null,
@@ -179,6 +194,7 @@ export function initialState(plan: Plan): RolloutState {
     ready: new Set(),
     wishes: new Set(),
     lost: new Set(),
+    absent: new Set(),
     broken: new Set(),
     stranded: new Set(),
     dependants,

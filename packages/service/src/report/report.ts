@@ -46,14 +46,14 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
       const list = taken.get(event.run) ?? [];
       taken.set(event.run, list);
       list.push({ step: event.step, leg: event.leg ?? 0, begunAt: at, endedAt: null, result: 'not known' });
-    } else if (event.kind === 'step-done' || event.kind === 'step-failed' || event.kind === 'reconciled') {
+    } else if (event.kind === 'step-done' || event.kind === 'step-failed' || event.kind === 'run-absent' || event.kind === 'reconciled') {
       const last = taken.get(event.run)?.at(-1);
       if (last) {
         last.endedAt = at;
         last.result =
           event.kind === 'step-done'
             ? 'done'
-            : event.kind === 'step-failed'
+            : event.kind === 'step-failed' || event.kind === 'run-absent'
               ? event.cause
               : `${event.truth}, asked after a restart of the service`;
       }

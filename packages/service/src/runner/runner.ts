@@ -82,6 +82,9 @@ const longAway = 3000;
 /** The state of a rollout is kept each time when so much has happened. */
 const keepEvery = 5000;
 
+/** Who was not there is asked for so often, in milliseconds of its own time, and so many at once. */
+const [askAbsentEvery, askAbsentAtOnce] = [30_000, 8];
+
 /** Percentages are told at most this often for one run. */
 const tellEvery = 250;
 
@@ -96,6 +99,7 @@ export class Runner {
   readonly #rollouts = new Map<string, ActiveRollout>();
   #stopping = false;
   #takes: Promise<void> = Promise.resolve();
+  #absentTimer: NodeJS.Timeout | null = null;
 
   #parts!: RunnerParts;
 
@@ -344,6 +348,7 @@ export class Runner {
   /** Stops without leaving anything half-done: writes are finished, runs are parked between steps, waiting is given up. */
   async stop(): Promise<void> {
     this.#stopping = true;
+    if (this.#absentTimer) clearTimeout(this.#absentTimer);
     const running = [...this.#rollouts.values()].filter((a) => a.state.phase !== 'planned' && a.state.phase !== 'ended');
     await Promise.all(
       running.map(async (active) => {
@@ -399,6 +404,7 @@ export class Runner {
       this.context.live.tell({ kind: 'journal', entry });
     }
     if (active.state.events - active.kept >= keepEvery) void this.#keep(active);
+    if (active.state.absent.size > 0) this.#lookForAbsent();
     if (events.some((e) => e.kind === 'rollout-started' || e.kind === 'rollout-ended' || e.kind === 'run-retried'))
       this.context.live.changed('rollouts');
     if (this.holdings.ledger.releases !== before) this.holdings.letGo();
@@ -418,6 +424,47 @@ export class Runner {
           if (run.phase !== 'ended' || !run.claims || (seen.get(device) ?? 0) <= run.endedAt!) return;
           await this.#happen(active, [{ kind: 'run-released', at: steadyNow(), run: id, by: 'Barrow', reason: 'it was seen again' }]);
         });
+    }
+  }
+
+  /** Looks for those that were not there, in every rollout under way, as long as there are any. */
+  #lookForAbsent(): void {
+    this.#absentTimer ??= setTimeout(
+      () => {
+        this.#absentTimer = null;
+        void this.#askAbsent()
+          .catch((error: unknown) => this.context.log.error({ error }, 'those that were not there could not be asked for'))
+          .finally(() => {
+            if (!this.#stopping && [...this.#rollouts.values()].some((a) => isUnderWay(a) && a.state.absent.size > 0))
+              this.#lookForAbsent();
+          });
+      },
+      Math.max(500, askAbsentEvery / this.context.options.timeScale),
+    );
+    this.#absentTimer.unref();
+  }
+
+  async #askAbsent(): Promise<void> {
+    const { db } = this.context;
+    for (const active of this.#rollouts.values()) {
+      if (!isUnderWay(active) || active.fault !== null || active.state.absent.size === 0) continue;
+      const runs = [...active.state.absent].map((index) => active.plan.runs[index]!);
+      const rows = new Map((await db.find(DeviceEntity, { id: { $in: runs.map((r) => r.device) } })).map((r) => [r.id, r]));
+      const queue = [...runs];
+      const next = async (): Promise<void> => {
+        for (let run = queue.shift(); run && !this.#stopping; run = queue.shift()) {
+          const row = rows.get(run.device);
+          const family = active.familyOf(run.family);
+          if (!row || !family || !(await signOfLife(this.context, row, family, 1000, 1)).answers) continue;
+          const event: RolloutEvent = { kind: 'run-seen', at: steadyNow(), run: run.id, detail: `it answers at ${row.address}` };
+          await this.#serial(active, async () => {
+            if (this.#stopping || active.fault !== null || check(active.state, event) !== null) return;
+            await this.#happen(active, [event]);
+            await this.#tick(active);
+          });
+        }
+      };
+      await Promise.all(Array.from({ length: Math.min(askAbsentAtOnce, runs.length) }, next));
     }
   }
 
@@ -488,12 +535,12 @@ export class Runner {
           throw error;
         }
       } catch (error) {
-        event = this.#failure(active, run, planned, error);
+        event = asAbsence(active, run, this.#failure(active, run, planned, error));
       }
       for (const close of closers) await close();
       active.percent.delete(runId);
       // A step that was given up for the sake of stopping has no outcome; it is begun again at the next start.
-      if (abort.signal.aborted && event?.kind === 'step-failed') event = null;
+      if (abort.signal.aborted && (event?.kind === 'step-failed' || event?.kind === 'run-absent')) event = null;
       await this.#serial(active, async () => {
         active.doing.delete(runId);
         if (event && active.state.runs[active.state.indexOf.get(runId)!]!.phase === 'ended')
@@ -708,6 +755,13 @@ function familiesOf({ id, families = {} }: Plan, context: Context): (name: strin
 const imagesOf = (plan: Plan, run: PlannedRun): string[] =>
   [...legsOf(plan, run), ...passageOf(plan, run).rungs.flatMap((r) => (r.takes ? [r.takes] : []))].map((l) => l.image);
 
+/** Who is not reached when it is to be begun with is absent, where it may be: it is not reached by anybody's fault. */
+function asAbsence({ state }: ActiveRollout, run: PlannedRun, failed: RolloutEvent & { kind: 'step-failed' }): RolloutEvent {
+  const { at, cause, detail } = failed;
+  const absent: RolloutEvent = { kind: 'run-absent', at, run: run.id, cause, detail };
+  return cause === 'unreachable' && run.via === undefined && check(state, absent) === null ? absent : failed;
+}
+
 /** A step with all that it may use, and what it is. */
 type InStep = StepContext & { readonly step: PlannedStep };
 
@@ -748,6 +802,8 @@ function eventOf(command: Command): RolloutEvent | null {
       return { kind: 'run-given-up', at, run: command.run, reason: command.reason };
     case 'end-needless':
       return { kind: 'run-needless', at, run: command.run, need: command.need, detail: command.detail };
+    case 'miss-run':
+      return { kind: 'run-missed', at, run: command.run };
     case 'open-wave':
       return { kind: 'wave-opened', at, wave: command.wave };
     case 'end-wave':

@@ -30,7 +30,7 @@ function totalsOf(waves: readonly WaveState[]): Totals {
   const totals = { waiting: 0, 'under-way': 0 } as Totals;
   for (const outcome of outcomes) totals[outcome] = 0;
   for (const wave of waves) {
-    totals.waiting += wave.waiting;
+    totals.waiting += wave.waiting + wave.absent;
     totals['under-way'] += wave.active;
     for (const outcome of outcomes) totals[outcome] += wave.ended[outcome];
   }
