@@ -4,6 +4,16 @@ import { join, relative } from 'node:path';
 import { rolldown } from 'rolldown';
 import { root } from './prepare.mjs';
 
+/** What looks for something beside itself finds it from the one file as well. */
+const ours = /[\\/]packages[\\/]\w+[\\/]dist[\\/]/;
+const fromWhereItStood = (bundle) => ({
+  name: 'from-where-it-stood',
+  transform: (code, id) =>
+    ours.test(id) && code.includes('import.meta.url')
+      ? { code: code.replaceAll('import.meta.url', `new URL(${JSON.stringify(relative(bundle, id))}, import.meta.url).href`) }
+      : null,
+});
+
 // One file of the command line's everyday commands: a command of a second must not load hundreds of files first.
 const cli = join(root, 'packages/cli');
 const made = await rolldown({
@@ -12,28 +22,20 @@ const made = await rolldown({
   // Loaded from where they stand, and only by the commands that need them.
   external: (id) => /^node:/.test(id) || /^@barrow\/(service|standins|families)$/.test(id) || /[\\/]demo[\\/]/.test(id),
   makeAbsoluteExternalsRelative: true,
+  plugins: [fromWhereItStood(join(cli, 'dist/bundle'))],
 });
 await made.write({ dir: join(cli, 'dist/bundle'), format: 'esm', cleanDir: true });
 await made.close();
 
 // One file of the service: hundreds of files take longer to load than all else that a start does. What has parts of its own
-// that are no JavaScript stays where it is, and what looks for something beside itself finds it from here.
+// that are no JavaScript stays where it is.
 const service = join(root, 'packages/service');
 const bundle = join(service, 'dist/bundle');
-const ours = /[\\/]packages[\\/]\w+[\\/]dist[\\/]/;
 const whole = await rolldown({
   input: join(service, 'dist/index.js'),
   platform: 'node',
   external: (id) => /^node:/.test(id) || /^(libsql|ssh2)$/.test(id),
-  plugins: [
-    {
-      name: 'from-where-it-stood',
-      transform: (code, id) =>
-        ours.test(id) && code.includes('import.meta.url')
-          ? { code: code.replaceAll('import.meta.url', `new URL(${JSON.stringify(relative(bundle, id))}, import.meta.url).href`) }
-          : null,
-    },
-  ],
+  plugins: [fromWhereItStood(bundle)],
   // Databases that Barrow does not use, of which a library knows: they are not here, and never asked for.
   onLog: (level, log, tell) => void (log.code === 'UNRESOLVED_IMPORT' || tell(level, log)),
 });

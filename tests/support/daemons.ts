@@ -31,6 +31,8 @@ export async function startSnmpd(use: {
   community: string;
   sysName: string;
   sysDescr: string;
+  /** A community that may set. */
+  writes?: string;
   user?: { name: string; authKey: string; privKey: string; auth?: 'SHA' | 'SHA-256' };
 }): Promise<Daemon> {
   const dir = mkdtempSync(join(tmpdir(), 'barrow-snmpd-'));
@@ -40,6 +42,7 @@ export async function startSnmpd(use: {
     [
       `agentaddress udp:${use.address}:${use.port}`,
       `rocommunity ${use.community} 127.0.0.0/8`,
+      ...(use.writes === undefined ? [] : [`rwcommunity ${use.writes} 127.0.0.0/8`]),
       `sysName ${use.sysName}`,
       `sysDescr ${use.sysDescr}`,
       ...(user

@@ -1,11 +1,12 @@
 export { familySchema } from './schema/family.js';
-export { usesShell, usesSip, usesWeb } from './schema/walk.js';
+export { usesShell, usesSip, usesSnmp, usesWeb } from './schema/walk.js';
 export {
   hasShell,
   isUpgradable,
   throughParent,
   wayOf,
   procedureNames,
+  type Condition,
   type Family,
   type FamilyWithShell,
   type Procedure,
@@ -41,5 +42,6 @@ export {
   type ProcedureRun,
   type Shell,
   type Sip,
+  type Snmp,
   type Web,
 } from './procedure/run.js';

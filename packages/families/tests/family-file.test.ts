@@ -13,6 +13,7 @@ import {
   recognise,
   remarksOfSense,
   shippedFamilies,
+  type Condition,
   type ProcedureStep,
 } from '@barrow/families';
 
@@ -65,6 +66,25 @@ describe('a family file', () => {
       /[Uu]nrecognized key.*warrantyUntil/,
     ],
     ['a step of no kind', '      - say: tell unit\n', '      - shout: tell unit\n', /a step is exactly one of/],
+    [
+      'a condition of no kind',
+      "check: { value: '${work}', is: idle }",
+      'check: { either: [] }',
+      /a condition has exactly one of value, any, all, not/,
+    ],
+    ['a condition of nothing', "check: { value: '${work}', is: idle }", 'check: { any: [] }', /[Tt]oo small|>=1/],
+    [
+      'an object identifier of words',
+      '      - say: tell unit\n',
+      '      - snmp: { get: { work: ifOperStatus.1 } }\n',
+      /numbers with points/,
+    ],
+    [
+      'SNMP that asks two things',
+      '      - say: tell unit\n',
+      '      - snmp: { get: { a: 1.3.6 }, set: [] }\n',
+      /exactly one of get, rows, set/,
+    ],
     ['a kind of no kind', 'kind: switch', 'kind: toaster', /Invalid option/],
   ])('with %s is refused at its line', (_, before, after, message) => {
     const found = faults(text.replace(before, () => after));
@@ -100,6 +120,36 @@ describe('what a family file says and cannot mean', () => {
       /no pattern has the part "patch"/,
     ],
     ['a part that decides nothing', "(?: build \\d+)?'", "(?: build (?P<build>\\d+))?'", /"build" is read and neither orders/],
+    [
+      'a value in a condition within conditions that nothing gives',
+      "check: { value: '${work}', is: idle }",
+      "check: { not: { any: [{ value: '${work}', is: idle }, { value: '${wrok}', is: idle }] } }",
+      /nothing gives \$\{wrok\}; is \$\{work\} meant/,
+    ],
+    [
+      'a condition within conditions that compares with nothing',
+      "check: { value: '${work}', is: idle }",
+      "check: { all: [{ value: '${work}' }] }",
+      /compares with nothing/,
+    ],
+    [
+      'a row of rows that nobody read',
+      "      - pick: { from: slots, where: { value: '${use}', is: spare }, as: spare, otherwise: unexpected-answer }\n      - say: test slot",
+      '      - forEach: { from: slits, as: spare }\n        do: []\n      - say: test slot',
+      /no step reads rows into "slits"/,
+    ],
+    [
+      'a column that the rows of SNMP do not have',
+      "      - say: test slot ${spare.slot}\n        limit: 2 min\n        capture: ['^sound",
+      "      - snmp: { rows: { into: bays, columns: { state: 1.3.6.1 } } }\n      - forEach: { from: bays, as: bay }\n        do: [{ say: 'look ${bay.stat}' }]\n      - say: test slot ${spare.slot}\n        limit: 2 min\n        capture: ['^sound",
+      /nothing gives \$\{bay\.stat\}/,
+    ],
+    [
+      'a refusal of what is only read',
+      "      - say: tell unit\n        capture:\n          - '^slot room",
+      "      - snmp: { get: { seen: 1.3.6.1 } }\n        refused: no-space\n      - say: tell unit\n        capture:\n          - '^slot room",
+      /only what is set can be refused/,
+    ],
     ['a value that nothing gives', "serial: '${serial}'", "serial: '${serail}'", /nothing gives \$\{serail\}; is \$\{serial\} meant\?/],
     [
       'a column that the rows do not have',
@@ -251,8 +301,13 @@ describe('what a family file says and cannot mean', () => {
     expect(comparesBy(family.procedures['verify-staged']!)).toBe('digest');
     const [each] = family.procedures['verify-staged']!.do as [{ eachFile: ProcedureStep[] }];
     expect(comparesBy({ do: [{ when: { value: 'a', is: 'b' }, do: [each as ProcedureStep] }] })).toBe('nothing');
-    const sizes = each.eachFile.filter((s) => !('check' in s) || !s.check.is?.includes('Sha256'));
+    const sizes = each.eachFile.filter((s) => !JSON.stringify(s).includes('Sha256'));
     expect(comparesBy({ do: [{ eachFile: sizes }] })).toBe('size');
+    const same = { value: '${sum}', is: '${imageSha256}' };
+    const checked = (check: Condition) => comparesBy({ do: [{ check, cause: 'image-damaged', detail: '' }] });
+    expect(checked({ all: [{ value: 'a', is: 'b' }, same] })).toBe('digest');
+    // What holds by something else too, or when it is otherwise, compares nothing.
+    for (const check of [{ any: [same] }, { not: same }, { all: [{ not: same }] }]) expect(checked(check)).toBe('nothing');
   });
 });
 

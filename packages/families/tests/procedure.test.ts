@@ -1,6 +1,16 @@
 import { describe, expect, it } from 'vitest';
 import { CauseError } from '@barrow/core';
-import { asSeen, loadFamilies, runProcedure, type Family, type ProcedureStep, type Receiving, type Shell } from '@barrow/families';
+import {
+  asSeen,
+  loadFamilies,
+  runProcedure,
+  type Condition,
+  type Family,
+  type ProcedureStep,
+  type Receiving,
+  type Shell,
+  type Snmp,
+} from '@barrow/families';
 import { WireError } from '@barrow/wire';
 
 const base = loadFamilies().get('tarnbrook-access')!;
@@ -355,5 +365,158 @@ describe('a SIP message', () => {
     await speak([{ fetched: { within: 600_000 } }], { fetched, timeScale: 10 });
     await speak([{ fetched: { within: 1000 } }], { fetched });
     expect(limits).toEqual([60_000, 5000]);
+  });
+});
+
+describe('a condition', () => {
+  const holdsFor = async (when: Condition, given: Record<string, string> = {}): Promise<boolean> => {
+    const steps: ProcedureStep[] = [{ set: { it: 'no' } }, { when, do: [{ set: { it: 'yes' } }] }];
+    const family = withSteps(steps, { firmware: '${it}' });
+    const { gives } = await runProcedure('record', { family, shell: null, given: { a: '1', b: '2', ...given }, timeScale: 1 });
+    return gives['firmware'] === 'yes';
+  };
+  const is = (value: string, what: string): Condition => ({ value, is: what });
+  it.each<[string, Condition, boolean]>([
+    ['any, when one holds', { any: [is('${a}', '9'), is('${b}', '2')] }, true],
+    ['any, when none does', { any: [is('${a}', '9'), is('${b}', '9')] }, false],
+    ['all, when one does not', { all: [is('${a}', '1'), is('${b}', '9')] }, false],
+    ['all, when each does', { all: [is('${a}', '1'), { value: '${b}', atLeast: '2' }] }, true],
+    ['not, of what holds', { not: is('${a}', '1') }, false],
+    ['not, of any of what does not', { not: { any: [is('${a}', '2'), { all: [is('${a}', '1'), is('${b}', '1')] }] } }, true],
+  ])('of %s', async (_, when, expected) => expect(await holdsFor(when)).toBe(expected));
+  it('does not ask for what it need not know', async () => {
+    expect(await holdsFor({ any: [is('${a}', '1'), is('${never}', '1')] })).toBe(true);
+    await expect(holdsFor({ any: [is('${a}', '9'), is('${never}', '1')] })).rejects.toMatchObject({ code: 'unexpected-answer' });
+  });
+});
+
+describe('a step for each row', () => {
+  const rows = { into: 'bays', pattern: '^bay (?P<n>\\d) (?P<state>\\w+)$' };
+  const answers = { tell: ['tell\r\nbay 1 full\r\nbay 2 empty\r\nbay 3 full\r\nsw-1 :: '] };
+  const each = (where?: Condition): ProcedureStep[] => [
+    { say: 'tell', rows },
+    { forEach: { from: 'bays', as: 'bay', ...(where ? { where } : {}) }, do: [{ say: 'wipe ${bay.n}' }] },
+  ];
+  const wipes = Object.fromEntries([1, 2, 3].map((n) => [`wipe ${n}`, [`wipe ${n}\r\nsw-1 :: `]]));
+  it('is taken in their order, for those that fit', async () => {
+    const all = paper({ ...answers, ...wipes });
+    await run(all, each());
+    expect(all.said).toEqual(['tell\n', 'wipe 1\n', 'wipe 2\n', 'wipe 3\n']);
+    const some = paper({ ...answers, ...wipes });
+    await run(some, each({ not: { value: '${state}', is: 'empty' } }));
+    expect(some.said).toEqual(['tell\n', 'wipe 1\n', 'wipe 3\n']);
+  });
+  it('is not taken where there are none, and ends with the first that fails', async () => {
+    const none = paper({ tell: ['tell\r\nsw-1 :: '] });
+    await run(none, each());
+    expect(none.said).toEqual(['tell\n']);
+    const bad = paper({ ...answers, 'wipe 1': wipes['wipe 1']! });
+    await expect(run(bad, each())).rejects.toBeInstanceOf(CauseError);
+    expect(bad.said).toEqual(['tell\n', 'wipe 1\n', 'wipe 2\n']);
+  });
+});
+
+describe('a wait', () => {
+  it('lasts as long as the family says in the time of the device, and ends when all is stopped', async () => {
+    const from = performance.now();
+    await runProcedure('record', { family: withSteps([{ wait: 5000 }]), shell: null, given: {}, timeScale: 100 });
+    expect(performance.now() - from).toBeGreaterThanOrEqual(45);
+    const stop = new AbortController();
+    const waiting = runProcedure('record', {
+      family: withSteps([{ wait: 3_600_000 }]),
+      shell: null,
+      given: {},
+      timeScale: 1,
+      signal: stop.signal,
+    });
+    stop.abort();
+    await expect(waiting).rejects.toMatchObject({ code: 'session-lost' });
+  });
+});
+
+describe('a question over SNMP', () => {
+  const agent = (objects: Record<string, string>, refuses = false) => {
+    const sets: unknown[] = [];
+    const snmp: Snmp = {
+      get: async (oids) => new Map(oids.flatMap((o) => (objects[o] === undefined ? [] : [[o, objects[o]]]))),
+      walk: async (root) => new Map(Object.entries(objects).filter(([o]) => o.startsWith(`${root}.`))),
+      set: async (values) => {
+        if (refuses) throw new WireError('refused', 'NotWritable');
+        sets.push(...values);
+      },
+    };
+    const speak = (steps: ProcedureStep[], gives: Record<string, string> = {}, given: Record<string, string> = {}) =>
+      runProcedure('record', { family: withSteps(steps, gives), shell: null, snmp, given, timeScale: 1 });
+    return { sets, speak };
+  };
+  it('reads single values by name, and what is not there is not known', async () => {
+    const { speak } = agent({ '1.3.6.1.2.1.1.5.0': ' strip-1 ' });
+    const get = { name: '1.3.6.1.2.1.1.5.0', place: '1.3.6.1.2.1.1.6.${n}' };
+    const { gives } = await speak([{ snmp: { get } }], { name: '${name}', firmware: '${place|nowhere}' }, { n: '0' });
+    expect(gives).toEqual({ name: 'strip-1', firmware: 'nowhere' });
+  });
+  it('reads columns of a table as rows with their index', async () => {
+    const { speak } = agent({ '1.9.1.7': 'pump', '1.9.2.7': '1', '1.9.1.4.2': 'lamp', '1.9.20.4.2': 'x' });
+    const rows = { into: 'outlets', columns: { label: '1.9.1', on: '1.9.2' } };
+    const { tables } = await speak([{ snmp: { rows } }]);
+    expect(tables['outlets']).toEqual([
+      { index: '7', label: 'pump', on: '1' },
+      { index: '4.2', label: 'lamp' },
+    ]);
+  });
+  it('sets what it says, in the place that a value tells', async () => {
+    const { speak, sets } = agent({});
+    await speak([{ snmp: { set: [{ oid: '1.9.3.${port}', type: 'integer', value: '${on}' }] } }], {}, { port: '4', on: '2' });
+    expect(sets).toEqual([{ oid: '1.9.3.4', type: 'integer', value: '2' }]);
+  });
+  it('never goes where a value does not belong', async () => {
+    const { speak, sets } = agent({});
+    for (const given of [
+      { port: '4.x', on: '2' },
+      { port: '', on: '2' },
+      { port: '4', on: 'two' },
+      { port: '4', on: '2\n' },
+    ])
+      await expect(
+        speak([{ snmp: { set: [{ oid: '1.9.3.${port}', type: 'integer', value: '${on}' }] } }], {}, given),
+      ).rejects.toMatchObject({
+        code: 'value-unsafe',
+      });
+    expect(sets).toEqual([]);
+  });
+  it('that the device refuses is told by the cause that the family names', async () => {
+    const { speak } = agent({}, true);
+    const set = [{ oid: '1.9.3.4', type: 'integer', value: '1' } as const];
+    await expect(speak([{ snmp: { set }, refused: 'activation-refused' }])).rejects.toMatchObject({
+      code: 'activation-refused',
+      detail: 'NotWritable',
+    });
+    await expect(speak([{ snmp: { set } }])).rejects.toMatchObject({ code: 'unexpected-answer' });
+  });
+  it('is not asked where nothing can', async () => {
+    await expect(run(paper({}), [{ snmp: { get: { a: '1.9.1.0' } } }])).rejects.toMatchObject({ code: 'service-fault' });
+  });
+});
+
+describe('a JSON answer', () => {
+  const page = (body: unknown, step: object) =>
+    runProcedure('record', {
+      family: withSteps([{ get: '/state', ...step } as ProcedureStep], { firmware: '${it|nothing}' }),
+      shell: null,
+      web: { get: async () => ({ status: 200, body: JSON.stringify(body) }) },
+      given: {},
+      timeScale: 1,
+    });
+  it('is read under keys within keys, and by a key that has a point in it', async () => {
+    const it = async (body: unknown, path: string) => (await page(body, { fields: { it: path } })).gives['firmware'];
+    expect(await it({ unit: { image: { now: '4.2' } } }, 'unit.image.now')).toBe('4.2');
+    expect(await it({ 'unit.image': '4.3', unit: { image: '4.2' } }, 'unit.image')).toBe('4.3');
+    for (const body of [{}, { unit: null }, { unit: 'x' }, { unit: [] }, null, 7]) expect(await it(body, 'unit.image')).toBe('nothing');
+    expect(await it({}, 'constructor.name')).toBe('nothing');
+  });
+  it('tells its list under keys within keys', async () => {
+    const { tables } = await page({ a: { b: [{ n: 1 }] } }, { json: { into: 'rows', at: 'a.b' } });
+    expect(tables['rows']).toEqual([{ n: '1' }]);
+    await expect(page({ a: { b: 1 } }, { json: { into: 'rows', at: 'a.b' } })).rejects.toMatchObject({ code: 'unexpected-answer' });
   });
 });

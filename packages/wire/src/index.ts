@@ -18,7 +18,7 @@ export { ownMissed, ownNow, ownPause, ownTimeout, type OwnTimer } from './own-ti
 export { Patience } from './snmp/patience.js';
 export { Pacer, sharedLink, type SharedLink } from './pacer.js';
 export { toNetascii } from './tftp/netascii.js';
-export { SnmpClient, readable, type SnmpTarget, type SnmpUser, type SnmpValue } from './snmp/client.js';
+export { SnmpClient, readable, type SnmpSetting, type SnmpTarget, type SnmpUser, type SnmpValue } from './snmp/client.js';
 export { decodeEngineReport, decodeResponse, encodeEngineProbe, encodeGet, engineQuestion, snmpQuestion } from './snmp/messages.js';
 export { sweep, type Question, type SweepAnswer, type SweepInput, type SweepResult } from './sweep/sweep.js';
 export { tryConnects, type ConnectInput } from './tcp/connect.js';

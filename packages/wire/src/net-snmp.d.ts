@@ -6,6 +6,7 @@ declare module 'net-snmp' {
   }
   export interface Session {
     get(oids: string[], callback: (error: unknown, varbinds: Varbind[]) => void): void;
+    set(varbinds: Varbind[], callback: (error: unknown, varbinds: Varbind[]) => void): void;
     getBulk(oids: string[], nonRepeaters: number, maxRepetitions: number, callback: (error: unknown, varbinds: Varbind[][]) => void): void;
     on(event: 'error', listener: (error: unknown) => void): void;
     close(): void;

@@ -27,7 +27,15 @@ describe.skipIf(!has('snmpd'))("against Debian's snmpd", () => {
   const user = { name: 'watch', authKey: 'authentic-by-night', privKey: 'private-by-night' };
 
   beforeAll(async () => {
-    daemon = await startSnmpd({ address, port, community: 'ferry-read', sysName: 'referee', sysDescr: 'A referee', user });
+    daemon = await startSnmpd({
+      address,
+      port,
+      community: 'ferry-read',
+      sysName: 'referee',
+      sysDescr: 'A referee',
+      user,
+      writes: 'ferry-write',
+    });
   });
   afterAll(() => daemon?.stop());
 
@@ -54,6 +62,29 @@ describe.skipIf(!has('snmpd'))("against Debian's snmpd", () => {
     const read = await client.get({ address, port, access: { community: 'ferry-read' } }, ['1.3.6.1.6.3.10.2.1.1.0']);
     client.close();
     expect(told).toEqual([expect.objectContaining({ engineId: read.get('1.3.6.1.6.3.10.2.1.1.0')!.value })]);
+  });
+
+  it('what it lets be set is set, all of it or none, and what it does not is a refusal', async () => {
+    const client = new SnmpClient();
+    const target: SnmpTarget = { address, port, access: { community: 'ferry-write' } };
+    const [contact, place] = ['1.3.6.1.2.1.1.4.0', '1.3.6.1.2.1.1.6.0'];
+    const told = async () => [...(await client.get(target, [contact, place])).values()].map((v) => v.value);
+    await client.set(target, [
+      { oid: contact, type: 'text', value: 'whoever is awake' },
+      { oid: place, type: 'text', value: 'third rack' },
+    ]);
+    expect(await told()).toEqual(['whoever is awake', 'third rack']);
+    await expect(
+      client.set(target, [
+        { oid: contact, type: 'text', value: 'nobody' },
+        { oid: sysDescr, type: 'text', value: 'mine' },
+      ]),
+    ).rejects.toMatchObject({ fault: 'refused' });
+    await expect(client.set(target, [{ oid: place, type: 'integer', value: '3' }])).rejects.toMatchObject({ fault: 'refused' });
+    expect(await told()).toEqual(['whoever is awake', 'third rack']);
+    const reading = { ...target, access: { community: 'ferry-read' } };
+    await expect(client.set(reading, [{ oid: place, type: 'text', value: 'x' }])).rejects.toMatchObject({ fault: 'refused' });
+    client.close();
   });
 
   it('single objects and subtrees are read, and what it does not have is absent', async () => {

@@ -10,6 +10,8 @@ import type {
   ReceiveStep,
   RequestStep,
   SipStep,
+  SnmpSet,
+  SnmpStep,
   UploadStep,
 } from '../schema/shape.js';
 import { fill, fillSent, holds, type Values } from './values.js';
@@ -45,6 +47,16 @@ export interface Sip {
   ): Promise<{ readonly status: number; readonly head: string; readonly body: string }>;
 }
 
+/** The part of a device's SNMP agent that procedures use. */
+export interface Snmp {
+  /** Those that the device does not have are absent. @throws WireError */
+  get(oids: readonly string[], limitMs: number): Promise<ReadonlyMap<string, string>>;
+  /** The objects below one, by their identifiers. @throws WireError */
+  walk(root: string, limitMs: number): Promise<ReadonlyMap<string, string>>;
+  /** @throws WireError `refused` when the device does not let them be set */
+  set(values: readonly SnmpSet[], limitMs: number): Promise<void>;
+}
+
 /** One file of an image, as it is carried to a device. */
 export interface CarriedFile {
   readonly name: string;
@@ -78,6 +90,7 @@ export interface ProcedureRun {
   readonly shell: Shell | null;
   readonly web?: Web | null;
   readonly sip?: Sip | null;
+  readonly snmp?: Snmp | null;
   /** Waits until the device has fetched all of its image; so long nothing may move. */
   readonly fetched?: ((limitMs: number) => Promise<void>) | null;
   /** The files that an upload carries, and what carries them. */
@@ -180,6 +193,16 @@ async function runSteps(
     else if ('fetched' in step) {
       if (!input.fetched) throw new CauseError('service-fault', 'the procedure waits for a fetch, and nothing is offered');
       await input.fetched(Math.max(shortestLimit, step.fetched.within / input.timeScale));
+    } else if ('wait' in step) await pause(step.wait / input.timeScale, input.signal);
+    else if ('snmp' in step) await runSnmp(step, input, values, lookup);
+    else if ('forEach' in step) {
+      const { from, as, where } = step.forEach;
+      // A row is taken as it was read, whatever its steps read anew.
+      for (const row of [...(values.tables.get(from) ?? [])]) {
+        if (where && !holds(where, (n) => row[n] ?? lookup(n))) continue;
+        for (const [key, text] of Object.entries(row)) values.single.set(`${as}.${key}`, text);
+        await runSteps(step.do, input, values, lookup);
+      }
     } else if ('check' in step) {
       if (!holds(step.check, lookup)) throw new CauseError(asCode(step.cause), fill(step.detail, lookup));
     } else if ('set' in step) {
@@ -238,11 +261,11 @@ async function runGet(step: RequestStep, input: ProcedureRun, values: Values, lo
     throw new CauseError('unexpected-answer', `${path} is not JSON: ${safeText(body, 100)}`);
   }
   for (const [key, from] of Object.entries(step.fields ?? {})) {
-    const value = scalar((read as Record<string, unknown> | null)?.[from]);
+    const value = scalar(within(read, from));
     if (value !== null) values.single.set(key, value);
   }
   if (step.json) {
-    const list = step.json.at === undefined ? read : (read as Record<string, unknown> | null)?.[step.json.at];
+    const list = step.json.at === undefined ? read : within(read, step.json.at);
     if (!Array.isArray(list)) throw new CauseError('unexpected-answer', `${path} has no list${step.json.at ? ` "${step.json.at}"` : ''}`);
     values.tables.set(
       step.json.into,
@@ -256,6 +279,61 @@ async function runGet(step: RequestStep, input: ProcedureRun, values: Values, lo
       ),
     );
   }
+}
+
+/** What stands under a key of a JSON answer, or under keys within keys. */
+function within(read: unknown, path: string): unknown {
+  const under = (value: unknown, key: string): unknown =>
+    value !== null && typeof value === 'object' && Object.hasOwn(value, key) ? (value as Record<string, unknown>)[key] : undefined;
+  return under(read, path) ?? path.split('.').reduce(under, read);
+}
+
+async function runSnmp(step: SnmpStep, input: ProcedureRun, values: Values, lookup: (n: string) => string | undefined): Promise<void> {
+  if (!input.snmp) throw new CauseError('service-fault', 'the procedure speaks SNMP, and nothing can here');
+  const limit = Math.max(shortestLimit, (step.limit ?? 8000) / input.timeScale);
+  const ask = step.snmp;
+  const put = (text: string): string => safeText(text.trim(), 400);
+  if ('get' in ask) {
+    const wanted = Object.entries(ask.get).map(([key, oid]) => [key, fillOid(oid, lookup)] as const);
+    const found = await input.snmp.get(
+      wanted.map(([, oid]) => oid),
+      limit,
+    );
+    for (const [key, oid] of wanted) {
+      const value = found.get(oid);
+      if (value !== undefined) values.single.set(key, put(value));
+    }
+  } else if ('rows' in ask) {
+    const rows = new Map<string, Record<string, string>>();
+    for (const [column, root] of Object.entries(ask.rows.columns)) {
+      const from = fillOid(root, lookup);
+      for (const [oid, value] of await input.snmp.walk(from, limit)) {
+        const index = oid.slice(from.length + 1);
+        const row = rows.get(index) ?? { index };
+        row[column] = put(value);
+        if (rows.size < mostRows) rows.set(index, row);
+      }
+    }
+    values.tables.set(ask.rows.into, [...rows.values()]);
+  } else {
+    const set = ask.set.map(({ oid, type, value }) => ({ oid: fillOid(oid, lookup), type, value: fillSent(value, lookup) }));
+    for (const { oid, type, value } of set)
+      if ((type === 'integer' || type === 'unsigned') && !/^-?\d+$/.test(value))
+        throw new CauseError('value-unsafe', `${oid} is set to a number, and ${safeText(value, 100)} is none`);
+    try {
+      await input.snmp.set(set, limit);
+    } catch (error) {
+      if (!(error instanceof WireError) || error.fault !== 'refused') throw error;
+      throw new CauseError(asCode(step.refused ?? 'unexpected-answer'), safeText(error.detail, 300));
+    }
+  }
+}
+
+/** An object identifier with values in it. @throws CauseError `value-unsafe` */
+function fillOid(template: string, lookup: (n: string) => string | undefined): string {
+  const oid = fillSent(template, lookup);
+  if (!/^\d+(\.\d+)+$/.test(oid)) throw new CauseError('value-unsafe', `${safeText(oid, 200)} is no object identifier`);
+  return oid;
 }
 
 async function runSip(step: SipStep, input: ProcedureRun, values: Values, lookup: (n: string) => string | undefined): Promise<void> {

@@ -52,6 +52,9 @@ export function fillSent(template: string, lookup: (name: string) => string | un
 
 /** Whether a condition holds; numbers compare as numbers in `atLeast`. */
 export function holds(condition: Condition, lookup: (name: string) => string | undefined): boolean {
+  if ('any' in condition) return condition.any.some((c) => holds(c, lookup));
+  if ('all' in condition) return condition.all.every((c) => holds(c, lookup));
+  if ('not' in condition) return !holds(condition.not, lookup);
   const value = fill(condition.value, lookup);
   if (condition.is !== undefined && value !== fill(condition.is, lookup)) return false;
   if (condition.isNot !== undefined && value === fill(condition.isNot, lookup)) return false;

@@ -1,5 +1,5 @@
 import type { ComparedBy } from '@barrow/core';
-import type { Procedure, ProcedureStep } from './shape.js';
+import type { Condition, Procedure, ProcedureStep } from './shape.js';
 
 const digests = /\$\{(imageSha256|fileSha256)\b/;
 const sizes = /\$\{(imageBytes|fileBytes)\b/;
@@ -14,10 +14,14 @@ export function comparesBy(procedure: Procedure): ComparedBy {
 /** The values that a step compares for equality, and fails when they differ. */
 function comparisons(step: ProcedureStep): string[] {
   if ('eachFile' in step) return step.eachFile.flatMap(comparisons);
-  if ('check' in step) return step.check.is === undefined ? [] : [step.check.value, step.check.is];
-  if ('pick' in step && step.pick.otherwise !== undefined && step.pick.where.is !== undefined)
-    return [step.pick.where.value, step.pick.where.is];
-  return [];
+  if ('check' in step) return mustBeEqual(step.check);
+  return 'pick' in step && step.pick.otherwise !== undefined ? mustBeEqual(step.pick.where) : [];
+}
+
+/** What must be equal for a condition to hold. */
+function mustBeEqual(condition: Condition): string[] {
+  if ('all' in condition) return condition.all.flatMap(mustBeEqual);
+  return 'value' in condition && condition.is !== undefined ? [condition.value, condition.is] : [];
 }
 
 /** Whether a procedure asks the device, or who holds things for it, anything at all. */
@@ -27,6 +31,8 @@ export function asks(steps: readonly ProcedureStep[]): boolean {
       'say' in step ||
       'get' in step ||
       'request' in step ||
+      'snmp' in step ||
+      'sip' in step ||
       'upload' in step ||
       ('eachFile' in step && asks(step.eachFile)) ||
       ('repeat' in step && asks(step.do)) ||

@@ -275,7 +275,8 @@ function procedureFaults(family: Family): SenseFault[] {
   return faults;
 }
 
-const isQuestion = (step: ProcedureStep): boolean => 'say' in step || 'sip' in step || 'get' in step || 'request' in step;
+const isQuestion = (step: ProcedureStep): boolean =>
+  'say' in step || 'sip' in step || 'get' in step || 'request' in step || ('snmp' in step && !('set' in step.snmp));
 
 /** The values that a procedure uses against those that something gives, and its tables against those that are read. */
 function valueFaults(name: ProcedureName, procedure: Procedure, at: (path: readonly PropertyKey[], message: string) => void): void {
@@ -305,6 +306,14 @@ function valueFaults(name: ProcedureName, procedure: Procedure, at: (path: reado
       tables.set(step.rows.into, new Set([...(tables.get(step.rows.into) ?? []), ...columns]));
     }
     if ('json' in step && step.json) tables.set(step.json.into, null);
+    if ('snmp' in step) {
+      if ('get' in step.snmp) for (const one of Object.keys(step.snmp.get)) makes(one, [...path, 'snmp', 'get', one]);
+      if ('rows' in step.snmp) tables.set(step.snmp.rows.into, new Set(['index', ...Object.keys(step.snmp.rows.columns)]));
+    }
+    if ('forEach' in step) {
+      read.add(step.forEach.from);
+      picked.set(step.forEach.as, step.forEach.from);
+    }
     if ('fields' in step) for (const one of Object.keys(step.fields ?? {})) makes(one, [...path, 'fields', one]);
     if ('keep' in step && step.keep) makes(step.keep, [...path, 'keep']);
     if ('set' in step) for (const one of Object.keys(step.set)) makes(one, [...path, 'set', one]);
@@ -319,7 +328,9 @@ function valueFaults(name: ProcedureName, procedure: Procedure, at: (path: reado
       ? [[step.rows.into, [...path, 'rows', 'into']]]
       : 'json' in step && step.json
         ? [[step.json.into, [...path, 'json', 'into']]]
-        : [],
+        : 'snmp' in step && 'rows' in step.snmp
+          ? [[step.snmp.rows.into, [...path, 'snmp', 'rows', 'into']]]
+          : [],
   ))
     if (!read.has(table)) at(path, `nobody reads the rows "${table}"`);
 
@@ -340,6 +351,9 @@ function valueFaults(name: ProcedureName, procedure: Procedure, at: (path: reado
     }
   };
   const useCondition = (c: Condition, path: readonly PropertyKey[], more: Iterable<string>): void => {
+    if ('any' in c) return c.any.forEach((one, i) => useCondition(one, [...path, 'any', i], more));
+    if ('all' in c) return c.all.forEach((one, i) => useCondition(one, [...path, 'all', i], more));
+    if ('not' in c) return useCondition(c.not, [...path, 'not'], more);
     for (const key of ['value', 'is', 'isNot', 'atLeast'] as const) if (c[key] !== undefined) use(c[key], [...path, key], more);
     if (c.is === undefined && c.isNot === undefined && c.atLeast === undefined && c.matches === undefined)
       at(path, 'it compares with nothing, so that it always holds');
@@ -355,6 +369,18 @@ function valueFaults(name: ProcedureName, procedure: Procedure, at: (path: reado
       use(step.request, [...path, 'request'], more);
       if (step.body !== undefined) use(step.body, [...path, 'body'], more);
     }
+    if ('snmp' in step) {
+      const { snmp } = step;
+      if ('get' in snmp) for (const [one, text] of Object.entries(snmp.get)) use(text, [...path, 'snmp', 'get', one], more);
+      if ('rows' in snmp)
+        for (const [one, text] of Object.entries(snmp.rows.columns)) use(text, [...path, 'snmp', 'rows', 'columns', one], more);
+      if ('set' in snmp)
+        snmp.set.forEach((one, i) => {
+          use(one.oid, [...path, 'snmp', 'set', i, 'oid'], more);
+          use(one.value, [...path, 'snmp', 'set', i, 'value'], more);
+        });
+      if (step.refused !== undefined && !('set' in snmp)) at([...path, 'refused'], 'only what is set can be refused');
+    }
     if ('sip' in step && step.body !== undefined) use(step.body, [...path, 'body'], more);
     if ('upload' in step) use(step.upload, [...path, 'upload'], more);
     if ('check' in step) {
@@ -364,11 +390,13 @@ function valueFaults(name: ProcedureName, procedure: Procedure, at: (path: reado
     if ('set' in step) for (const [one, text] of Object.entries(step.set)) use(text, [...path, 'set', one], more);
     if ('when' in step) useCondition(step.when, [...path, 'when'], more);
     if ('repeat' in step) useCondition(step.repeat.until, [...path, 'repeat', 'until'], more);
-    if ('pick' in step) {
-      const columns = tables.get(step.pick.from);
-      if (!tables.has(step.pick.from)) at([...path, 'pick', 'from'], `no step reads rows into "${step.pick.from}"`);
+    const chosen = 'pick' in step ? (['pick', step.pick] as const) : 'forEach' in step ? (['forEach', step.forEach] as const) : null;
+    if (chosen) {
+      const [key, { from, where }] = chosen;
+      const columns = tables.get(from);
+      if (!tables.has(from)) at([...path, key, 'from'], `no step reads rows into "${from}"`);
       // A JSON answer has whatever columns it has.
-      else if (columns !== null) useCondition(step.pick.where, [...path, 'pick', 'where'], [...more, ...columns!]);
+      else if (columns !== null && where) useCondition(where, [...path, key, 'where'], [...more, ...columns!]);
     }
   }
   const after = hasUpload ? ofFiles : [];

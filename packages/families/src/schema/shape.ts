@@ -24,18 +24,50 @@ const span = z
     return Number(number) * spanUnits[unit!]!;
   });
 
+/** Which of several shapes a text of the file has, the one key that it has of theirs says. */
+function oneOf<T>(what: string, shapes: Readonly<Record<string, unknown>>): z.ZodType<T> {
+  return z.unknown().transform((raw, context): T => {
+    const found = raw !== null && typeof raw === 'object' ? Object.keys(shapes).filter((k) => k in raw) : [];
+    if (found.length !== 1) {
+      context.addIssue({ code: 'custom', message: `${what} exactly one of ${Object.keys(shapes).join(', ')}` });
+      return z.NEVER;
+    }
+    const parsed = (shapes[found[0]!] as z.ZodType<T>).safeParse(raw);
+    if (parsed.success) return parsed.data;
+    for (const issue of parsed.error.issues)
+      context.addIssue({ ...issue, code: 'custom', message: issue.message, path: issue.path } as never);
+    return z.NEVER;
+  }) as never;
+}
+
 const name = z.string().regex(/^[a-z][A-Za-z0-9]*$/, 'a name begins with a small letter and holds letters and digits');
 const template = z.string();
 
 const failPattern = z.strictObject({ when: patternText, cause: z.enum(causeCodes) });
 
-const condition = z.strictObject({
+const plainCondition = z.strictObject({
   value: template,
   is: template.optional(),
   isNot: template.optional(),
   atLeast: template.optional(),
   matches: patternText.optional(),
 });
+export type PlainCondition = z.infer<typeof plainCondition>;
+/** A comparison, or several of which any or all must hold, or one that must not. */
+export type Condition = PlainCondition | { any: Condition[] } | { all: Condition[] } | { not: Condition };
+const several = z.lazy(() => z.array(condition).min(1));
+const conditionKinds = {
+  value: plainCondition,
+  any: z.strictObject({ any: several }),
+  all: z.strictObject({ all: several }),
+  not: z.strictObject({ not: z.lazy(() => condition) }),
+};
+const condition: z.ZodType<Condition> = oneOf<Condition>('a condition has', conditionKinds);
+
+/** An object identifier in digits and points, of which a part may be a value. */
+const oid = z
+  .string()
+  .regex(/^(\d+|\$\{[A-Za-z0-9.]+\})(\.(\d+|\$\{[A-Za-z0-9.]+\}))+$/, 'an object identifier is numbers with points between them');
 
 const sayStep = z.strictObject({
   /** What is typed; a line end is added. */
@@ -62,7 +94,7 @@ const getStep = z.strictObject({
   limit: span.optional(),
   capture: z.array(patternText).optional(),
   rows: z.strictObject({ into: name, pattern: patternText }).optional(),
-  /** A list in a JSON answer: every object of it becomes a row. `at` names the key that holds it. */
+  /** A list in a JSON answer: every object of it becomes a row. `at` names the key that holds it; keys within keys have points between them. */
   json: z.strictObject({ into: name, at: z.string().optional() }).optional(),
   /** Single values of a JSON answer: names to keys. */
   fields: z.record(name, z.string()).optional(),
@@ -134,12 +166,43 @@ const pickStep = z.strictObject({
   pick: z.strictObject({ from: name, where: condition, as: name, otherwise: z.enum(causeCodes).optional() }),
 });
 
+const waitStep = z.strictObject({
+  /** Does nothing for so long. */
+  wait: span,
+});
+
+/** SNMP (RFC 3416): single values by name, columns of a table as rows with their `index`, or values that are set. */
+const snmpStep = z.strictObject({
+  snmp: oneOf<SnmpAsk>('it has', {
+    get: z.strictObject({ get: z.record(name, oid) }),
+    rows: z.strictObject({ rows: z.strictObject({ into: name, columns: z.record(name, oid) }) }),
+    set: z.strictObject({
+      set: z.array(z.strictObject({ oid, type: z.enum(['integer', 'unsigned', 'text', 'oid', 'address']), value: template })).min(1),
+    }),
+  }),
+  limit: span.optional(),
+  /** What it means when the device does not let a value be set. */
+  refused: z.enum(causeCodes).optional(),
+});
+export interface SnmpSet {
+  oid: string;
+  type: 'integer' | 'unsigned' | 'text' | 'oid' | 'address';
+  value: string;
+}
+export type SnmpAsk = { get: Record<string, string> } | { rows: { into: string; columns: Record<string, string> } } | { set: SnmpSet[] };
+
 type SayStep = z.infer<typeof sayStep>;
 export type GetStep = z.infer<typeof getStep>;
 type CheckStep = z.infer<typeof checkStep>;
 type SetStep = z.infer<typeof setStep>;
 type PickStep = z.infer<typeof pickStep>;
-export type Condition = z.infer<typeof condition>;
+export type WaitStep = z.infer<typeof waitStep>;
+export type SnmpStep = z.infer<typeof snmpStep>;
+/** Does the same for every row of a table, or for those that fit; its columns become values under `as`. */
+export interface ForEachStep {
+  forEach: { from: string; as: string; where?: Condition | undefined };
+  do: ProcedureStep[];
+}
 export interface WhenStep {
   when: Condition;
   do: ProcedureStep[];
@@ -159,6 +222,9 @@ export type ProcedureStep =
   | UploadStep
   | SipStep
   | FetchedStep
+  | SnmpStep
+  | WaitStep
+  | ForEachStep
   | CheckStep
   | SetStep
   | PickStep
@@ -175,6 +241,9 @@ const repeatStep: z.ZodType<RepeatStep> = z.lazy(() =>
   }),
 ) as never;
 
+const forEachStep: z.ZodType<ForEachStep> = z.lazy(() =>
+  z.strictObject({ forEach: z.strictObject({ from: name, as: name, where: condition.optional() }), do: z.array(step) }),
+) as never;
 const eachFileStep: z.ZodType<EachFileStep> = z.lazy(() => z.strictObject({ eachFile: z.array(step) })) as never;
 const receiveStep: z.ZodType<ReceiveStep> = z.lazy(() =>
   z.strictObject({ receive: name, limit: span.optional(), do: z.array(step) }),
@@ -187,6 +256,9 @@ const stepKinds = {
   upload: uploadStep,
   sip: sipStep,
   fetched: fetchedStep,
+  snmp: snmpStep,
+  wait: waitStep,
+  forEach: forEachStep,
   check: checkStep,
   set: setStep,
   pick: pickStep,
@@ -196,19 +268,8 @@ const stepKinds = {
   receive: receiveStep,
 };
 
-/** One plain step; which kind it is, its first key says. */
-const step: z.ZodType<ProcedureStep> = z.unknown().transform((raw, context): ProcedureStep => {
-  const found = raw !== null && typeof raw === 'object' ? Object.keys(stepKinds).filter((k) => k in raw) : [];
-  if (found.length !== 1) {
-    context.addIssue({ code: 'custom', message: `a step is exactly one of ${Object.keys(stepKinds).join(', ')}` });
-    return z.NEVER;
-  }
-  const parsed = (stepKinds[found[0] as keyof typeof stepKinds] as z.ZodType<ProcedureStep>).safeParse(raw);
-  if (parsed.success) return parsed.data;
-  for (const issue of parsed.error.issues)
-    context.addIssue({ ...issue, code: 'custom', message: issue.message, path: issue.path } as never);
-  return z.NEVER;
-}) as never;
+/** One plain step; which kind it is, its key says. */
+const step: z.ZodType<ProcedureStep> = oneOf<ProcedureStep>('a step is', stepKinds);
 
 const procedure = z.strictObject({
   do: z.array(step),

@@ -23,3 +23,5 @@ export const usesSip = (procedure: Procedure): boolean => [...everyStep(procedur
 /** Whether a procedure talks to the device's web server. */
 export const usesWeb = (procedure: Procedure): boolean =>
   [...everyStep(procedure.do)].some(({ step }) => 'get' in step || 'request' in step || ('upload' in step && step.over.startsWith('http')));
+/** Whether a procedure talks to the device's SNMP agent. */
+export const usesSnmp = (procedure: Procedure): boolean => [...everyStep(procedure.do)].some(({ step }) => 'snmp' in step);

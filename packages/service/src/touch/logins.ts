@@ -5,6 +5,9 @@ import { kindsOf } from './access.js';
 import { forgetRefusal, noteRefusal, refusals } from './refusals.js';
 import { sparing } from './sparing.js';
 
+/** By what a device is spoken to with a login. */
+export type Door = 'ssh' | 'http' | 'snmp';
+
 /** What may be tried at a device, in its order. */
 export interface Logins {
   readonly network: NetworkRow;
@@ -23,7 +26,7 @@ export interface Logins {
  * hosts that were approved; what was refused there lately is left alone, unless it is what had worked.
  * @throws CauseError when nothing may be tried
  */
-export async function loginsOf(context: Context, device: DeviceRow, protocol: 'ssh' | 'http'): Promise<Logins> {
+export async function loginsOf(context: Context, device: DeviceRow, protocol: Door): Promise<Logins> {
   const { db } = context;
   const [network, all, row, before] = await Promise.all([
     db.findOne(NetworkEntity, { name: device.network }),
@@ -32,7 +35,7 @@ export async function loginsOf(context: Context, device: DeviceRow, protocol: 's
     refusals(context, device.address),
   ]);
   if (!network) throw new CauseError('no-credential', `its network ${device.network} is no longer known`);
-  const worked = row?.credentials[protocol] ?? null;
+  const worked = (protocol === 'snmp' ? row?.snmpCredential : row?.credentials[protocol]) ?? null;
   const order = new Set([...(worked === null ? [] : [worked]), ...network.credentials]);
   const named = [...order].flatMap((id) => all.filter((c) => c.id === id));
   // One that was put in anew since then may be tried.
@@ -40,16 +43,21 @@ export async function loginsOf(context: Context, device: DeviceRow, protocol: 's
   const tried = named.filter((c) => !isLeft(c));
   if (tried.length === 0 && named.length > 0)
     throw new CauseError('login-refused', `${named.map((c) => c.name).join(', ')} was refused here before and is not tried again yet`);
-  const { may, wait } = row === null ? { may: tried, wait: null } : await sparing(context, row, protocol, tried);
+  // A community is no account, and a user of SNMP v3 does not tell its words.
+  const { may, wait } = row === null || protocol === 'snmp' ? { may: tried, wait: null } : await sparing(context, row, protocol, tried);
   return {
     network,
     row,
     credentials: may,
     wait,
-    refused: (credential) => noteRefusal(context, credential, device.address),
+    // Communities are not accounts: they lock nothing, and are not kept.
+    refused: async (credential) => {
+      if (credential.kind !== 'snmp-v2c') await noteRefusal(context, credential, device.address);
+    },
     async opened(credential) {
       if (before.some((r) => r.credential === credential.id)) await forgetRefusal(context, credential, device.address);
-      if (row === null || row.credentials[protocol] === credential.id) return;
+      // What opens the agent for one question need not open it for another: that is for discovery to tell.
+      if (row === null || protocol === 'snmp' || row.credentials[protocol] === credential.id) return;
       await db.writeSurely(async (em) =>
         em.nativeUpdate(DeviceEntity, { id: device.id }, { credentials: { ...row.credentials, [protocol]: credential.id } }),
       );

@@ -6,6 +6,7 @@ import {
   type ProcedureResult,
   type ProcedureRun,
   type Sip,
+  type Snmp,
   type Web,
 } from '@barrow/families';
 import type { ShellSession, SharedLink } from '@barrow/wire';
@@ -34,10 +35,16 @@ export async function carryOut(
   context: Context,
   family: Family,
   name: ProcedureName,
-  over: { readonly shell: ShellSession | null; readonly web: Web | null; readonly sip?: Sip; readonly secrets: readonly string[] },
+  over: {
+    readonly shell: ShellSession | null;
+    readonly web: Web | null;
+    readonly sip?: Sip;
+    readonly snmp?: Snmp;
+    readonly secrets: readonly string[];
+  },
   use: Use & Pick<ProcedureRun, 'carry' | 'receive'>,
 ): Promise<ProcedureResult> {
-  const { shell, web, sip = null } = over;
+  const { shell, web, sip = null, snmp = null } = over;
   // Settings are full of secrets: they are kept sealed as a backup, and nowhere else.
   if (name === 'configuration') shell?.conceal(concealed);
   try {
@@ -46,6 +53,7 @@ export async function carryOut(
       shell,
       web,
       sip,
+      snmp,
       fetched: use.fetched,
       given: use.given ?? {},
       timeScale: context.options.timeScale,

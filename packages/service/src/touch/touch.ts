@@ -4,24 +4,38 @@ import {
   hasShell,
   usesShell,
   usesSip,
+  usesSnmp,
   usesWeb,
   type Carrier,
   type Family,
   type ProcedureName,
   type ProcedureResult,
   type Sip,
+  type Snmp,
   type Web,
 } from '@barrow/families';
-import { askHttp, askSip, SshPlace, uploadHttp, WireError, type HttpAccess, type HttpTarget } from '@barrow/wire';
+import {
+  askHttp,
+  askSip,
+  SshPlace,
+  uploadHttp,
+  WireError,
+  type HttpAccess,
+  type HttpTarget,
+  type SnmpTarget,
+  type SnmpValue,
+} from '@barrow/wire';
 import type { Context } from '../context.js';
 import { DeviceEntity, NetworkEntity, type DeviceRow } from '../data/entities.js';
-import { httpAccess, sshTargetOf } from './access.js';
-import { loginsOf, type Logins } from './logins.js';
+import { httpAccess, snmpAccess, sshTargetOf } from './access.js';
+import { loginsOf, type Door, type Logins } from './logins.js';
 import { carryOut, type Use } from './procedure.js';
 import { hideSecrets, hideWords, withoutSecrets } from './secrets.js';
 import { openShell, saidOver, type OpenShell } from './shell.js';
 
 const longestConversation = 64 * 1024;
+/** Objects that are read of one table, at most. */
+const mostObjects = 5000;
 /** Of a page, so much is kept. */
 const longestPage = 4000;
 
@@ -31,7 +45,7 @@ const longestPage = 4000;
  */
 export class Touch {
   #secure: boolean | null = null;
-  readonly #logins = new Map<'ssh' | 'http', Logins>();
+  readonly #logins = new Map<Door, Logins>();
   #shell: OpenShell | null = null;
   /** What was said, of shells that were closed and of pages. */
   readonly #said: string[] = [];
@@ -58,7 +72,13 @@ export class Touch {
         context,
         family,
         name,
-        { shell: shell?.shell ?? null, web, ...(usesSip(procedure) ? { sip: await this.#sip(use) } : {}), secrets: this.#secrets() },
+        {
+          shell: shell?.shell ?? null,
+          web,
+          ...(usesSip(procedure) ? { sip: await this.#sip(use) } : {}),
+          ...(usesSnmp(procedure) ? { snmp: await this.#snmp(use) } : {}),
+          secrets: this.#secrets(),
+        },
         {
           ...use,
           carry: { files: use.files ?? [], by: this.#carrier(use) },
@@ -91,7 +111,7 @@ export class Touch {
     return credentials.flatMap((c) => [c.sealed, c.second, c.raise].filter((s) => s !== null).map((s) => sealer.open(s)));
   }
 
-  async #loginsOf(protocol: 'ssh' | 'http'): Promise<Logins> {
+  async #loginsOf(protocol: Door): Promise<Logins> {
     const known = this.#logins.get(protocol);
     if (known) return known;
     const found = await loginsOf(this.context, this.device, protocol);
@@ -146,6 +166,60 @@ export class Touch {
           ),
         );
         return answer;
+      },
+    };
+  }
+
+  /** Its agent, with the credential that it answers to; of what is asked and answered a record is kept. */
+  async #snmp(use: Use): Promise<Snmp> {
+    const { context, device } = this;
+    const logins = await this.#loginsOf('snmp');
+    if (logins.credentials.length === 0) throw new CauseError('no-credential', `network ${device.network} names no SNMP credential`);
+    const said = (what: string, values: Iterable<string>): void =>
+      void this.#said.push(hideWords(`${what}\n${[...values].join('\n').slice(0, longestPage)}`, this.#secrets()));
+    const lines = (found: ReadonlyMap<string, string>): string[] => [...found].map(([oid, value]) => `${oid} = ${value}`);
+    /** With what worked last, then with the others: a community that may read need not be one that may write. */
+    const asSomebody = async <T>(timeoutMs: number, work: (target: SnmpTarget) => Promise<T>): Promise<T> => {
+      let refused: WireError | null = null;
+      for (const credential of logins.credentials)
+        try {
+          const access = snmpAccess(context, credential);
+          const tries = 2;
+          const done = await work({
+            address: device.address,
+            port: logins.network.snmpPort,
+            access,
+            timeoutMs: timeoutMs / (tries + 1),
+            retries: tries,
+          });
+          await logins.opened(credential);
+          return done;
+        } catch (error) {
+          if (use.signal?.aborted || !(error instanceof WireError) || error.fault === 'malformed') throw error;
+          if (error.fault === 'login-refused') await logins.refused(credential);
+          // That it may not be set says more than that another community is not answered.
+          if (refused === null || error.fault === 'refused') refused = error;
+        }
+      throw refused!;
+    };
+    const texts = (values: Iterable<SnmpValue>): Map<string, string> => new Map([...values].map((v) => [v.oid, String(v.value)]));
+    return {
+      get: async (oids, limitMs) => {
+        const found = texts((await asSomebody(limitMs, (target) => context.snmp.get(target, oids))).values());
+        said(`GET ${oids.join(' ')}`, lines(found));
+        return found;
+      },
+      walk: async (root, limitMs) => {
+        const found = texts(await asSomebody(limitMs, (target) => context.snmp.walk(target, root, mostObjects, use.signal)));
+        said(`WALK ${root}`, lines(found));
+        return found;
+      },
+      set: async (values, limitMs) => {
+        await asSomebody(limitMs, (target) => context.snmp.set(target, values));
+        said(
+          'SET',
+          values.map(({ oid, value }) => `${oid} = ${value}`),
+        );
       },
     };
   }

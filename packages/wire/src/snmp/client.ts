@@ -29,6 +29,15 @@ export interface SnmpTarget {
   readonly retries?: number;
 }
 
+/** One object that is to be set. `address` is IPv4 (RFC 2578 §7.1.5). */
+export interface SnmpSetting {
+  readonly oid: string;
+  readonly type: 'integer' | 'unsigned' | 'text' | 'oid' | 'address';
+  readonly value: string;
+}
+
+const settingTypes = { integer: 'Integer', unsigned: 'Gauge', text: 'OctetString', oid: 'OID', address: 'IpAddress' } as const;
+
 const typeNames = new Map(
   Object.entries(snmp.ObjectType)
     .filter((e): e is [string, number] => typeof e[1] === 'number')
@@ -131,6 +140,35 @@ export class SnmpClient {
     try {
       const varbinds = await this.#ask<Varbind[]>(target, (answer) => session.get([...oids], answer));
       return new Map(varbinds.flatMap((v) => toValue(v) ?? []).map((value) => [value.oid, value]));
+    } finally {
+      session.close();
+    }
+  }
+
+  /**
+   * Sets objects, all of them or none (RFC 3416 §4.2.5). A question that is not answered is put again: to set a value twice is to set it.
+   * @throws WireError `refused` when the device does not let them be set, else as `get`
+   */
+  async set(target: SnmpTarget, values: readonly SnmpSetting[]): Promise<void> {
+    const session = this.#session(target);
+    const varbinds = values.map(({ oid, type, value }) => ({
+      oid,
+      type: snmp.ObjectType[settingTypes[type]]!,
+      value: type === 'integer' || type === 'unsigned' ? Number(value) : value,
+    }));
+    try {
+      await this.#ask<Varbind[]>(target, (answer) => session.set(varbinds, answer));
+    } catch (error) {
+      // RFC 3416 §3: error-status 6 to 18 say why it was not set.
+      if (
+        error instanceof WireError &&
+        error.fault === 'malformed' &&
+        /No ?Access|Not ?Writable|Authorization|Wrong|Inconsistent|No ?Creation|Read ?Only|Bad ?Value|Commit|Undo|Resource/i.test(
+          error.detail,
+        )
+      )
+        throw new WireError('refused', error.detail);
+      throw error;
     } finally {
       session.close();
     }
