@@ -2,7 +2,8 @@
 import { writeFileSync } from 'node:fs';
 import { causes } from '@barrow/core';
 
-const row = (c) => `| \`${c.code}\` | ${c.what} | ${c.next} | ${c.counts === 'failed' ? 'failed' : 'not begun, at preflight'} |`;
+const row = (c) =>
+  `| \`${c.code}\` | ${c.what} | ${c.next} | ${c.counts === 'failed' ? 'failed' : `not begun, at preflight${c.passes ? '; asked again' : ''}`} |`;
 writeFileSync(
   new URL('../docs/causes.md', import.meta.url),
   `# Causes

@@ -122,7 +122,7 @@ describe('what happens between the plan and the proof', () => {
     const ran = await barrow(['rollout', 'start', plan.id, '--follow'], { data: scene.data });
     expect(ran.code).toBe(1);
     expect(ran.out).toMatch(/eelgate-sw-1 +is not there: .*goes on as soon as it answers/);
-    expect(ran.out).toMatch(/eelgate-sw-1 +○ not-begun: it was not seen until all others had ended/);
+    expect(ran.out).toMatch(/eelgate-sw-1 +○ not-begun: all others have ended, and it was not to be begun with/);
     expect((await client.rollout(plan.id)).runs[0]).toMatchObject({ outcome: 'not-begun', cause: { code: 'unreachable' } });
     away.powerOn();
     await expect.poll(() => away.state).toBe('up');

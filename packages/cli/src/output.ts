@@ -143,7 +143,10 @@ export function runMark(io: Io, run: RunView): Mark {
   if (run.outcome) return outcomeMark(io, run.outcome);
   const waits = run.waits && `${safeText(run.waits.text, 200)}${run.waits.until ? `, until ${clock(run.waits.until)}` : ''}`;
   if (run.phase === 'waiting') return new Mark(`· ${waits ?? 'waiting'}`);
-  if (run.phase === 'absent') return new Mark(`${makeColours(io).yellow('○ absent')}${waits ? `: ${waits}` : ''}`);
+  if (run.phase === 'absent')
+    return new Mark(
+      `${makeColours(io).yellow(run.cause?.code === 'unreachable' ? '○ absent' : '○ not ready')}${waits ? `: ${waits}` : ''}`,
+    );
   const step = `${run.stepIndex + 1}/${run.stepCount} ${stepText(run)}`;
   if (run.phase === 'broken') return new Mark(`✕ failed at ${run.step}, to be ${run.rung!.text}${waits ? `: ${waits}` : ''}`);
   if (run.rung) return new Mark(`↺ ${run.rung.stepIndex + 1}/${run.rung.stepCount} ${stepText(run)}`);

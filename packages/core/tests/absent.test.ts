@@ -47,6 +47,19 @@ describe('a device that is not there when it is to be begun with', () => {
     expect(world.state.waves[1]!.phase).toBe('open');
   });
 
+  it('or is not ready then, is asked again, and says so', () => {
+    const world = started({ devices: 2, first: 0 });
+    world.happen({ ...absent(world), cause: 'device-busy', detail: 'it writes' });
+    world.settle();
+    expect(run(world)).toMatchObject({ phase: 'absent', cause: 'device-busy' });
+    expect(whyWaiting(world.state, 0, world.ledger, (h) => h.run)?.text).toMatch(/^was not ready; it is asked again/);
+    seen(world);
+    expect(run(world)).toMatchObject({ phase: 'busy', cause: null });
+    world.happen({ ...absent(world), cause: 'device-busy', detail: 'it writes' });
+    done(world, 'd2');
+    expect(run(world)).toMatchObject({ outcome: 'not-begun', cause: 'device-busy', detail: 'it writes' });
+  });
+
   it('goes on in the wave that is open when it is seen', () => {
     const world = started();
     goes(world);
@@ -141,6 +154,8 @@ describe('a device that is not there when it is to be begun with', () => {
     done(legs, 'd1');
     expect(namedAt(legs.state, 0)).toEqual({ step: 'preflight', leg: 1 });
     expect(check(legs.state, absent(legs))).toBe('sw-1 was begun with');
+    const alone = started({ devices: 2, first: 0 });
+    expect(check(alone.state, { ...absent(alone), cause: 'login-refused' })).toBe('login-refused does not pass by itself');
     for (const kind of ['run-seen', 'run-missed'] as const)
       expect(checkWord(world.state, { kind, at: 0, run: 'd2', detail: '' })).toBe('sw-2 is in the middle of a step');
   });

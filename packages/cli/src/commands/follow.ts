@@ -63,13 +63,18 @@ export class FollowedLines {
         this.line(e.at, `${who} ${c.red(`✕ ${e.step}: ${e.cause}`)} ${e.detail.split('\n')[0]}`);
         break;
       case 'run-absent':
-        this.line(e.at, `${who} is not there: ${e.detail.split('\n')[0]}; it goes on as soon as it answers`);
+        this.line(
+          e.at,
+          e.cause === 'unreachable'
+            ? `${who} is not there: ${e.detail.split('\n')[0]}; it goes on as soon as it answers`
+            : `${who} is not ready (${e.cause}): ${e.detail.split('\n')[0]}; it is asked again`,
+        );
         break;
       case 'run-seen':
-        this.line(e.at, `${who} is there again: ${e.detail}`);
+        this.line(e.at, `${who} goes on: ${e.detail}`);
         break;
       case 'run-missed':
-        this.line(e.at, `${who} ${outcomeMark(io, 'not-begun')}: it was not seen until all others had ended`);
+        this.line(e.at, `${who} ${outcomeMark(io, 'not-begun')}: all others have ended, and it was not to be begun with`);
         break;
       case 'run-skipped':
         this.line(e.at, `${who} ${outcomeMark(io, 'skipped')}: ${e.reason}`);

@@ -127,6 +127,7 @@
     if (!last && wave.gate.approval) parts.push(wave.approvedBy ? `approved by ${wave.approvedBy}` : "waits for a person's word");
     return parts.join(' · ');
   }
+  const away = (run: RunView): 'absent' | 'not ready' => (run.cause?.code === 'unreachable' ? 'absent' : 'not ready');
   function waitWord({ waits }: RunView): string {
     return waits ? `${waits.text}${waits.until ? `, until ${when(waits.until)}` : ''}` : '';
   }
@@ -231,7 +232,7 @@
       <Share totals={rollout.totals} devices={rollout.devices} />
       {#each trouble as run (run.id)}
         <p class="why">
-          <State word={run.outcome ?? (run.phase === 'absent' ? 'absent' : 'failed')} />
+          <State word={run.outcome ?? (run.phase === 'absent' ? away(run) : 'failed')} />
           <span
             ><button class="anchor" onclick={() => (open = open === run.id ? null : run.id)}>{run.name}</button>
             {run.cause?.what} <span class="quiet"><Words text={run.cause?.next ?? ''} /></span></span
@@ -280,9 +281,9 @@
               <td><StepTrack {run} steps={rollout.passages[run.passage]?.steps ?? []} /></td>
               <td>
                 {#if run.outcome}<State word={run.outcome} note={run.cause?.what ?? run.detail ?? ''} />
-                {:else if run.phase === 'waiting' || run.phase === 'absent'}<State word={run.phase} />{#if run.waits}<span
-                      class="quiet wait">{waitWord(run)}</span
-                    >{/if}
+                {:else if run.phase === 'waiting' || run.phase === 'absent'}<State
+                    word={run.phase === 'absent' ? away(run) : 'waiting'}
+                  />{#if run.waits}<span class="quiet wait">{waitWord(run)}</span>{/if}
                 {:else}<span class="stepword">{stepWord(run)}</span>{#if run.waits}<span class="quiet wait">{waitWord(run)}</span
                     >{:else if run.wish}<span class="quiet wait">then it is left out</span>{/if}{/if}
               </td>

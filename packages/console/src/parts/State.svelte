@@ -1,7 +1,8 @@
 <script lang="ts">
   import type { Delivery, Outcome, RolloutSummary, Standing, Transfer } from '@barrow/core';
 
-  type Word = Standing | Outcome | RolloutSummary['phase'] | Delivery['state'] | Transfer['state'] | 'stuck' | 'armed' | 'absent';
+  type Word =
+    Standing | Outcome | RolloutSummary['phase'] | Delivery['state'] | Transfer['state'] | 'stuck' | 'armed' | 'absent' | 'not ready';
   let { word, note = '' }: { word: Word; note?: string } = $props();
 
   // A state is told by its word and a shape; the colour only helps.
@@ -19,6 +20,7 @@
     skipped: { shape: 'skip', tone: 'quiet' },
     'not-begun': { shape: 'ring', tone: 'care' },
     absent: { shape: 'ring', tone: 'care' },
+    'not ready': { shape: 'ring', tone: 'care' },
     planned: { shape: 'ring', tone: 'quiet' },
     running: { shape: 'play', tone: 'now' },
     held: { shape: 'bars', tone: 'bad' },

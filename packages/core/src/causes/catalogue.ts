@@ -5,6 +5,8 @@ export interface Cause {
   readonly next: string;
   /** `not-begun`: the device was absent, busy or not ready, so nothing was tried on it and nothing failed. */
   readonly counts: 'failed' | 'not-begun';
+  /** It may pass by itself: the device is asked again while others of its rollout are under way. */
+  readonly passes?: true;
 }
 
 const list = [
@@ -13,6 +15,7 @@ const list = [
     what: 'The device answers neither SNMP nor SSH at its address.',
     next: 'Is it powered, and is its address still the same? Run a discovery of its network; look at the switch port it hangs on.',
     counts: 'not-begun',
+    passes: true,
   },
   {
     code: 'login-refused',
@@ -31,12 +34,14 @@ const list = [
     what: 'The device shook hands and then left the login unanswered.',
     next: 'It probably asks a login server that does not answer: look at that server, and at the way from the device to it.',
     counts: 'not-begun',
+    passes: true,
   },
   {
     code: 'sessions-full',
     what: 'The device closed the connection before a login was possible.',
     next: 'Its sessions are taken, or a filter turns this machine away. Close sessions that nobody uses; look at its access list.',
     counts: 'not-begun',
+    passes: true,
   },
   {
     code: 'no-common-algorithm',
@@ -127,6 +132,7 @@ const list = [
     what: 'The device is already busy with its firmware.',
     next: 'Somebody else may be upgrading it, or an earlier transfer is still running. Wait for it to end, then retry.',
     counts: 'not-begun',
+    passes: true,
   },
   {
     code: 'no-space',

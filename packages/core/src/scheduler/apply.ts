@@ -120,6 +120,7 @@ export function check(state: RolloutState, event: RolloutEvent): string | null {
       const index = state.indexOf.get(event.run)!;
       const { legs, absences, rung } = runs[index]!;
       if (legs > 0 || rung !== null || !currentStep(state, index).looks) return `${nameOf(index)} was begun with`;
+      if (!causeOf(event.cause).passes) return `${event.cause} does not pass by itself`;
       // Who waits for it must not wait for what may never be seen.
       if (state.dependants.has(index)) return `others wait for ${nameOf(index)}`;
       return absences < mostAbsences ? null : `${nameOf(index)} was not there ${absences} times`;

@@ -27,7 +27,12 @@ export function whyWaiting(
   if (state.phase === 'held' && !(run.phase === 'broken' && state.heldBy === 'Barrow'))
     // Why it is held stands with the rollout.
     return run.pastReturn && run.phase !== 'broken' ? null : until('waits: the rollout is held');
-  if (run.phase === 'absent') return until('was not there; it goes on as soon as it answers, while others of the rollout are under way');
+  if (run.phase === 'absent')
+    return until(
+      run.cause === 'unreachable'
+        ? 'was not there; it goes on as soon as it answers, while others of the rollout are under way'
+        : 'was not ready; it is asked again from time to time, while others of the rollout are under way',
+    );
   if (run.phase !== 'waiting' && run.phase !== 'parked' && run.phase !== 'broken') return null;
   if (run.phase !== 'broken' && run.wave > state.wave) {
     const before = state.waves[run.wave - 1];

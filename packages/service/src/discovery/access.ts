@@ -1,6 +1,7 @@
 import type { Context } from '../context.js';
 import { CredentialEntity, DeviceEntity, type CredentialRow, type NetworkRow } from '../data/entities.js';
-import { kindsOf, type Protocol } from '../touch/access.js';
+import type { Protocol } from '../touch/access.js';
+import { choose, leftDetail } from '../touch/choose.js';
 import { noteRefusal, refusals } from '../touch/refusals.js';
 import type { Reading, Trouble } from './reading.js';
 
@@ -39,32 +40,25 @@ export class Access {
 
   /** What to try at an address: what worked last first, then in the network's order; nothing that was refused there. */
   candidates(protocol: Protocol, network: NetworkRow, address: string): CredentialRow[] {
-    const kinds = kindsOf[protocol] as readonly string[];
-    const remembered = this.#remembered.get(address)?.[protocol];
-    const ids = [...new Set([...(remembered === undefined ? [] : [remembered]), ...network.credentials])];
-    return ids
-      .map((id) => this.all.get(id))
-      .filter((c): c is CredentialRow => c !== undefined && kinds.includes(c.kind))
-      .filter((c) => !this.#suspended.has(c.id) && !this.#refused.has(`${c.id}|${address}`));
+    return this.#choose(protocol, network, address).may.filter((c) => !this.#suspended.has(c.id));
+  }
+
+  #choose(protocol: Protocol, network: NetworkRow, address: string): { may: CredentialRow[]; left: CredentialRow[] } {
+    return choose(protocol, {
+      all: this.all,
+      named: network.credentials,
+      worked: this.#remembered.get(address)?.[protocol] ?? null,
+      isRefused: (c) => this.#refused.has(`${c.id}|${address}`),
+    });
   }
 
   /** Why there is nothing to try at an address: what is there was refused lately and is left alone, or nothing fits. */
   whyNone(protocol: Protocol, { network, address }: Pick<Reading, 'network' | 'address'>, none: string): Omit<Trouble, 'probe'> {
-    const suspended = this.#namedIn(network, protocol, (id) => this.#suspended.has(id));
-    if (suspended.length > 0) return { cause: 'credential-suspended', detail: suspendedDetail(suspended.join(', ')) };
-    const left = this.#namedIn(network, protocol, (id) => this.#refused.has(`${id}|${address}`));
-    return left.length > 0
-      ? { cause: 'login-refused', detail: `${left.join(', ')} was refused here before and is not tried again yet` }
-      : { cause: 'no-credential', detail: none };
-  }
-
-  /** The names of the network's credentials of a protocol that are so. */
-  #namedIn(network: NetworkRow, protocol: Protocol, isSo: (id: string) => boolean): string[] {
-    const kinds = kindsOf[protocol] as readonly string[];
-    return network.credentials.flatMap((id) => {
-      const c = this.all.get(id);
-      return c && kinds.includes(c.kind) && isSo(id) ? [c.name] : [];
-    });
+    const { may, left } = this.#choose(protocol, network, address);
+    const suspended = [...may, ...left].filter((c) => this.#suspended.has(c.id));
+    const names = (of: readonly CredentialRow[]): string[] => of.map((c) => c.name);
+    if (suspended.length > 0) return { cause: 'credential-suspended', detail: suspendedDetail(names(suspended).join(', ')) };
+    return left.length > 0 ? { cause: 'login-refused', detail: leftDetail(names(left)) } : { cause: 'no-credential', detail: none };
   }
 
   isSuspended(credential: CredentialRow): boolean {

@@ -455,8 +455,13 @@ export class Runner {
         for (let run = queue.shift(); run && !this.#stopping; run = queue.shift()) {
           const row = rows.get(run.device);
           const family = active.familyOf(run.family);
-          if (!row || !family || !(await signOfLife(this.context, row, family, 1000, 1)).answers) continue;
-          const event: RolloutEvent = { kind: 'run-seen', at: steadyNow(), run: run.id, detail: `it answers at ${row.address}` };
+          const { absences, absentSince, cause } = active.state.runs[active.state.indexOf.get(run.id)!]!;
+          const again = cause !== 'unreachable' || absences > 1;
+          const due = absentSince! + (again ? (askAbsentEvery * 2 ** (absences - 1)) / this.context.options.timeScale : 0);
+          if (!row || !family || steadyNow() < due) continue;
+          if (!(await signOfLife(this.context, row, family, 1000, 1)).answers) continue;
+          const detail = cause === 'unreachable' ? `it answers at ${row.address}` : 'it is asked again';
+          const event: RolloutEvent = { kind: 'run-seen', at: steadyNow(), run: run.id, detail };
           await this.#serial(active, async () => {
             if (this.#stopping || active.fault !== null || check(active.state, event) !== null) return;
             await this.#happen(active, [event]);
@@ -755,11 +760,11 @@ function familiesOf({ id, families = {} }: Plan, context: Context): (name: strin
 const imagesOf = (plan: Plan, run: PlannedRun): string[] =>
   [...legsOf(plan, run), ...passageOf(plan, run).rungs.flatMap((r) => (r.takes ? [r.takes] : []))].map((l) => l.image);
 
-/** Who is not reached when it is to be begun with is absent, where it may be: it is not reached by anybody's fault. */
+/** Who is not there, or not ready, when it is to be begun with, is absent where that may pass: nothing was tried, and nobody is at fault. */
 function asAbsence({ state }: ActiveRollout, run: PlannedRun, failed: RolloutEvent & { kind: 'step-failed' }): RolloutEvent {
   const { at, cause, detail } = failed;
   const absent: RolloutEvent = { kind: 'run-absent', at, run: run.id, cause, detail };
-  return cause === 'unreachable' && run.via === undefined && check(state, absent) === null ? absent : failed;
+  return run.via === undefined && check(state, absent) === null ? absent : failed;
 }
 
 /** A step with all that it may use, and what it is. */

@@ -2,6 +2,7 @@ import { CauseError } from '@barrow/core';
 import type { Context } from '../context.js';
 import { CredentialEntity, DeviceEntity, NetworkEntity, type CredentialRow, type DeviceRow, type NetworkRow } from '../data/entities.js';
 import { kindsOf } from './access.js';
+import { choose, leftDetail } from './choose.js';
 import { forgetRefusal, noteRefusal, refusals } from './refusals.js';
 import { sparing } from './sparing.js';
 
@@ -36,13 +37,14 @@ export async function loginsOf(context: Context, device: DeviceRow, protocol: Do
   ]);
   if (!network) throw new CauseError('no-credential', `its network ${device.network} is no longer known`);
   const worked = (protocol === 'snmp' ? row?.snmpCredential : row?.credentials[protocol]) ?? null;
-  const order = new Set([...(worked === null ? [] : [worked]), ...network.credentials]);
-  const named = [...order].flatMap((id) => all.filter((c) => c.id === id));
-  // One that was put in anew since then may be tried.
-  const isLeft = (c: CredentialRow): boolean => c.id !== worked && before.some((r) => r.credential === c.id && r.at > c.createdAt);
-  const tried = named.filter((c) => !isLeft(c));
-  if (tried.length === 0 && named.length > 0)
-    throw new CauseError('login-refused', `${named.map((c) => c.name).join(', ')} was refused here before and is not tried again yet`);
+  const { may: tried, left } = choose(protocol, {
+    all: new Map(all.map((c) => [c.id, c])),
+    named: network.credentials,
+    worked,
+    // What had worked is tried again: a person may just have mended it.
+    isRefused: (c) => c.id !== worked && before.some((r) => r.credential === c.id && r.at > c.createdAt),
+  });
+  if (tried.length === 0 && left.length > 0) throw new CauseError('login-refused', leftDetail(left.map((c) => c.name)));
   // A community is no account, and a user of SNMP v3 does not tell its words.
   const { may, wait } = row === null || protocol === 'snmp' ? { may: tried, wait: null } : await sparing(context, row, protocol, tried);
   return {
