@@ -151,7 +151,7 @@ describe.skipIf(!hasChromium)('the console, in a browser', () => {
   it('fits into 1280 by 800 without a horizontal scroll, and had nothing to complain about', async () => {
     for (const path of ['/', '/rollouts']) {
       await page.goto(`${scene.served.url}${path}`);
-      await page.getByRole('table').waitFor();
+      await page.locator('table').waitFor();
       expect(await page.evaluate(() => document.documentElement.scrollWidth), path).toBeLessThanOrEqual(1280);
     }
     // A refused connection while the service was down is the browser's own line, and expected once.

@@ -264,7 +264,7 @@
 <style>
   .columns {
     display: grid;
-    grid-template-columns: 19rem 1fr;
+    grid-template-columns: minmax(0, 19rem) minmax(0, 1fr);
     gap: 1rem;
     align-items: start;
   }

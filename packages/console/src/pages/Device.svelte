@@ -7,18 +7,20 @@
   import FormDialog from '../parts/FormDialog.svelte';
   import KindIcon from '../parts/KindIcon.svelte';
   import PathSteps from '../parts/PathSteps.svelte';
+  import PlanDialog from '../parts/PlanDialog.svelte';
   import State from '../parts/State.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import { hear } from '../lib/live.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
   import { duration, when } from '../lib/format.js';
-  import { place } from '../lib/place.js';
+  import { goTo, place } from '../lib/place.js';
 
   let device = $state.raw<DeviceDetail | null>(null);
   let history = $state.raw<HistoryEntry[]>([]);
   let failure = $state<Failure | null>(null);
   let told = $state('');
   let editing = $state(false);
+  let planning = $state(false);
   const id = $derived(place.params['id'] ?? '');
 
   async function load(asked: string) {
@@ -185,6 +187,10 @@
     {#if may('operator')}
       {#if device.canLocate}<button class="btn preset-outlined-surface-300-700" onclick={locate}
           ><Lightbulb size={15} aria-hidden="true" />Blink its light</button
+        >{/if}
+      {#if device.standing === 'behind' && device.upgradable && device.rollout === null}<button
+          class="btn preset-filled-primary-600-400"
+          onclick={() => (planning = true)}>Upgrade this device</button
         >{/if}
       <button class="btn preset-outlined-surface-300-700" onclick={edit}><Pencil size={15} aria-hidden="true" />Set by hand</button>
     {/if}
@@ -402,6 +408,10 @@
   </FormDialog>
 {/if}
 
+{#if planning && device}
+  <PlanDialog devices={[device]} onclose={() => (planning = false)} onplanned={(made) => goTo(`/rollouts/${encodeURIComponent(made)}`)} />
+{/if}
+
 <style>
   .crumb {
     margin-bottom: 0.25rem;
@@ -434,7 +444,7 @@
   }
   .columns {
     display: grid;
-    grid-template-columns: minmax(24rem, 5fr) 7fr;
+    grid-template-columns: minmax(24rem, 5fr) minmax(0, 7fr);
     gap: 1rem;
     align-items: start;
   }

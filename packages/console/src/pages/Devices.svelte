@@ -2,15 +2,8 @@
   import ArrowDown from '@lucide/svelte/icons/arrow-down';
   import ArrowUp from '@lucide/svelte/icons/arrow-up';
   import Radar from '@lucide/svelte/icons/radar';
-  import {
-    createSortedRowModel,
-    createTable,
-    rowSortingFeature,
-    sortFn_alphanumeric,
-    tableFeatures,
-    type ColumnDef,
-  } from '@tanstack/svelte-table';
   import { standings, type Device, type Discovery, type Standing } from '@barrow/core';
+  import DeviceActs from '../parts/DeviceActs.svelte';
   import Empty from '../parts/Empty.svelte';
   import KindIcon from '../parts/KindIcon.svelte';
   import PlanDialog from '../parts/PlanDialog.svelte';
@@ -18,19 +11,23 @@
   import SearchBox from '../parts/SearchBox.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import VirtualTable from '../parts/VirtualTable.svelte';
+  import { inAddress, oneInAddress } from '../lib/address.js';
   import { hear } from '../lib/live.svelte.js';
+  import { chosenDevices } from '../lib/selection.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
-  import { when } from '../lib/format.js';
+  import { count, when } from '../lib/format.js';
   import { goTo } from '../lib/place.js';
 
   let devices = $state.raw<Device[] | null>(null);
   let failure = $state<Failure | null>(null);
   let discovery = $state.raw<Discovery | null>(null);
-  let text = $state('');
-  let site = $state('');
-  let standing = $state<Standing | ''>('');
-  let kind = $state('');
-  let only = $state<'' | 'flagged' | 'unrecognised' | 'firmware-unknown'>('');
+  const text = inAddress('text');
+  const site = inAddress('site');
+  const kind = inAddress('kind');
+  const standing = oneInAddress<Standing>('standing', standings);
+  const only = oneInAddress('only', ['flagged', 'unrecognised', 'firmware-unknown'] as const);
+  /** A column, with a minus before it the other way round. */
+  const order = inAddress('sort');
   let planning = $state(false);
 
   async function load() {
@@ -58,66 +55,66 @@
 
   const sites = $derived([...new Set((devices ?? []).map((d) => d.site))].sort());
   const kindsHere = $derived([...new Set((devices ?? []).map((d) => d.kind))].sort());
-  const onlyTests: Record<Exclude<typeof only, ''>, (d: Device) => boolean> = {
-    flagged: (d) => d.flags.length > 0,
-    unrecognised: (d) => d.family === null,
-    'firmware-unknown': (d) => d.firmware === null,
+  const onlyTests = {
+    flagged: (d: Device) => d.flags.length > 0,
+    unrecognised: (d: Device) => d.family === null,
+    'firmware-unknown': (d: Device) => d.firmware === null,
   };
   const counts = $derived.by(() => {
     const found = new Map<Standing, number>();
     for (const d of devices ?? []) found.set(d.standing, (found.get(d.standing) ?? 0) + 1);
     return standings.filter((s) => found.has(s)).map((s) => ({ standing: s, count: found.get(s)! }));
   });
+  const searched = (d: Device): string =>
+    [d.name, d.address, d.serial, d.mac, d.model, d.firmware, d.maker, d.note, d.parentName, ...d.tags].join('\n').toLowerCase();
   const shown = $derived.by(() => {
-    const wanted = text.trim().toLowerCase();
-    return (devices ?? []).filter(
+    const words = text.value.toLowerCase().split(/\s+/).filter(Boolean);
+    const test = only.value === '' ? null : onlyTests[only.value];
+    const found = (devices ?? []).filter(
       (d) =>
-        (site === '' || d.site === site) &&
-        (standing === '' || d.standing === standing) &&
-        (kind === '' || d.kind === kind) &&
-        (only === '' || onlyTests[only](d)) &&
-        (wanted === '' ||
-          [d.name, d.address, d.serial, d.mac, d.model, d.firmware, d.maker, d.note, d.parentName, ...d.tags].some((f) =>
-            f?.toLowerCase().includes(wanted),
-          )),
+        (site.value === '' || d.site === site.value) &&
+        (standing.value === '' || d.standing === standing.value) &&
+        (kind.value === '' || d.kind === kind.value) &&
+        (test === null || test(d)) &&
+        (words.length === 0 || words.every((w) => searched(d).includes(w))),
     );
+    const by = columns.find((c) => c.id === order.value.replace(/^-/, ''));
+    if (!by) return found;
+    const way = order.value.startsWith('-') ? -1 : 1;
+    return found
+      .map((d) => [by.of(d), d] as const)
+      .sort((a, b) => way * collator.compare(a[0], b[0]))
+      .map(([, d]) => d);
   });
   // What Barrow can only record, or what waits for its partner, is no part of a rollout yet.
   const behind = $derived(shown.filter((d) => d.standing === 'behind' && d.rollout === null && d.upgradable && d.path[0]?.on === null));
 
-  const features = tableFeatures({
-    rowSortingFeature,
-    sortedRowModel: createSortedRowModel(),
-    sortFns: { alphanumeric: sortFn_alphanumeric },
-  });
-  const shownOf: [string, string, (d: Device) => string][] = [
-    ['name', 'Device', (d) => d.name],
-    ['address', 'Address', (d) => d.address ?? `at ${d.parentName ?? 'no address'}`],
-    ['site', 'Site', (d) => d.site],
-    ['kind', 'Kind', (d) => d.kind],
-    ['model', 'Maker, model', (d) => [d.maker, d.model].filter(Boolean).join(' ')],
-    ['hardware', 'Hw', (d) => d.hardwareRevision ?? ''],
-    ['serial', 'Serial', (d) => d.serial ?? ''],
-    ['firmware', 'Firmware', (d) => d.firmware ?? 'unknown'],
-    ['target', 'Target', (d) => d.target ?? ''],
-    ['standing', 'Standing', (d) => d.standing],
-    ['seen', 'Last seen', (d) => d.lastSeen],
+  const collator = new Intl.Collator('en', { numeric: true });
+  const columns: { id: string; word: string; of: (d: Device) => string; mono?: true }[] = [
+    { id: 'name', word: 'Device', of: (d) => d.name },
+    { id: 'address', word: 'Address', of: (d) => d.address ?? `at ${d.parentName ?? 'no address'}`, mono: true },
+    { id: 'site', word: 'Site', of: (d) => d.site },
+    { id: 'kind', word: 'Kind', of: (d) => d.kind },
+    { id: 'model', word: 'Maker, model', of: (d) => [d.maker, d.model].filter(Boolean).join(' ') },
+    { id: 'hardware', word: 'Hw', of: (d) => d.hardwareRevision ?? '', mono: true },
+    { id: 'serial', word: 'Serial', of: (d) => d.serial ?? '', mono: true },
+    { id: 'firmware', word: 'Firmware', of: (d) => d.firmware ?? 'unknown', mono: true },
+    { id: 'target', word: 'Target', of: (d) => d.target ?? '', mono: true },
+    { id: 'standing', word: 'Standing', of: (d) => d.standing },
+    { id: 'seen', word: 'Last seen', of: (d) => d.lastSeen },
   ];
-  const columns: ColumnDef<typeof features, Device>[] = shownOf.map(([id, header, accessorFn]) => ({
-    id,
-    header,
-    accessorFn,
-    sortFn: 'alphanumeric',
-  }));
-  const mono = new Set(['address', 'hardware', 'serial', 'firmware', 'loader', 'target']);
-  const table = createTable({
-    features,
-    columns,
-    get data() {
-      return shown;
-    },
-    getRowId: (d) => d.id,
-  });
+  const sortedAs = (id: string) => (order.value === id ? 'ascending' : order.value === `-${id}` ? 'descending' : 'none');
+  const sortBy = (id: string) => (order.value = { none: id, ascending: `-${id}`, descending: '' }[sortedAs(id)]);
+
+  const chosen = $derived(chosenDevices.of(devices ?? []));
+  const allShown = $derived(shown.length > 0 && shown.every((d) => chosenDevices.has(d.id)));
+  const toggle = (d: Device, toHere: boolean) =>
+    chosenDevices.toggle(
+      d.id,
+      shown.map((s) => s.id),
+      toHere,
+    );
+  const showAll = () => [text, site, kind].forEach((f) => (f.value = '')) ?? ((standing.value = ''), (only.value = ''));
 
   async function look() {
     try {
@@ -128,22 +125,20 @@
     }
   }
   const looking = $derived(discovery?.state === 'running');
-
-  const rows = $derived(table.getRowModel().rows);
 </script>
 
 <div class="head">
   <h1>Devices</h1>
-  <SearchBox bind:text label="Find devices" placeholder="Name, address, serial…" />
-  <select class="select" aria-label="Site" bind:value={site}>
+  <SearchBox bind:text={text.value} label="Find devices" placeholder="Name, address, serial…" />
+  <select class="select" aria-label="Site" bind:value={site.value}>
     <option value="">all sites</option>
     {#each sites as s (s)}<option>{s}</option>{/each}
   </select>
-  <select class="select" aria-label="Kind" bind:value={kind}>
+  <select class="select" aria-label="Kind" bind:value={kind.value}>
     <option value="">all kinds</option>
     {#each kindsHere as k (k)}<option>{k}</option>{/each}
   </select>
-  <select class="select" aria-label="Only" bind:value={only}>
+  <select class="select" aria-label="Only" bind:value={only.value}>
     <option value="">any state</option>
     <option value="flagged">flagged</option>
     <option value="unrecognised">no family fits</option>
@@ -162,12 +157,13 @@
 
 <div class="chips" role="group" aria-label="Standing">
   {#each counts as { standing: s, count } (s)}
-    <button class="chipbtn" aria-pressed={standing === s} onclick={() => (standing = standing === s ? '' : s)}
+    <button class="chipbtn" aria-pressed={standing.value === s} onclick={() => (standing.value = standing.value === s ? '' : s)}
       ><State word={s} /><b>{count}</b></button
     >
   {/each}
 </div>
 
+{#if chosen.length > 0 && may('operator')}<DeviceActs devices={chosen} onclear={() => chosenDevices.clear()} />{/if}
 {#if looking && discovery}
   <p class="quiet told" role="status">
     {discovery.asked} of {discovery.addresses} addresses asked, {discovery.answered} answered.
@@ -193,55 +189,87 @@
   <div class="sheet">
     <Empty title="No device fits"
       >{devices.length} devices are hidden by the search.
-      <button class="anchor" onclick={() => ((text = ''), (site = ''), (standing = ''), (kind = ''), (only = ''))}>Show all</button></Empty
+      <button class="anchor" onclick={showAll}>Show all</button></Empty
     >
   </div>
 {:else if devices}
-  <VirtualTable {rows} columns={shownOf.length} maxHeight="calc(100vh - 12.4rem)">
+  <VirtualTable
+    rows={shown}
+    label="Devices"
+    columns={columns.length + 1}
+    maxHeight="calc(100vh - 12.4rem)"
+    onopen={(d) => goTo(`/devices/${d.id}`)}
+    ontoggle={toggle}
+    isChosen={(d) => chosenDevices.has(d.id)}
+  >
     {#snippet head()}
-      {#each table.getHeaderGroups() as group (group.id)}
-        <tr>
-          {#each group.headers as header (header.id)}
-            {@const sorted = header.column.getIsSorted()}
-            <th aria-sort={sorted === 'asc' ? 'ascending' : sorted === 'desc' ? 'descending' : 'none'}>
-              <button class="sort" onclick={header.column.getToggleSortingHandler()}>
-                {header.column.columnDef.header}
-                {#if sorted === 'asc'}<ArrowUp size={13} aria-hidden="true" />{:else if sorted === 'desc'}<ArrowDown
-                    size={13}
-                    aria-hidden="true"
-                  />{/if}
-              </button>
-            </th>
-          {/each}
-        </tr>
-      {/each}
+      <tr>
+        <th class="c-choose"
+          ><input
+            type="checkbox"
+            class="checkbox"
+            aria-label="Choose all {shown.length} that are shown"
+            checked={allShown}
+            indeterminate={!allShown && chosen.length > 0}
+            onchange={() =>
+              chosenDevices.put(
+                shown.map((d) => d.id),
+                !allShown,
+              )}
+          /></th
+        >
+        {#each columns as { id, word } (id)}
+          {@const sorted = sortedAs(id)}
+          <th class="c-{id}" aria-sort={sorted}>
+            <button class="sort" onclick={() => sortBy(id)}>
+              {word}
+              {#if sorted === 'ascending'}<ArrowUp size={13} aria-hidden="true" />{:else if sorted === 'descending'}<ArrowDown
+                  size={13}
+                  aria-hidden="true"
+                />{/if}
+            </button>
+          </th>
+        {/each}
+      </tr>
     {/snippet}
-    {#snippet row(row)}
-      {@const d = row.original}
-      {#each row.getAllCells() as cell (cell.id)}
-        <td class:mono={mono.has(cell.column.id)}>
-          {#if cell.column.id === 'name'}<a class="name" href="/devices/{d.id}">{d.name}</a>{#if d.flags.length > 0}<span
+    {#snippet row(d)}
+      <td class="c-choose"
+        ><input
+          type="checkbox"
+          class="checkbox"
+          tabindex="-1"
+          aria-label="Choose {d.name}"
+          checked={chosenDevices.has(d.id)}
+          onclick={(e) => toggle(d, e.shiftKey)}
+        /></td
+      >
+      {#each columns as { id, of, mono } (id)}
+        <td class="c-{id}" class:mono>
+          {#if id === 'name'}<a class="name" tabindex="-1" href="/devices/{d.id}">{d.name}</a>{#if d.flags.length > 0}<span
                 class="bad"
                 title={d.flags.map((f) => f.detail).join('; ')}
               >
                 ! {d.flags[0]!.flag}</span
               >{/if}
-          {:else if cell.column.id === 'firmware' && d.armed}{d.firmware ?? 'unknown'}
+          {:else if id === 'firmware' && d.armed}{d.firmware ?? 'unknown'}
             <span class="armed" title="Its next reset, whatever causes it, brings {d.armed.version}">armed: {d.armed.version}</span>
-          {:else if cell.column.id === 'firmware' && d.firmware === null}<span class="care" title={d.firmwareNote}>unknown</span>
-          {:else if cell.column.id === 'address' && d.address === null}<span class="quiet">through {d.parentName ?? 'nobody'}</span>
-          {:else if cell.column.id === 'kind'}<span class="kind"><KindIcon kind={d.kind} />{d.kind}</span>
-          {:else if cell.column.id === 'standing'}<State word={d.standing} note={d.standingReason ?? ''} />{#if d.rollout}<a
+          {:else if id === 'firmware' && d.firmware === null}<span class="care" title={d.firmwareNote}>unknown</span>
+          {:else if id === 'address' && d.address === null}<span class="quiet">through {d.parentName ?? 'nobody'}</span>
+          {:else if id === 'kind'}<span class="kind" title={d.kind}><KindIcon kind={d.kind} /><span>{d.kind}</span></span>
+          {:else if id === 'standing'}<State word={d.standing} note={d.standingReason ?? ''} />{#if d.rollout}<a
                 class="anchor in"
+                tabindex="-1"
                 href="/rollouts/{d.rollout}">in a rollout</a
               >{/if}
-          {:else if cell.column.id === 'seen'}<span class="quiet">{when(d.lastSeen)}</span>
-          {:else}{cell.getValue() || '–'}{/if}
+          {:else if id === 'seen'}<span class="quiet">{when(d.lastSeen)}</span>
+          {:else}{of(d) || '–'}{/if}
         </td>
       {/each}
     {/snippet}
   </VirtualTable>
-  <p class="quiet foot">{shown.length === devices.length ? `${devices.length} devices` : `${shown.length} of ${devices.length} devices`}</p>
+  <p class="quiet foot" role="status">
+    {shown.length === devices.length ? count(devices.length, 'device') : `${shown.length} of ${devices.length} devices`}
+  </p>
 {/if}
 
 {#if planning}
@@ -272,6 +300,7 @@
   .chips {
     margin-bottom: 0.6rem;
     display: flex;
+    flex-wrap: wrap;
     gap: 0.35rem;
   }
   .chipbtn {
@@ -318,5 +347,63 @@
   }
   .foot {
     margin-top: 0.5rem;
+  }
+  .c-choose {
+    width: 1.6rem;
+    padding-right: 0;
+  }
+  .c-choose input {
+    display: block;
+  }
+  /* What a list can do without goes first: it is on the page of each device. */
+  @container (max-width: 79rem) {
+    .c-seen {
+      display: none;
+    }
+    .kind span {
+      position: absolute;
+      width: 1px;
+      overflow: hidden;
+      clip-path: inset(50%);
+    }
+  }
+  @container (max-width: 72rem) {
+    .c-hardware {
+      display: none;
+    }
+  }
+  @container (max-width: 64rem) {
+    .c-serial {
+      display: none;
+    }
+  }
+  @container (max-width: 58rem) {
+    .c-model {
+      display: none;
+    }
+  }
+  @container (max-width: 50rem) {
+    .c-kind {
+      display: none;
+    }
+  }
+  @container (max-width: 42rem) {
+    .c-site {
+      display: none;
+    }
+  }
+  @container (max-width: 36rem) {
+    .c-address {
+      display: none;
+    }
+  }
+  @container (max-width: 26rem) {
+    .c-target {
+      display: none;
+    }
+    th,
+    td {
+      padding-inline: 0.35rem;
+    }
   }
 </style>

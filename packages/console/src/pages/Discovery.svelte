@@ -261,9 +261,20 @@
   }
   .counts {
     display: grid;
-    grid-template-columns: minmax(22rem, 1fr) repeat(6, 6.9rem);
+    grid-template-columns: repeat(auto-fit, minmax(6rem, 1fr));
     gap: 0.6rem;
     margin-bottom: 0.9rem;
+  }
+  .counts .now {
+    grid-column: 1 / -1;
+  }
+  @media (min-width: 78rem) {
+    .counts {
+      grid-template-columns: minmax(20rem, 1fr) repeat(6, 6.3rem);
+    }
+    .counts .now {
+      grid-column: auto;
+    }
   }
   .now {
     padding: 0.6rem 0.9rem;

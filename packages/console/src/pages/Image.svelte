@@ -226,7 +226,7 @@
   }
   .columns {
     display: grid;
-    grid-template-columns: minmax(22rem, 5fr) 7fr;
+    grid-template-columns: minmax(22rem, 5fr) minmax(0, 7fr);
     gap: 1rem;
     align-items: start;
   }

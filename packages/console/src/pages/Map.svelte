@@ -301,7 +301,7 @@
     flex-wrap: wrap;
   }
   .head input[type='search'] {
-    width: 13rem;
+    width: min(13rem, 100%);
     height: 2.125rem;
     background: var(--sheet);
   }
@@ -313,6 +313,7 @@
   }
   .legend {
     margin-left: auto;
+    flex-wrap: wrap;
     font-size: 0.8125rem;
   }
   .legend svg {
@@ -375,7 +376,7 @@
     position: absolute;
     right: 0.75rem;
     bottom: 0.75rem;
-    width: 25rem;
+    width: min(25rem, 100%);
     max-height: calc(100% - 1.5rem);
     overflow: auto;
     padding: 0.7rem 0.9rem;

@@ -405,8 +405,21 @@
     margin-right: 0.45rem;
   }
   .wave {
+    position: relative;
     margin-bottom: 0.75rem;
     overflow: hidden;
+  }
+  @media (max-width: 60rem) {
+    dl,
+    .why {
+      grid-template-columns: minmax(0, 1fr);
+    }
+    h2 {
+      flex-wrap: wrap;
+    }
+    .wave table {
+      min-width: 62rem;
+    }
   }
   .wave {
     border-left-width: 3px;

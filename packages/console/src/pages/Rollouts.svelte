@@ -37,7 +37,8 @@
 {:else if rollouts && rollouts.length === 0}
   <div class="sheet">
     <Empty title="No rollouts yet"
-      >Plan one on the page <a class="anchor" href="/">Devices</a>, or with <code>barrow rollout plan</code>.</Empty
+      >Choose devices and plan one: <a class="anchor" href="/?standing=behind">those that are behind</a>. Or
+      <code>barrow rollout plan</code>.</Empty
     >
   </div>
 {:else if rollouts}

@@ -42,7 +42,7 @@
     height: 100%;
   }
   form {
-    width: 24rem;
+    width: min(24rem, 100% - 2rem);
     padding: 1.5rem;
     display: grid;
     gap: 1rem;

@@ -3,6 +3,7 @@
   import Plus from '@lucide/svelte/icons/plus';
   import Trash2 from '@lucide/svelte/icons/trash-2';
   import type { Device, FamilySummary, PinView, StandingSummary, Target } from '@barrow/core';
+  import DeviceActs from '../parts/DeviceActs.svelte';
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
   import PathSteps from '../parts/PathSteps.svelte';
@@ -10,8 +11,11 @@
   import State from '../parts/State.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import VirtualTable from '../parts/VirtualTable.svelte';
+  import { inAddress } from '../lib/address.js';
   import { lanesOf, placeOf, type Chosen } from '../lib/lanes.js';
   import { hearChanges } from '../lib/live.svelte.js';
+  import { goTo } from '../lib/place.js';
+  import { chosenDevices } from '../lib/selection.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
 
   let devices = $state.raw<Device[] | null>(null);
@@ -20,7 +24,7 @@
   let pins = $state.raw<PinView[]>([]);
   let families = $state.raw<FamilySummary[]>([]);
   let failure = $state<Failure | null>(null);
-  let site = $state('');
+  const site = inAddress('site');
   /** What the table is narrowed to: a place, or one version of a lane in it. */
   let chosen = $state<Chosen | null>(null);
   let showTargets = $state(false);
@@ -46,7 +50,7 @@
   });
 
   const sites = $derived([...new Set((devices ?? []).map((d) => d.site))].sort());
-  const ofSite = $derived((devices ?? []).filter((d) => site === '' || d.site === site));
+  const ofSite = $derived((devices ?? []).filter((d) => site.value === '' || d.site === site.value));
   const lanes = $derived(lanesOf(ofSite));
   const titles = $derived(new Map(families.map((f) => [f.family, f.title])));
   const rows = $derived(
@@ -57,6 +61,14 @@
           (chosen.lane === null || (JSON.stringify([d.family, d.target]) === chosen.lane && d.firmware === chosen.firmware))),
     ),
   );
+  const marked = $derived(chosenDevices.of(devices ?? []));
+  const allShown = $derived(rows.length > 0 && rows.every((d) => chosenDevices.has(d.id)));
+  const toggle = (d: Device, toHere: boolean) =>
+    chosenDevices.toggle(
+      d.id,
+      rows.map((r) => r.id),
+      toHere,
+    );
   const choose = (next: Chosen) => (chosen = JSON.stringify(chosen) === JSON.stringify(next) ? null : next);
 
   const none = { family: '', version: '', model: '', revision: '', site: '', tag: '', device: '', from: '', unreleased: false };
@@ -97,7 +109,7 @@
 
 <div class="head">
   <h1>Standing</h1>
-  <select class="select" aria-label="Site" bind:value={site}>
+  <select class="select" aria-label="Site" bind:value={site.value}>
     <option value="">all sites</option>
     {#each sites as s (s)}<option>{s}</option>{/each}
   </select>
@@ -214,13 +226,46 @@
     {rows.length === 1 ? '1 device' : `${rows.length} devices`}{#if chosen}, chosen from {ofSite.length}
       <button class="anchor" onclick={() => (chosen = null)}>Show all</button>{/if}
   </p>
-  <VirtualTable {rows} columns={7} maxHeight="70vh">
+  {#if marked.length > 0 && may('operator')}<DeviceActs devices={marked} onclear={() => chosenDevices.clear()} />{/if}
+  <VirtualTable
+    {rows}
+    label="Devices and how they stand"
+    columns={8}
+    maxHeight="70vh"
+    onopen={(d) => goTo(`/devices/${d.id}`)}
+    ontoggle={toggle}
+    isChosen={(d) => chosenDevices.has(d.id)}
+  >
     {#snippet head()}
-      <tr><th>Device</th><th>Site</th><th>Model</th><th>Firmware</th><th>Target</th><th>Standing</th><th>Path, or why there is none</th></tr
+      <tr
+        ><th class="choose"
+          ><input
+            type="checkbox"
+            class="checkbox"
+            aria-label="Choose all {rows.length} that are shown"
+            checked={allShown}
+            indeterminate={!allShown && marked.length > 0}
+            onchange={() =>
+              chosenDevices.put(
+                rows.map((d) => d.id),
+                !allShown,
+              )}
+          /></th
+        ><th>Device</th><th>Site</th><th>Model</th><th>Firmware</th><th>Target</th><th>Standing</th><th>Path, or why there is none</th></tr
       >
     {/snippet}
     {#snippet row(d)}
-      <td><a class="name" href="/devices/{d.id}">{d.name}</a></td>
+      <td class="choose"
+        ><input
+          type="checkbox"
+          class="checkbox"
+          tabindex="-1"
+          aria-label="Choose {d.name}"
+          checked={chosenDevices.has(d.id)}
+          onclick={(e) => toggle(d, e.shiftKey)}
+        /></td
+      >
+      <td><a class="name" tabindex="-1" href="/devices/{d.id}">{d.name}</a></td>
       <td>{d.site}</td>
       <td>{[d.model, d.hardwareRevision, d.variant].filter(Boolean).join(' ') || '–'}</td>
       <td class="mono"
@@ -309,6 +354,13 @@
 {/if}
 
 <style>
+  .choose {
+    width: 1.6rem;
+    padding-right: 0;
+  }
+  .choose input {
+    display: block;
+  }
   .remark {
     color: var(--care);
     margin-bottom: 0.6rem;

@@ -196,7 +196,7 @@
   }
   .two {
     display: grid;
-    grid-template-columns: minmax(24rem, 3fr) 2fr;
+    grid-template-columns: minmax(24rem, 3fr) minmax(0, 2fr);
     gap: 0.75rem;
   }
   .facts,

@@ -51,8 +51,7 @@
 
 <style>
   :global(.form-dialog) {
-    width: 36rem;
-    max-width: 100%;
+    width: min(36rem, 100%);
     max-height: calc(100vh - 2rem);
     overflow: auto;
     padding: 1.25rem 1.5rem;

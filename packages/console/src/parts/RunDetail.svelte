@@ -30,6 +30,7 @@
 <div class="detail">
   {#if failure}<Trouble {failure} />{/if}
   {#if detail}
+    <p class="to"><a class="anchor" href="/devices/{detail.run.device}">The page of {detail.run.name}</a></p>
     {#if detail.run.cause}
       <div class="cause">
         <p><strong>{detail.run.cause.what}</strong> <span class="mono quiet">{detail.run.cause.code}</span></p>
@@ -105,6 +106,9 @@
   pre {
     white-space: pre-wrap;
     overflow-wrap: anywhere;
+  }
+  .to {
+    margin-bottom: 0.4rem;
   }
   .columns {
     display: grid;

@@ -7,7 +7,7 @@
 </script>
 
 <!-- The words stand beside it; the bar only shows the proportion. -->
-<div class="share" role="img" aria-label={parts.map((part) => `${part.n} ${part.key}`).join(', ')}>
+<div class="share" role="img" aria-label={parts.map((part) => `${part.n} ${part.key}`).join(', ') || 'nothing done yet'}>
   {#each parts as { key, n } (key)}<span data-part={key} style:flex-grow={n} title="{n} {key}"></span>{/each}
   <span data-part="rest" style:flex-grow={totals.waiting ?? 0}></span>
   {#if devices === 0}<span style:flex-grow={1}></span>{/if}

@@ -14,6 +14,8 @@
   const mostDots = 40;
   const largest = $derived(lanes.reduce((most, l) => Math.max(most, ...places.flatMap((p) => l.at[p].map((c) => c.devices.length))), 1));
   const perDot = $derived(Math.ceil(largest / mostDots));
+  /** Between words that are laid out apart, and read together. */
+  const gap = ' ';
   const dotsOf = (cluster: Cluster): number => Math.ceil(cluster.devices.length / perDot);
   // A place where nothing stands, in the whole fleet, takes no room; the way to the target is always shown.
   const always: readonly Place[] = ['2 or more away', '1 away', 'at target'];
@@ -78,8 +80,9 @@
                 <button
                   class="cluster"
                   aria-pressed={isChosen(lane, place, cluster)}
-                  aria-label="{cluster.devices.length} of {lane.family ?? 'no family'} run {cluster.firmware ??
-                    'an unknown version'}: {words[place]}"
+                  aria-label="{cluster.firmware ?? 'not known'} {cluster.devices.length}{first.length > 0
+                    ? ` after ${first[0]}`
+                    : ''}, of {lane.family ?? 'no family'}: {words[place]}"
                   title={first.length > 0 ? `${first.join(', ')} first` : undefined}
                   onclick={() => onchoose({ place, lane: lane.key, firmware: cluster.firmware })}
                 >
@@ -87,9 +90,8 @@
                     {#each { length: dotsOf(cluster) } as _, i (i)}<Dot standing={cluster.standing} size={9} />{/each}
                   </span>
                   <span class="said"
-                    ><span class="mono">{cluster.firmware ?? 'not known'}</span> <b>{cluster.devices.length}</b>{#if first.length > 0}<span
-                        class="quiet after">after {first[0]}</span
-                      >{/if}</span
+                    ><span class="mono">{cluster.firmware ?? 'not known'}</span>
+                    <b>{cluster.devices.length}</b>{#if first.length > 0}{gap}<span class="quiet after">after {first[0]}</span>{/if}</span
                   >
                 </button>
               {/each}

@@ -1,15 +1,32 @@
 <script lang="ts" generics="T">
   import { createVirtualizer } from '@tanstack/svelte-virtual';
-  import type { Snippet } from 'svelte';
+  import { tick, type Snippet } from 'svelte';
   import { get } from 'svelte/store';
+  import { roving } from '../lib/roving.js';
 
   let {
     rows,
+    label,
     columns,
     maxHeight,
     head,
     row,
-  }: { rows: readonly T[]; columns: number; maxHeight: string; head: Snippet; row: Snippet<[T]> } = $props();
+    onopen,
+    ontoggle,
+    isChosen,
+  }: {
+    rows: readonly T[];
+    label: string;
+    columns: number;
+    maxHeight: string;
+    head: Snippet;
+    row: Snippet<[T]>;
+    /** Enter on a row. */
+    onopen?: (row: T) => void;
+    /** Space on a row, or with Shift from the one before to here. */
+    ontoggle?: (row: T, toHere: boolean) => void;
+    isChosen?: (row: T) => boolean;
+  } = $props();
 
   // Only the rows in view are in the page, so that ten thousand scroll like ten.
   const rowHeight = 33;
@@ -28,15 +45,63 @@
   const inView = $derived($virtualizer.getVirtualItems().filter((v) => v.index < rows.length));
   const above = $derived(inView[0]?.start ?? 0);
   const below = $derived(Math.max(0, rows.length * rowHeight - (inView.at(-1)?.end ?? 0)));
+
+  /** The one row that Tab reaches; the others are reached from it. */
+  let at = $state(0);
+  const reached = $derived(Math.min(at, Math.max(0, rows.length - 1)));
+  const page = (): number => Math.max(1, Math.floor((scroller?.clientHeight ?? rowHeight) / rowHeight) - 2);
+
+  async function keys(event: KeyboardEvent) {
+    const tr = event.target as HTMLElement;
+    if (tr.tagName !== 'TR' || event.altKey || event.ctrlKey || event.metaKey) return;
+    const here = Number(tr.dataset['index']);
+    if (event.key === 'Enter' && onopen) onopen(rows[here]!);
+    else if (event.key === ' ' && ontoggle) ontoggle(rows[here]!, event.shiftKey);
+    else {
+      const next = {
+        ArrowDown: here + 1,
+        ArrowUp: here - 1,
+        Home: 0,
+        End: rows.length - 1,
+        PageDown: here + page(),
+        PageUp: here - page(),
+      }[event.key];
+      if (next === undefined) return;
+      at = Math.max(0, Math.min(rows.length - 1, next));
+      get(virtualizer).scrollToIndex(at);
+      await tick();
+      const focus = (): void => scroller?.querySelector<HTMLElement>(`tr[data-index="${at}"]`)?.focus();
+      focus();
+      // One that was out of view is drawn with the next frame.
+      if (!scroller?.contains(document.activeElement) || document.activeElement?.getAttribute('data-index') !== String(at))
+        requestAnimationFrame(focus);
+    }
+    event.preventDefault();
+  }
 </script>
 
 <div class="sheet scroll" bind:this={scroller} style:max-height={maxHeight}>
-  <table class="list" aria-rowcount={rows.length}>
-    <thead>{@render head()}</thead>
+  <table
+    class="list"
+    role="grid"
+    tabindex="-1"
+    aria-label={label}
+    aria-rowcount={rows.length + 1}
+    aria-multiselectable={ontoggle ? true : undefined}
+    onkeydown={keys}
+  >
+    <thead use:roving>{@render head()}</thead>
     <tbody>
       {#if above > 0}<tr aria-hidden="true"><td style:height="{above}px" colspan={columns}></td></tr>{/if}
       {#each inView as item (item.key)}
-        <tr>{@render row(rows[item.index]!)}</tr>
+        {@const one = rows[item.index]!}
+        <tr
+          data-index={item.index}
+          aria-rowindex={item.index + 2}
+          aria-selected={isChosen ? isChosen(one) : undefined}
+          tabindex={item.index === reached ? 0 : -1}
+          onfocus={() => (at = item.index)}>{@render row(one)}</tr
+        >
       {/each}
       {#if below > 0}<tr aria-hidden="true"><td style:height="{below}px" colspan={columns}></td></tr>{/if}
     </tbody>
@@ -46,10 +111,17 @@
 <style>
   .scroll {
     overflow: auto;
+    container-type: inline-size;
   }
   .scroll :global(td) {
     white-space: nowrap;
     height: 33px;
     padding-block: 0;
+  }
+  tr:focus-visible {
+    outline-offset: -2px;
+  }
+  tr[aria-selected='true'] {
+    background: color-mix(in oklab, var(--now) 11%, transparent);
   }
 </style>

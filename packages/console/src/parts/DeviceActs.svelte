@@ -1,0 +1,130 @@
+<script lang="ts">
+  import type { Device } from '@barrow/core';
+  import FormDialog from './FormDialog.svelte';
+  import PlanDialog from './PlanDialog.svelte';
+  import { count } from '../lib/format.js';
+  import { forEach, type DoneForEach } from '../lib/each.js';
+  import { goTo } from '../lib/place.js';
+  import { client } from '../lib/session.svelte.js';
+
+  /** `shown`: how many of the list could be chosen. */
+  let { devices, onclear }: { devices: Device[]; onclear: () => void } = $props();
+
+  let open = $state<'plan' | 'pin' | 'tag' | null>(null);
+  let busy = $state<string | null>(null);
+  let result = $state.raw<(DoneForEach & { word: string }) | null>(null);
+  let reason = $state('');
+  let askAgain = $state('');
+  let tag = $state('');
+  let remove = $state(false);
+
+  const some = $derived(count(devices.length, 'device'));
+  const tags = $derived([...new Set(devices.flatMap((d) => d.tags))].sort());
+
+  async function all(word: string, doing: string, work: (d: Device) => Promise<unknown>) {
+    const { length } = devices;
+    busy = `${doing} ${length}…`;
+    result = null;
+    result = { word, ...(await forEach(devices, work, (n) => (busy = `${doing}: ${n} of ${length}`))) };
+    busy = null;
+  }
+  const tagged = (d: Device): string[] => (remove ? d.tags.filter((t) => t !== tag.trim()) : [...new Set([...d.tags, tag.trim()])]);
+  async function lookAgain() {
+    const networks = [...new Set(devices.map((d) => d.network))].filter((n) => n !== '');
+    await client().discover(networks);
+    goTo('/discovery');
+  }
+</script>
+
+<div class="acts" role="group" aria-label="With the chosen devices">
+  <b>{some} chosen</b>
+  <button class="btn preset-filled-primary-600-400" onclick={() => (open = 'plan')}>Plan a rollout of {devices.length}</button>
+  <button class="btn preset-outlined-surface-300-700" onclick={() => (open = 'pin')}>Pin</button>
+  <button class="btn preset-outlined-surface-300-700" onclick={() => (open = 'tag')}>Tag</button>
+  <button
+    class="btn preset-outlined-surface-300-700"
+    disabled={busy !== null}
+    onclick={() => all('backed up', 'Backing up', (d) => client().takeBackup(d.id))}>Back up</button
+  >
+  <button
+    class="btn preset-outlined-surface-300-700"
+    disabled={busy !== null}
+    onclick={() => all('blinking', 'Asking', (d) => client().locate(d.id, 30))}>Blink</button
+  >
+  <button class="btn preset-outlined-surface-300-700" onclick={lookAgain} title="Discovers the networks that they are in">Look again</button
+  >
+  <button class="btn" onclick={onclear}>Choose none</button>
+  <span class="quiet" role="status"
+    >{busy ??
+      (result
+        ? `${count(result.done, 'device')} ${result.word}${result.failed.length > 0 ? `, ${result.failed.length} not` : ''}.`
+        : '')}</span
+  >
+</div>
+{#if result && result.failed.length > 0}
+  <ul class="failed sheet">
+    {#each result.failed.slice(0, 20) as f (f.name)}<li><b>{f.name}</b> {f.why}</li>{/each}
+    {#if result.failed.length > 20}<li>and {result.failed.length - 20} more</li>{/if}
+  </ul>
+{/if}
+
+{#if open === 'plan'}
+  <PlanDialog {devices} onclose={() => (open = null)} onplanned={(id) => (onclear(), goTo(`/rollouts/${encodeURIComponent(id)}`))} />
+{:else if open === 'pin'}
+  <FormDialog
+    title="Pin {some}"
+    about="Each stays at the version that it runs: no plan takes it, and one that is under way leaves it out."
+    word="Pin"
+    onclose={() => (open = null)}
+    send={async () => {
+      await all('pinned', 'Pinning', (d) => client().setPin({ device: d.id, reason: reason.trim(), askAgain }));
+      reason = '';
+    }}
+  >
+    <label class="label"><span class="label-text">Why</span><input class="input" bind:value={reason} required maxlength="300" /></label>
+    <label class="label"
+      ><span class="label-text">Ask again on</span><input class="input" type="date" bind:value={askAgain} required /></label
+    >
+  </FormDialog>
+{:else if open === 'tag'}
+  <FormDialog
+    title="Tag {some}"
+    about="Plans, targets and lists can be narrowed to a tag."
+    word={remove ? 'Take the tag away' : 'Set the tag'}
+    onclose={() => (open = null)}
+    send={async () => {
+      await all(remove ? 'without it' : 'tagged', 'Tagging', (d) => client().setDevice(d.id, { tags: tagged(d) }));
+      tag = '';
+    }}
+  >
+    <label class="label"
+      ><span class="label-text">Tag</span><input class="input" bind:value={tag} list="tags-here" required maxlength="40" /></label
+    >
+    <datalist id="tags-here"
+      >{#each tags as t (t)}<option value={t}></option>{/each}</datalist
+    >
+    <label class="check"><input class="checkbox" type="checkbox" bind:checked={remove} /> Take it away instead</label>
+  </FormDialog>
+{/if}
+
+<style>
+  .acts {
+    display: flex;
+    flex-wrap: wrap;
+    align-items: center;
+    gap: 0.45rem;
+    margin-bottom: 0.6rem;
+  }
+  .acts .btn {
+    height: 1.9rem;
+  }
+  .failed {
+    margin-bottom: 0.6rem;
+    padding: 0.5rem 0.9rem;
+  }
+  .check {
+    display: flex;
+    align-items: center;
+    gap: 0.5rem;
+  }
+</style>

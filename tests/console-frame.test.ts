@@ -1,0 +1,276 @@
+import { readFileSync } from 'node:fs';
+import type { Browser, Page } from 'playwright-core';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { addImagesAndTargets, addNetworks, discover, type Scene, setScene } from './support/scene.js';
+import { hasChromium, openBrowser } from './support/browser.js';
+
+const axe = readFileSync(new URL('../node_modules/axe-core/axe.min.js', import.meta.url), 'utf8');
+
+/** What a page may not have, by the rules of WCAG that can be looked at by a program: those that keep somebody out. */
+async function keepsOut(page: Page): Promise<string[]> {
+  await page.evaluate(axe);
+  return page.evaluate(async () => {
+    const { axe: looks } = globalThis as unknown as {
+      axe: { run: (what: unknown, how: object) => Promise<{ violations: { id: string; impact: string; nodes: { html: string }[] }[] }> };
+    };
+    const { violations } = await looks.run(document, { resultTypes: ['violations'] });
+    return violations
+      .filter((v) => v.impact === 'serious' || v.impact === 'critical')
+      .flatMap((v) => v.nodes.map((n) => `${v.id}: ${n.html.slice(0, 200)}`));
+  });
+}
+
+describe.skipIf(!hasChromium)('the frame of the console', () => {
+  let scene: Scene;
+  let browser: Browser;
+  let page: Page;
+  let paths: readonly string[];
+  const complaints: string[] = [];
+  const names = ['quay-sw-1', 'quay-sw-3', 'eelgate-sw-1', 'eelgate-sw-3', 'quay-rt-1'];
+
+  beforeAll(async () => {
+    scene = await setScene({ network: 123, only: names });
+    const { client } = scene.served;
+    await addNetworks(client, scene.fleet);
+    await discover(client);
+    await addImagesAndTargets(client, scene.images);
+    const plan = await client.plan({ devices: ['quay-sw-1', 'eelgate-sw-1'], name: 'two of them' });
+    const { id } = await client.device('quay-sw-1');
+    const [image] = await client.images();
+    const pages = ['/where', '/discovery', '/', '/map', '/images', '/standing', '/advisories', '/staging', '/transfers', '/rollouts'];
+    paths = [...pages, `/rollouts/${plan.id}`, `/devices/${id}`, `/images/${image!.sha256}`];
+    browser = await openBrowser();
+    page = await browser.newPage({ viewport: { width: 1280, height: 800 } });
+    page.setDefaultTimeout(30_000);
+    page.on('pageerror', (error) => complaints.push(error.message));
+    page.on('console', (message) => message.type() === 'error' && complaints.push(message.text()));
+    await page.goto(`${scene.served.url}/#token=${scene.served.token}`);
+    await page.getByRole('heading', { name: 'Devices' }).waitFor();
+  });
+  afterAll(async () => {
+    await browser?.close();
+    await scene?.end();
+  });
+  const open = async (path: string): Promise<void> => {
+    await page.goto(`${scene.served.url}${path}`);
+    await page.locator('main h1').waitFor();
+    await page.locator('[aria-busy=true]').waitFor({ state: 'detached' });
+  };
+  const focused = () => page.evaluate(() => document.activeElement?.textContent?.trim() ?? '');
+
+  it.each([
+    ['wide', 1280, 800],
+    ['beside something else', 1024, 768],
+    ['on a telephone', 390, 844],
+    // WCAG 2.2, 1.4.10: as at 1280 pixels and 400 per cent.
+    ['at four times its size', 320, 640],
+  ])('shows every page %s, keeps nobody out, and goes sideways on none', async (_, width, height) => {
+    await page.setViewportSize({ width, height });
+    for (const path of paths) {
+      await open(path);
+      expect(await keepsOut(page), path).toEqual([]);
+      const sideways = await page.evaluate(() =>
+        [document.documentElement, document.querySelector('main')!].map((e) => e.scrollWidth - e.clientWidth),
+      );
+      expect(sideways, path).toEqual([0, 0]);
+      expect(await page.locator('h1').count(), path).toBe(1);
+      const heading = (await page.locator('h1').innerText()).trim();
+      expect(await page.title(), path).toBe(`${heading} · Barrow`);
+    }
+  });
+
+  it.each([
+    ['wide', 1280, 800],
+    ['on a telephone', 390, 844],
+  ])('opens its dialogs %s, and keeps nobody out of them', async (_, width, height) => {
+    await page.setViewportSize({ width, height });
+    for (const [path, button] of [
+      ['/', 'Plan a rollout of 5'],
+      ['/standing', 'Set a target'],
+      ['/standing', 'Pin a device'],
+      [paths[11]!, 'Set by hand'],
+    ] as const) {
+      await open(path);
+      await page.getByRole('button', { name: button }).click();
+      const dialog = page.getByRole('dialog');
+      await dialog.waitFor();
+      expect(await keepsOut(page), button).toEqual([]);
+      const { x, width: wide } = (await dialog.boundingBox())!;
+      expect(x, button).toBeGreaterThanOrEqual(0);
+      expect(x + wide, button).toBeLessThanOrEqual(width);
+      await page.getByRole('button', { name: 'Leave' }).click();
+      await dialog.waitFor({ state: 'detached' });
+      // Back to what opened it.
+      await expect.poll(focused).toBe(button);
+    }
+    await page.setViewportSize({ width: 1280, height: 800 });
+  });
+
+  it('has its pages behind a button where there is no room for them, and gives the place back', async () => {
+    await page.setViewportSize({ width: 390, height: 844 });
+    await open('/');
+    const rollouts = page.getByRole('link', { name: 'Rollouts', exact: true });
+    expect(await rollouts.isVisible()).toBe(false);
+    const button = page.getByRole('button', { name: 'Pages' });
+    await button.press('Enter');
+    await rollouts.waitFor();
+    await page.keyboard.press('Escape');
+    await rollouts.waitFor({ state: 'hidden' });
+    expect(await focused()).toBe('Pages');
+    await button.press('Enter');
+    await rollouts.click();
+    await page.getByRole('heading', { name: 'Rollouts' }).waitFor();
+    await rollouts.waitFor({ state: 'hidden' });
+    await page.setViewportSize({ width: 1280, height: 800 });
+  });
+
+  it('takes the keyboard to the heading of each page that is opened', async () => {
+    await open('/');
+    await page.getByRole('link', { name: 'Standing', exact: true }).press('Enter');
+    await expect.poll(focused).toBe('Standing');
+    await page.goBack();
+    await expect.poll(focused).toBe('Devices');
+  });
+
+  it('keeps what a list shows in its address: reloaded, sent, and gone back to it is the same', async () => {
+    await open('/');
+    await page.getByLabel('Site').selectOption('eelgate');
+    await page.getByRole('searchbox').fill('sw tb-2408');
+    await page.getByRole('button', { name: 'Serial' }).click();
+    await page.getByRole('button', { name: 'Serial' }).click();
+    const shows = async (): Promise<void> => {
+      await expect.poll(() => page.getByRole('row').count()).toBe(2);
+      await page.locator('th[aria-sort=descending]', { hasText: 'Serial' }).waitFor();
+      expect(await page.getByLabel('Site').inputValue()).toBe('eelgate');
+      expect(await page.getByRole('searchbox').inputValue()).toBe('sw tb-2408');
+    };
+    await shows();
+    expect(new URL(page.url()).search).toBe('?site=eelgate&text=sw+tb-2408&sort=-serial');
+    await page.reload();
+    await shows();
+    await page.getByRole('link', { name: 'eelgate-sw-3' }).click();
+    await page.getByRole('heading', { name: 'eelgate-sw-3' }).waitFor();
+    await page.goBack();
+    await shows();
+    // What nobody could have chosen shows all.
+    await open('/?standing=asleep&only=x&sort=nothing');
+    await expect.poll(() => page.getByRole('row').count()).toBe(6);
+  });
+
+  it('is a list for the keyboard: one stop for the headings, one for the rows, and the arrows between them', async () => {
+    await open('/');
+    await page.locator('tbody tr[data-index="0"]').waitFor();
+    await page.getByLabel(/^Choose all 5/).focus();
+    await page.keyboard.press('ArrowRight');
+    expect(await focused()).toBe('Device');
+    await page.keyboard.press('End');
+    // Those that there is no room for are not reached.
+    await page.keyboard.press('Home');
+    await page.keyboard.press('Tab');
+    const at = () => page.evaluate(() => document.activeElement?.getAttribute('aria-rowindex'));
+    expect(await at()).toBe('2');
+    await page.keyboard.press('ArrowDown');
+    await page.keyboard.press('ArrowDown');
+    expect(await at()).toBe('4');
+    await page.keyboard.press('End');
+    await expect.poll(at).toBe('6');
+    await page.keyboard.press('Home');
+    await expect.poll(at).toBe('2');
+    await page.keyboard.press('Tab');
+    expect(await page.evaluate(() => document.activeElement?.closest('table') === null)).toBe(true);
+    await page.locator('tbody tr[data-index="1"]').focus();
+    const name = await page.locator('tbody tr[data-index="1"] a.name').innerText();
+    await page.keyboard.press('Enter');
+    await expect.poll(focused).toBe(name);
+  });
+
+  it('lets devices be chosen, one by one, a range, or all that are shown, and keeps the choice', async () => {
+    await open('/');
+    const chosen = page.getByRole('group', { name: 'With the chosen devices' });
+    await page.locator('tbody tr[data-index="0"]').focus();
+    await page.keyboard.press('Space');
+    await chosen.getByText('1 device chosen').waitFor();
+    await page.keyboard.press('ArrowDown');
+    await page.keyboard.press('ArrowDown');
+    await page.keyboard.press('Shift+Space');
+    await chosen.getByText('3 devices chosen').waitFor();
+    expect(await page.locator('tr[aria-selected=true]').count()).toBe(3);
+    await page.getByRole('link', { name: 'Map', exact: true }).click();
+    await page.getByRole('heading', { name: 'Map' }).waitFor();
+    await page.goBack();
+    await chosen.getByText('3 devices chosen').waitFor();
+    await page.getByLabel('Site').selectOption('quay-house');
+    await page.getByLabel(/^Choose all 3/).click();
+    await chosen.getByText('5 devices chosen').waitFor();
+    await chosen.getByRole('button', { name: 'Choose none' }).click();
+    await chosen.waitFor({ state: 'detached' });
+    // What had the focus is gone, and the keyboard is not at the beginning again.
+    await expect.poll(() => page.evaluate(() => document.activeElement !== document.body)).toBe(true);
+    await page.getByLabel('Site').selectOption('');
+  });
+
+  it('plans those that were chosen, and no others', async () => {
+    await open('/');
+    await page.getByLabel('Choose quay-sw-3').click();
+    await page.getByLabel('Choose quay-rt-1').click();
+    await page.getByRole('button', { name: 'Plan a rollout of 2' }).click();
+    await page.getByLabel('Name').fill('by hand');
+    await page.getByRole('button', { name: 'Make the plan' }).click();
+    await page.getByRole('heading', { name: 'by hand' }).waitFor();
+    const made = (await scene.served.client.rollouts()).find((r) => r.name === 'by hand')!;
+    const { runs } = await scene.served.client.rollout(made.id);
+    expect(runs.map((r) => r.name).sort()).toEqual(['quay-rt-1', 'quay-sw-3']);
+    // The choice was used, and is gone.
+    await open('/');
+    expect(await page.getByRole('group', { name: 'With the chosen devices' }).count()).toBe(0);
+  });
+
+  it('tags, pins and backs up those that were chosen, and says of whom it could not', async () => {
+    const { client } = scene.served;
+    await open('/');
+    await page.getByLabel('Choose quay-sw-3').click();
+    await page.getByLabel('Choose quay-rt-1').click();
+    const chosen = page.getByRole('group', { name: 'With the chosen devices' });
+    await chosen.getByRole('button', { name: 'Tag' }).click();
+    await page.getByLabel('Tag', { exact: true }).fill('cellar');
+    await page.getByRole('button', { name: 'Set the tag' }).click();
+    await chosen.getByText('2 devices tagged.').waitFor();
+    expect(
+      (await client.devices())
+        .filter((d) => d.tags.includes('cellar'))
+        .map((d) => d.name)
+        .sort(),
+    ).toEqual(['quay-rt-1', 'quay-sw-3']);
+    await chosen.getByRole('button', { name: 'Back up' }).click();
+    await chosen.getByText('2 devices backed up.').waitFor();
+    expect((await client.backups()).map((b) => b.deviceName).sort()).toEqual(['quay-rt-1', 'quay-sw-3']);
+    scene.fleet.device('quay-sw-3').goDark();
+    await chosen.getByRole('button', { name: 'Back up' }).click();
+    await chosen.getByText('1 device backed up, 1 not.').waitFor();
+    expect(await page.locator('.failed').innerText()).toMatch(/^quay-sw-3 /);
+    scene.fleet.device('quay-sw-3').powerOn();
+    // The browser tells of the one that could not be.
+    expect(complaints.splice(0)).toEqual([expect.stringContaining('409')]);
+    await chosen.getByRole('button', { name: 'Pin' }).click();
+    await page.getByLabel('Why').fill('asked to');
+    await page.getByLabel('Ask again on').fill('2031-01-31');
+    await page.getByRole('dialog').getByRole('button', { name: 'Pin' }).click();
+    await chosen.getByText('2 devices pinned.').waitFor();
+    expect((await client.pins()).map((p) => p.name).sort()).toEqual(['quay-rt-1', 'quay-sw-3']);
+    for (const name of ['quay-rt-1', 'quay-sw-3']) await client.removePin((await client.device(name)).id);
+  });
+
+  it('upgrades one device from its own page, and leads back to it from the rollout', async () => {
+    await open(paths[11]!);
+    await page.getByRole('button', { name: 'Upgrade this device' }).click();
+    await page.getByRole('button', { name: 'Make the plan' }).click();
+    await page.getByRole('heading', { name: /^quay-sw-1 to/ }).waitFor();
+    await page.getByRole('button', { name: 'quay-sw-1', exact: true }).click();
+    await page.getByRole('link', { name: 'The page of quay-sw-1' }).click();
+    await page.getByRole('heading', { name: 'quay-sw-1', exact: true }).waitFor();
+  });
+
+  it('had nothing to complain about', () => {
+    expect(complaints).toEqual([]);
+  });
+});
