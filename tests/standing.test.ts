@@ -1,7 +1,7 @@
 import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import type { AdvisoryDetail, AdvisoryView, Device, RankedFleet, Rollout } from '@barrow/core';
+import type { AdvisoryDetail, AdvisoryView, Device, RankedFleet, Rollout, TargetPreview } from '@barrow/core';
 import { writeScenarioLibrary, type Library } from '@barrow/standins';
 import { loadSecondDay } from '../packages/cli/dist/demo/data.js';
 import { barrow } from './support/service.js';
@@ -163,6 +163,36 @@ describe('the standing of the demo fleet', () => {
     const [rule] = (await client.targets()).filter((t) => t.hardwareRevision === 'B1');
     await client.removeTarget(rule!.id);
     expect((await run(['target', 'set', 'tarnbrook-access', '4.2.1', '--revision', 'Z9'])).err).toContain('"Z9" is not known');
+  });
+
+  it('tells what would follow from a target before it is set, and sets nothing', async () => {
+    const { client } = scene.served;
+    const before = [await client.targets(), (await client.devices()).map((d) => [d.name, d.target, d.standing])];
+    const asked = ['target', 'set', 'tarnbrook-access', '4.3.0', '--preview'];
+    const told = await run(asked);
+    expect(told.code).toBe(0);
+    const [all, ...rest] = told.out.trim().split('\n');
+    expect(all).toMatch(/^4\.3\.0 for 13 devices \(every device of the family\): 12 take one image, 1 cannot get there\.$/);
+    expect(rest).toEqual([`127.${network}.4.15: its firmware version has not been read.`, 'Nothing was set.']);
+    // As it says, so it stands once it is set.
+    const phones = await json<TargetPreview>(['target', 'set', 'tollard-desk', '3.0.2', '--preview']);
+    const set = (await client.devices()).filter((d) => d.family === 'tollard-desk');
+    expect([phones.devices, phones.moreImages]).toEqual([
+      set.length,
+      set.filter((d) => d.standing === 'behind' && d.path.length > 1).length,
+    ]);
+    const slip = await json<TargetPreview>(['target', 'set', 'tarnbrook-access', '9.9.9', '--preview']);
+    expect(slip.notReached[0]).toMatchObject({ devices: 12, why: expect.stringContaining('no image of 9.9.9') as string });
+    expect(slip.remarks).toEqual([expect.stringContaining('no image has version 9.9.9') as string]);
+    // A pin goes before it, and a narrower rule too.
+    await run(['target', 'pin', 'quay-sw-2', '--reason', 'printers', '--ask-again', '2031-01-31']);
+    const rule = await client.setTarget({ family: 'tarnbrook-access', version: '4.2.8', device: 'quay-sw-3' });
+    expect(await json(asked)).toMatchObject({ devices: 12, oneImage: 10, pinned: 1 });
+    await client.removeTarget(rule.id);
+    await run(['target', 'unpin', 'quay-sw-2']);
+    // What could not be set cannot be looked at either.
+    expect((await run(['target', 'set', 'tarnbrook-access', 'seven', '--preview'])).code).toBe(2);
+    expect([await client.targets(), (await client.devices()).map((d) => [d.name, d.target, d.standing])]).toEqual(before);
   });
 
   it('says when no image has the version of a target, and which one is probably meant', async () => {

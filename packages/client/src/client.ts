@@ -39,6 +39,7 @@ import {
   rolloutSchema,
   rolloutSummarySchema,
   runDetailSchema,
+  targetPreviewSchema,
   targetSchema,
   tokenSchema,
   transferSchema,
@@ -94,6 +95,8 @@ export interface ClientOptions {
 }
 
 export interface DeviceQuery {
+  /** These, with commas between them, and all that are handled through them. */
+  ids?: string;
   text?: string;
   site?: string;
   kind?: string;
@@ -301,6 +304,7 @@ export class BarrowClient {
   mapProduct = (json: MappingInput) => this.#json(z.object({ mapped: z.string() }), 'PUT', '/advisories/products', { json });
   removeAdvisory = (id: string) => this.#json(removed, 'DELETE', `/advisories/${encodeURIComponent(id)}`);
 
+  previewTarget = (json: TargetInput) => this.#json(targetPreviewSchema, 'POST', '/targets/preview', { json });
   removeTarget = (id: string) => this.#json(removed, 'DELETE', `/targets/${encodeURIComponent(id)}`);
 
   offers = async () => (await this.#json(listOf(offerSchema), 'GET', '/offers')).items;

@@ -7,4 +7,4 @@ export {
   type DeviceQuery,
   type ImageUpload,
 } from './client.js';
-export { groupBy, heldText, isAtRest, localTime, neverCame, octets, someOf, totalsOf, wayOf, withChanges } from './words.js';
+export { groupBy, heldText, isAtRest, localTime, neverCame, octets, previewText, someOf, totalsOf, wayOf, withChanges } from './words.js';

@@ -1,4 +1,4 @@
-import type { Rollout, RolloutChanges, RolloutSummary, RunView, Transfer } from '@barrow/core';
+import type { Rollout, RolloutChanges, RolloutSummary, RunView, TargetPreview, Transfer } from '@barrow/core';
 
 /** A size as people read it, e.g. `2.0 MiB`; the units of IEC 80000-13. */
 export const octets = (bytes: number): string =>
@@ -58,6 +58,32 @@ export const heldText = ({ verified, comparedBy }: Pick<Transfer, 'verified' | '
 /** Whether no request ever came: one over TFTP has agreed on a size of its blocks, if only on the usual one. */
 export const neverCame = (t: Pick<Transfer, 'protocol' | 'blockSize' | 'state'>): boolean =>
   t.protocol.startsWith('tftp') && t.blockSize === null && t.state !== 'refused';
+
+/** What would follow from a target, in sentences; the first tells of all of them. */
+export function previewText(p: TargetPreview): string[] {
+  const parts = (
+    [
+      [p.there, (n: number) => `${n === 1 ? 'runs' : 'run'} it already`],
+      [p.oneImage, (n: number) => `${n === 1 ? 'takes' : 'take'} one image`],
+      [p.moreImages, (n: number) => `${n === 1 ? 'takes' : 'take'} more than one`],
+      [p.newer, (n: number) => `${n === 1 ? 'runs' : 'run'} something newer`],
+      [p.notReached.reduce((sum, r) => sum + r.devices, 0), () => 'cannot get there'],
+      [p.pinned, (n: number) => `${n === 1 ? 'is' : 'are'} pinned`],
+    ] as const
+  )
+    .filter(([n]) => n > 0)
+    .map(([n, word]) => `${n} ${word(n)}`);
+  const all = `${p.version} for ${p.devices === 1 ? '1 device' : `${p.devices} devices`} (${p.scope})${parts.length > 0 ? `: ${parts.join(', ')}` : ''}.`;
+  return [
+    all,
+    ...(p.devices === 0 ? ['Nobody is meant by it: for each device a narrower rule counts, or there is none.'] : []),
+    ...p.notReached.map((r) => {
+      const more = r.devices - Math.min(3, r.names.length);
+      return `${r.names.slice(0, 3).join(', ')}${more > 0 ? ` and ${more} more` : ''}: ${r.why}.`;
+    }),
+    ...p.remarks.map((r) => `${r[0]!.toUpperCase()}${r.slice(1)}.`),
+  ];
+}
 
 /** A rollout with what has changed in it since. */
 export function withChanges(rollout: Rollout, { runs, ...changes }: RolloutChanges): Rollout {

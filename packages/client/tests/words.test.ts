@@ -1,5 +1,6 @@
 import { describe, expect, it } from 'vitest';
-import { localTime, octets, totalsOf, isAtRest } from '@barrow/client';
+import type { Rollout, RolloutChanges, TargetPreview } from '@barrow/core';
+import { isAtRest, localTime, octets, previewText, totalsOf, withChanges } from '@barrow/client';
 
 describe('words that the command line and the console share', () => {
   it.each([
@@ -19,6 +20,46 @@ describe('words that the command line and the console share', () => {
   it('a rollout is told by what is not nothing', () => {
     const totals = { verified: 12, failed: 1, withdrawn: 0, skipped: 0, recovered: 0, 'not-begun': 1, waiting: 0, 'under-way': 0 };
     expect(totalsOf({ totals, devices: 14 })).toBe('12 of 14 verified, 1 failed, 1 not-begun');
+  });
+});
+
+describe('what would follow from a target', () => {
+  const nothing = { there: 0, oneImage: 0, moreImages: 0, newer: 0, pinned: 0, notReached: [], remarks: [] };
+  const text = (p: Partial<TargetPreview>) => previewText({ version: '4.3.0', scope: 'site eelgate', devices: 0, ...nothing, ...p });
+  it('is told for all of them in one sentence, then who cannot get there and why', () => {
+    expect(
+      text({
+        ...{ devices: 14, there: 1, oneImage: 5, moreImages: 2, newer: 1, pinned: 1, remarks: ['it is a beta'] },
+        notReached: [
+          { why: 'no image', devices: 3, names: ['a', 'b', 'c'] },
+          { why: 'no way', devices: 1, names: ['d'] },
+        ],
+      }),
+    ).toEqual([
+      '4.3.0 for 14 devices (site eelgate): 1 runs it already, 5 take one image, 2 take more than one, 1 runs something newer, 4 cannot get there, 1 is pinned.',
+      'a, b, c: no image.',
+      'd: no way.',
+      'It is a beta.',
+    ]);
+  });
+  it('names a few of many, and says when nobody is meant', () => {
+    expect(text({ devices: 9, notReached: [{ why: 'no image', devices: 9, names: ['a', 'b', 'c', 'd', 'e'] }] })[1]).toBe(
+      'a, b, c and 6 more: no image.',
+    );
+    expect(text({})).toEqual(['4.3.0 for 0 devices (site eelgate).', expect.stringMatching(/^Nobody is meant/) as string]);
+    expect(text({ devices: 1, oneImage: 1 })).toEqual(['4.3.0 for 1 device (site eelgate): 1 takes one image.']);
+  });
+});
+
+describe('a rollout with what has changed', () => {
+  it('has the runs that changed in their places, and all else as it is now', () => {
+    const runs = ['a', 'b', 'c'].map((id) => ({ id, phase: 'waiting' }));
+    const before = { id: 'r', phase: 'running', remarks: ['x'], stand: 'e.1', runs } as unknown as Rollout;
+    const changes = { id: 'r', phase: 'held', stand: 'e.2', runs: [{ id: 'b', phase: 'busy' }] } as unknown as RolloutChanges;
+    const after = withChanges(before, changes);
+    expect(after).toMatchObject({ phase: 'held', stand: 'e.2', remarks: ['x'] });
+    expect(after.runs.map((r) => r.phase)).toEqual(['waiting', 'busy', 'waiting']);
+    expect(before.runs.map((r) => r.phase)).toEqual(['waiting', 'waiting', 'waiting']);
   });
 });
 

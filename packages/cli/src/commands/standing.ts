@@ -1,3 +1,4 @@
+import { previewText } from '@barrow/client';
 import type { Device, PinView, Standing, StandingSummary } from '@barrow/core';
 import { collect, type Register } from '../context.js';
 import { clock, count, firmwareOf, print, standingMark, table, type Io } from '../output.js';
@@ -10,6 +11,7 @@ interface SetOptions {
   device?: string;
   fromFamily: string[];
   acceptUnreleased?: boolean;
+  preview?: boolean;
 }
 
 /** The way in one line: what the partner takes first, then the device's own images, and what they bring with them. */
@@ -78,9 +80,10 @@ export const registerStanding: Register = (program, act) => {
     .option('--device <device>', 'only this device')
     .option('--from-family <family>', 'devices of this family are to cross over; may repeat', collect, [])
     .option('--accept-unreleased', 'a candidate or beta is meant')
+    .option('--preview', 'set nothing: tell how many would get there, by how many images, and who could not')
     .action(
       act(async ({ say, client }, family: string, version: string, o: SetOptions) => {
-        const made = await client().setTarget({
+        const asked = {
           family,
           version,
           fromFamilies: o.fromFamily,
@@ -90,7 +93,13 @@ export const registerStanding: Register = (program, act) => {
           tag: o.tag ?? null,
           device: o.device ?? null,
           acceptUnreleased: o.acceptUnreleased === true,
-        });
+        };
+        if (o.preview) {
+          const would = await client().previewTarget(asked);
+          print(say, would, () => [...previewText(would), 'Nothing was set.'].join('\n'));
+          return;
+        }
+        const made = await client().setTarget(asked);
         print(say, made, () =>
           [
             `Target ${made.version} for ${count(made.devices, 'device')} of ${made.family}: ${made.scope}.`,

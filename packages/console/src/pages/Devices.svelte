@@ -5,6 +5,7 @@
   import { standings, type Device, type Discovery, type Standing } from '@barrow/core';
   import DeviceActs from '../parts/DeviceActs.svelte';
   import Empty from '../parts/Empty.svelte';
+  import FirstSteps from '../parts/FirstSteps.svelte';
   import KindIcon from '../parts/KindIcon.svelte';
   import PlanDialog from '../parts/PlanDialog.svelte';
   import State from '../parts/State.svelte';
@@ -12,14 +13,15 @@
   import Trouble from '../parts/Trouble.svelte';
   import VirtualTable from '../parts/VirtualTable.svelte';
   import { inAddress, oneInAddress } from '../lib/address.js';
+  import { deviceList } from '../lib/devices.svelte.js';
   import { hear } from '../lib/live.svelte.js';
   import { chosenDevices } from '../lib/selection.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
   import { count, when } from '../lib/format.js';
   import { goTo } from '../lib/place.js';
 
-  let devices = $state.raw<Device[] | null>(null);
-  let failure = $state<Failure | null>(null);
+  let refused = $state<Failure | null>(null);
+  const failure = $derived(refused ?? deviceList.failure);
   let discovery = $state.raw<Discovery | null>(null);
   const text = inAddress('text');
   const site = inAddress('site');
@@ -30,27 +32,15 @@
   const order = inAddress('sort');
   let planning = $state(false);
 
-  async function load() {
-    try {
-      devices = await client().devices();
-      failure = null;
-    } catch (error) {
-      failure = failureOf(error);
-    }
-  }
-
-  let pending: ReturnType<typeof setTimeout> | undefined;
-  const soon = () => {
-    clearTimeout(pending);
-    pending = setTimeout(load, 150);
-  };
-
+  const devices = $derived(deviceList.all);
   $effect(() => {
-    void load();
-    return hear((event) => {
-      if (event.kind === 'discovery') discovery = event.discovery;
-      if (event.kind === 'changed' && ['devices', 'targets', 'images', 'rollouts'].includes(event.what)) soon();
-    }, load);
+    const ends = [
+      deviceList.use(),
+      hear((event) => {
+        if (event.kind === 'discovery') discovery = event.discovery;
+      }),
+    ];
+    return () => ends.forEach((end) => end());
   });
 
   const sites = $derived([...new Set((devices ?? []).map((d) => d.site))].sort());
@@ -89,6 +79,13 @@
   // What Barrow can only record, or what waits for its partner, is no part of a rollout yet.
   const behind = $derived(shown.filter((d) => d.standing === 'behind' && d.rollout === null && d.upgradable && d.path[0]?.on === null));
 
+  const whyNone = $derived(
+    shown.some((d) => d.standing === 'behind')
+      ? 'What is behind here is in a rollout, waits for its partner, or cannot be upgraded by Barrow.'
+      : shown.some((d) => d.target !== null)
+        ? 'None of these is behind its target.'
+        : 'None of these has a target yet.',
+  );
   const collator = new Intl.Collator('en', { numeric: true });
   const columns: { id: string; word: string; of: (d: Device) => string; mono?: true }[] = [
     { id: 'name', word: 'Device', of: (d) => d.name },
@@ -119,9 +116,9 @@
   async function look() {
     try {
       discovery = await client().discover();
-      failure = null;
+      refused = null;
     } catch (error) {
-      failure = failureOf(error);
+      refused = failureOf(error);
     }
   }
   const looking = $derived(discovery?.state === 'running');
@@ -149,9 +146,14 @@
     <button class="btn preset-outlined-surface-300-700" onclick={look} disabled={looking}
       ><Radar size={16} aria-hidden="true" />{looking ? 'Looking…' : 'Discover'}</button
     >
-    <button class="btn preset-filled-primary-600-400" onclick={() => (planning = true)} disabled={behind.length === 0}
+    <button
+      class="btn preset-filled-primary-600-400"
+      onclick={() => (planning = true)}
+      disabled={behind.length === 0}
+      aria-describedby={behind.length === 0 ? 'why-no-plan' : undefined}
       >Plan a rollout{behind.length > 0 ? ` of ${behind.length}` : ''}</button
     >
+    {#if behind.length === 0 && devices && devices.length > 0}<span class="quiet" id="why-no-plan">{whyNone}</span>{/if}
   {/if}
 </div>
 
@@ -176,6 +178,7 @@
   </p>
 {/if}
 {#if failure}<Trouble {failure} />{/if}
+{#if devices && may('operator')}<FirstSteps devices={devices.length} />{/if}
 
 {#if devices === null && !failure}
   <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>

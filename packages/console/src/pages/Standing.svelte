@@ -2,7 +2,8 @@
   import Pin from '@lucide/svelte/icons/pin';
   import Plus from '@lucide/svelte/icons/plus';
   import Trash2 from '@lucide/svelte/icons/trash-2';
-  import type { Device, FamilySummary, PinView, StandingSummary, Target } from '@barrow/core';
+  import type { Device, FamilySummary, PinView, StandingSummary, Target, TargetInput } from '@barrow/core';
+  import { previewText } from '@barrow/client';
   import DeviceActs from '../parts/DeviceActs.svelte';
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
@@ -13,12 +14,13 @@
   import VirtualTable from '../parts/VirtualTable.svelte';
   import { inAddress } from '../lib/address.js';
   import { lanesOf, placeOf, type Chosen } from '../lib/lanes.js';
+  import { deviceList } from '../lib/devices.svelte.js';
   import { hearChanges } from '../lib/live.svelte.js';
   import { goTo } from '../lib/place.js';
   import { chosenDevices } from '../lib/selection.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
 
-  let devices = $state.raw<Device[] | null>(null);
+  const devices = $derived(deviceList.all);
   let summary = $state.raw<StandingSummary | null>(null);
   let targets = $state.raw<Target[]>([]);
   let pins = $state.raw<PinView[]>([]);
@@ -32,8 +34,7 @@
 
   async function load() {
     try {
-      [devices, summary, targets, pins, families] = await Promise.all([
-        client().devices(),
+      [summary, targets, pins, families] = await Promise.all([
         client().standing(),
         client().targets(),
         client().pins(),
@@ -46,7 +47,8 @@
   }
   $effect(() => {
     void load();
-    return hearChanges(['devices', 'targets', 'images', 'families'], load);
+    const ends = [deviceList.use(), hearChanges(['devices', 'targets', 'images', 'families'], load)];
+    return () => ends.forEach((end) => end());
   });
 
   const sites = $derived([...new Set((devices ?? []).map((d) => d.site))].sort());
@@ -77,18 +79,48 @@
   let remarks = $state.raw<readonly string[]>([]);
   const models = $derived(families.find((f) => f.family === form.family)?.models ?? []);
   const orNull = (text: string): string | null => (text.trim() === '' ? null : text.trim());
+  const asked = (): TargetInput => ({
+    family: form.family,
+    version: form.version.trim(),
+    model: orNull(form.model),
+    hardwareRevision: orNull(form.revision),
+    site: orNull(form.site),
+    tag: orNull(form.tag),
+    device: orNull(form.device),
+    fromFamilies: form.from === '' ? [] : [form.from],
+    acceptUnreleased: form.unreleased,
+  });
+  /** What the store has of the family, newest first. */
+  let versions = $state.raw<readonly string[]>([]);
+  $effect(() => {
+    const { family } = form;
+    versions = [];
+    if (family === '') return;
+    void client()
+      .images()
+      .then((images) => {
+        if (form.family === family)
+          versions = [...new Set(images.filter((i) => i.family === family && i.component === 'system').map((i) => i.version))];
+      })
+      .catch(() => undefined);
+  });
+  /** What would follow, told before it is set. */
+  let preview = $state.raw<readonly string[]>([]);
+  $effect(() => {
+    const would = asked();
+    if (setting !== 'target' || would.family === '' || would.version === '') return void (preview = []);
+    const timer = setTimeout(
+      () =>
+        void client()
+          .previewTarget(would)
+          .then((p) => (preview = previewText(p)))
+          .catch((error: unknown) => (preview = [failureOf(error).why])),
+      250,
+    );
+    return () => clearTimeout(timer);
+  });
   const setTarget = async () => {
-    const made = await client().setTarget({
-      family: form.family,
-      version: form.version.trim(),
-      model: orNull(form.model),
-      hardwareRevision: orNull(form.revision),
-      site: orNull(form.site),
-      tag: orNull(form.tag),
-      device: orNull(form.device),
-      fromFamilies: form.from === '' ? [] : [form.from],
-      acceptUnreleased: form.unreleased,
-    });
+    const made = await client().setTarget(asked());
     remarks = made.remarks;
     form = { ...none };
   };
@@ -300,7 +332,12 @@
           ><option value=""></option>{#each families as f (f.family)}<option value={f.family}>{f.title}</option>{/each}</select
         ></label
       >
-      <label class="label"><span class="label-text">Version</span><input class="input mono" required bind:value={form.version} /></label>
+      <label class="label"
+        ><span class="label-text">Version</span><input class="input mono" required list="versions-here" bind:value={form.version} /></label
+      >
+      <datalist id="versions-here"
+        >{#each versions as v (v)}<option value={v}></option>{/each}</datalist
+      >
       <label class="label"
         ><span class="label-text">Model</span><select class="select" bind:value={form.model}
           ><option value="">every model</option>{#each [...new Set(models.map((m) => m.model))] as m (m)}<option>{m}</option>{/each}</select
@@ -327,6 +364,9 @@
       >
     </div>
     <label class="check"><input type="checkbox" class="checkbox" bind:checked={form.unreleased} /> A candidate or beta is meant</label>
+    <div class="preview" role="status">
+      {#each preview as line, i (i)}<p class:quiet={i > 0}>{line}</p>{/each}
+    </div>
   </FormDialog>
 {:else if setting === 'pin'}
   <FormDialog
@@ -354,6 +394,10 @@
 {/if}
 
 <style>
+  .preview {
+    display: grid;
+    gap: 0.25rem;
+  }
   .choose {
     width: 1.6rem;
     padding-right: 0;

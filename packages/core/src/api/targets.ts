@@ -28,6 +28,25 @@ export const targetSchema = targetInput.extend({
   remarks: z.array(z.string()),
 });
 export type TargetInput = z.input<typeof targetInput>;
+
+/** What would follow from a target, before it is set. */
+export const targetPreviewSchema = z.object({
+  version: z.string(),
+  scope: z.string(),
+  /** For how many it would be the target. */
+  devices: z.number().int(),
+  /** Of these: there already, one image away, more than one, newer, held by a pin. */
+  there: z.number().int(),
+  oneImage: z.number().int(),
+  moreImages: z.number().int(),
+  newer: z.number().int(),
+  pinned: z.number().int(),
+  /** Those that could not get there, by the reason. */
+  notReached: z.array(z.object({ why: z.string(), devices: z.number().int(), names: z.array(z.string()) })),
+  /** What may be a slip. */
+  remarks: z.array(z.string()),
+});
+export type TargetPreview = z.infer<typeof targetPreviewSchema>;
 export type Target = z.infer<typeof targetSchema>;
 
 export const pinInput = z.strictObject({

@@ -16,6 +16,7 @@ import {
   type PathTarget,
   type Pin,
   type StandingResult,
+  type TargetRule,
   type Targeting,
 } from '@barrow/core';
 import { isUpgradable } from '@barrow/families';
@@ -38,6 +39,8 @@ import { DeviceBook } from './book.js';
 
 /** What a list may be narrowed by; every part that is given must hold. */
 export interface DeviceFilter {
+  /** These, and all that are handled through them. */
+  readonly ids?: readonly string[] | undefined;
   readonly text?: string | undefined;
   readonly site?: string | undefined;
   readonly kind?: string | undefined;
@@ -106,24 +109,29 @@ class Assembly {
     this.#children.set(row.parent, under);
   }
 
+  /** Some devices, and all that are handled through them: what is said of those may depend on these. */
+  andBelow(ids: Iterable<string>): Set<string> {
+    const found = new Set<string>();
+    const add = (id: string, above: number): void => {
+      if (found.has(id) || above > 5) return;
+      found.add(id);
+      for (const child of this.#children.get(id) ?? []) add(child, above + 1);
+    };
+    for (const id of ids) add(id, 0);
+    return found;
+  }
+
   /** The rows anew, and what hangs on them; null when one of them was not known. */
   replace(rows: readonly DeviceRow[]): Map<string, KnownDevice> | null {
     if (rows.some((row) => !this.#byId.has(row.id))) return null;
-    const touched = new Set<string>();
-    const touch = (id: string, above: number): void => {
-      if (touched.has(id) || above > 5) return;
-      touched.add(id);
-      for (const child of this.#children.get(id) ?? []) touch(child, above + 1);
-    };
     for (const row of rows) {
       const before = this.#byId.get(row.id)!;
       if (before.parent !== null) this.#children.get(before.parent)?.delete(row.id);
       this.#byId.set(row.id, row);
       this.#hang(row);
-      touch(row.id, 0);
     }
     this.#partners.clear();
-    return new Map([...touched].map((id) => [id, this.make(this.#byId.get(id)!)]));
+    return new Map([...this.andBelow(rows.map((r) => r.id))].map((id) => [id, this.make(this.#byId.get(id)!)]));
   }
 
   make(row: DeviceRow): KnownDevice {
@@ -261,6 +269,19 @@ export class Devices {
     return standingOf({ ...state, targeting: target, schemes: this.context.families, book: await this.book(), down: true });
   }
 
+  /** Those for whom a rule would be the one that counts, as they would stand then; it takes the place of the one for the same set. */
+  async whatIf(rule: TargetRule): Promise<KnownDevice[]> {
+    const all = await this.all();
+    const { db, families } = this.context;
+    const [rules, pins] = await Promise.all([db.find(TargetEntity), db.find(PinEntity)]);
+    const isSame = (other: TargetRule): boolean =>
+      (['family', 'model', 'hardwareRevision', 'site', 'tag', 'device'] as const).every((key) => other[key] === rule[key]);
+    const finder = new TargetFinder([...rules.filter((r) => !isSame(r)), rule], pins);
+    const rows = all.map((d) => d.row);
+    const assembly = new Assembly(families, this.#pathBook!, finder, (row) => this.hardwareOf(row), rows);
+    return rows.filter((row) => finder.for(row)?.rule?.id === rule.id).map((row) => assembly.make(row));
+  }
+
   /** The image by which a device that runs one version could go back to the one from before; null when there is none, or it may not. */
   async imageBack({ state }: KnownDevice, from: string, to: string): Promise<PathImage | null> {
     const { family } = state.hardware;
@@ -330,12 +351,14 @@ export class Devices {
       'by-hand': (row) => row.byHand.length > 0 || row.feedByHand !== null || row.uplinkByHand !== null,
     };
     const all = await this.all();
+    const among = filter.ids ? this.#assembly!.andBelow(filter.ids) : null;
     const imageOf = (sha256: string | undefined): PathImage | null =>
       sha256 ? (this.#pathBook!.images.find((i) => i.sha256 === sha256) ?? null) : null;
     const [mayRun, runs] = [imageOf(filter.mayRun), imageOf(filter.runs)];
     return all.filter((known) => {
       const { row, state, standing, searched, parentName } = known;
       return (
+        (among === null || among.has(row.id)) &&
         is(filter.site, row.site) &&
         is(filter.kind, row.kind) &&
         is(filter.family, row.family) &&

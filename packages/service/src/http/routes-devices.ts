@@ -25,6 +25,12 @@ import { need, type Env } from './auth.js';
 import { addOperation, idParam } from './operation.js';
 
 const listQuery = z.object({
+  /** These, with commas between them, and all that are handled through them. */
+  ids: z
+    .string()
+    .max(20_000)
+    .transform((text) => text.split(','))
+    .optional(),
   text: z.string().max(200).optional(),
   site: z.string().optional(),
   kind: z.enum(kinds).optional(),

@@ -8,17 +8,20 @@ import {
   sameVersion,
   standingSchema,
   targetInput,
+  targetPreviewSchema,
   targetSchema,
   VersionUnreadable,
+  type Standing,
   type Target,
   type VersionScheme,
 } from '@barrow/core';
 import { rfc3339 } from '../context.js';
 import { ImageEntity, PinEntity, TargetEntity, type TargetRow } from '../data/entities.js';
 import { newId } from '../data/seal.js';
+import type { KnownDevice } from '../devices/devices.js';
 import { notFound, Refusal } from '../errors.js';
 import type { Parts } from '../parts.js';
-import type { Env } from './auth.js';
+import type { Env, Who } from './auth.js';
 import { addOperation, idParam } from './operation.js';
 
 /** The versions that sets of devices should run. */
@@ -73,6 +76,52 @@ export function targetRoutes(app: OpenAPIHono<Env>, { context, devices, standing
         'Say that you mean it: --accept-unreleased.',
       );
   };
+  /** A rule as it was asked for, and the set that it is for. @throws Refusal when that cannot be meant */
+  const ruleFrom = async (body: z.output<typeof targetInput>, who: Who): Promise<{ scope: object; row: TargetRow }> => {
+    const family = context.families.get(body.family);
+    if (!family) throw notFound('family', body.family, `The families are ${[...context.families.keys()].join(', ')}.`);
+    let version: string;
+    try {
+      version = readVersion(family.versions, body.version).canonical;
+    } catch (error) {
+      if (!(error instanceof VersionUnreadable)) throw error;
+      throw new Refusal(
+        422,
+        'version-unreadable',
+        'The target was not set',
+        `${error.message}.`,
+        `Write it as the family does, e.g. as \`barrow image list\` shows.`,
+      );
+    }
+    for (const other of body.fromFamilies)
+      if (!context.families.has(other)) throw notFound('family', other, `The families are ${[...context.families.keys()].join(', ')}.`);
+    await refuseUnreleased(body.family, family.versions, version, body.acceptUnreleased);
+    if (body.model !== null && !family.models.some((m) => m.model === body.model))
+      throw notFound('model', body.model, `${family.title} are ${family.models.map((m) => m.model).join(', ')}.`);
+    await devices.knownFilter({ site: body.site });
+    const device = body.device === null ? null : (await devices.get(body.device)).row;
+    if (device && device.family !== body.family && !body.fromFamilies.includes(device.family ?? ''))
+      throw new Refusal(
+        422,
+        'device-of-another-family',
+        'The target was not set',
+        `${device.name} is of family ${device.family ?? 'not known'}.`,
+        'Name the family of the device.',
+      );
+    const { model, hardwareRevision, site, tag, fromFamilies, acceptUnreleased } = body;
+    if (
+      hardwareRevision !== null &&
+      !family.models.some((m) => (model === null || m.model === model) && m.revisions.includes(hardwareRevision))
+    )
+      throw notFound(
+        'hardware revision',
+        hardwareRevision,
+        `${family.title} have ${[...new Set(family.models.flatMap((m) => m.revisions))].join(', ')}.`,
+      );
+    const scope = { family: body.family, model, hardwareRevision, site, tag, device: device?.id ?? null };
+    const row: TargetRow = { ...scope, id: newId('g'), version, fromFamilies, acceptUnreleased, setAt: Date.now(), setBy: who.name };
+    return { scope, row };
+  };
   addOperation(app, {
     method: 'get',
     path: '/api/v1/targets',
@@ -91,54 +140,51 @@ export function targetRoutes(app: OpenAPIHono<Env>, { context, devices, standing
     body: targetInput,
     answer: targetSchema,
     run: async ({ body, who }) => {
-      const family = context.families.get(body.family);
-      if (!family) throw notFound('family', body.family, `The families are ${[...context.families.keys()].join(', ')}.`);
-      let version: string;
-      try {
-        version = readVersion(family.versions, body.version).canonical;
-      } catch (error) {
-        if (!(error instanceof VersionUnreadable)) throw error;
-        throw new Refusal(
-          422,
-          'version-unreadable',
-          'The target was not set',
-          `${error.message}.`,
-          `Write it as the family does, e.g. as \`barrow image list\` shows.`,
-        );
-      }
-      for (const other of body.fromFamilies)
-        if (!context.families.has(other)) throw notFound('family', other, `The families are ${[...context.families.keys()].join(', ')}.`);
-      await refuseUnreleased(body.family, family.versions, version, body.acceptUnreleased);
-      if (body.model !== null && !family.models.some((m) => m.model === body.model))
-        throw notFound('model', body.model, `${family.title} are ${family.models.map((m) => m.model).join(', ')}.`);
-      await devices.knownFilter({ site: body.site });
-      const device = body.device === null ? null : (await devices.get(body.device)).row;
-      if (device && device.family !== body.family && !body.fromFamilies.includes(device.family ?? ''))
-        throw new Refusal(
-          422,
-          'device-of-another-family',
-          'The target was not set',
-          `${device.name} is of family ${device.family ?? 'not known'}.`,
-          'Name the family of the device.',
-        );
-      const { model, hardwareRevision, site, tag, fromFamilies, acceptUnreleased } = body;
-      if (
-        hardwareRevision !== null &&
-        !family.models.some((m) => (model === null || m.model === model) && m.revisions.includes(hardwareRevision))
-      )
-        throw notFound(
-          'hardware revision',
-          hardwareRevision,
-          `${family.title} have ${[...new Set(family.models.flatMap((m) => m.revisions))].join(', ')}.`,
-        );
-      const scope = { family: body.family, model, hardwareRevision, site, tag, device: device?.id ?? null };
-      const row: TargetRow = { ...scope, id: newId('g'), version, fromFamilies, acceptUnreleased, setAt: Date.now(), setBy: who.name };
+      const { scope, row } = await ruleFrom(body, who);
       await db.write(async (em) => {
         await em.nativeDelete(TargetEntity, scope);
         await em.insert(TargetEntity, row);
       });
       context.live.changed('targets');
       return targetView(row);
+    },
+  });
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/targets/preview',
+    role: 'viewer',
+    summary: 'What would follow from a target; nothing is set',
+    body: targetInput,
+    answer: targetPreviewSchema,
+    run: async ({ body, who }) => {
+      const { row } = await ruleFrom(body, who);
+      const meant = await devices.whatIf(row);
+      const unpinned = meant.filter((d) => !d.target?.pin);
+      const of = (standing: Standing): KnownDevice[] => unpinned.filter((d) => d.standing.standing === standing);
+      const behind = of('behind');
+      const isFar = (d: KnownDevice): boolean => (d.standing.path?.steps.filter((s) => s.on === null).length ?? 0) > 1;
+      const byReason = new Map<string, string[]>();
+      for (const d of [...of('blocked'), ...of('unknown')]) {
+        const why = d.standing.reason ?? d.standing.standing;
+        const names = byReason.get(why);
+        if (names) names.push(d.row.name);
+        else byReason.set(why, [d.row.name]);
+      }
+      return {
+        version: row.version,
+        scope: describeScope(row, row.device === null ? null : (meant[0]?.row.name ?? row.device)),
+        devices: meant.length,
+        there: of('at-target').length,
+        oneImage: behind.filter((d) => !isFar(d)).length,
+        moreImages: behind.filter(isFar).length,
+        newer: of('ahead').length,
+        pinned: meant.length - unpinned.length,
+        notReached: [...byReason]
+          .map(([why, names]) => ({ why, devices: names.length, names: names.slice(0, 5) }))
+          .sort((x, y) => y.devices - x.devices)
+          .slice(0, 10),
+        remarks: await remarksOn(row),
+      };
     },
   });
   addOperation(app, {
