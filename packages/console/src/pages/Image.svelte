@@ -5,6 +5,7 @@
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
   import State from '../parts/State.svelte';
+  import TargetThis from '../parts/TargetThis.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import { asHtml } from '../lib/markdown.js';
   import { hearChanges } from '../lib/live.svelte.js';
@@ -84,6 +85,9 @@
       <button class="btn preset-outlined-surface-300-700" onclick={remove}>Remove</button>
     {/if}
   </div>
+  {#if may('operator') && image.component === 'system' && !image.withdrawn}
+    <div class="target"><TargetThis family={image.family} version={image.version} /></div>
+  {/if}
   {#if image.withdrawn}
     <div class="sheet flag">
       <b>Withdrawn{image.withdrawn.since ? ` on ${image.withdrawn.since}` : ''}:</b>
@@ -197,6 +201,9 @@
 {/if}
 
 <style>
+  .target {
+    margin-bottom: 0.75rem;
+  }
   .crumb {
     margin-bottom: 0.25rem;
   }

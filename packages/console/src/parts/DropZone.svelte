@@ -2,10 +2,14 @@
   import Upload from '@lucide/svelte/icons/upload';
   import { octets } from '@barrow/client';
   import { takeIn, uploads } from '../lib/uploads.svelte.js';
+  import { may } from '../lib/session.svelte.js';
+  import TargetThis from './TargetThis.svelte';
   import Words from './Words.svelte';
 
   let over = $state(false);
   let picker = $state<HTMLInputElement | null>(null);
+  /** The one that was taken last: what it brings may be the version to run. */
+  const newest = $derived(uploads.list.find((one) => one.taken));
   const words = { waiting: 'waiting', sending: 'sending', checking: 'being checked', taken: 'taken', refused: 'refused' };
 
   function take(list: FileList | null | undefined) {
@@ -60,6 +64,10 @@
                 >{made.isNew ? 'Added' : 'Here already'}: <a class="anchor" href="/images/{made.sha256}">{made.file}</a>, version {made.version},
                 for {made.models.join(', ')}</span
               >
+              {#if may('operator') && made.component === 'system' && one === newest}<TargetThis
+                  family={made.family}
+                  version={made.version}
+                />{/if}
             {/each}
             {#each one.taken.remarks as remark (remark)}<span class="quiet">{remark}</span>{/each}
           </span>
