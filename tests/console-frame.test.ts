@@ -1,4 +1,5 @@
 import { readFileSync } from 'node:fs';
+import { BarrowClient } from '@barrow/client';
 import type { Browser, Page } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { addImagesAndTargets, addNetworks, discover, type Scene, setScene } from './support/scene.js';
@@ -25,6 +26,7 @@ describe.skipIf(!hasChromium)('the frame of the console', () => {
   let browser: Browser;
   let page: Page;
   let paths: readonly string[];
+  let ofDevice: string;
   const complaints: string[] = [];
   const names = ['quay-sw-1', 'quay-sw-3', 'eelgate-sw-1', 'eelgate-sw-3', 'quay-rt-1'];
 
@@ -37,8 +39,9 @@ describe.skipIf(!hasChromium)('the frame of the console', () => {
     const plan = await client.plan({ devices: ['quay-sw-1', 'eelgate-sw-1'], name: 'two of them' });
     const { id } = await client.device('quay-sw-1');
     const [image] = await client.images();
-    const pages = ['/where', '/discovery', '/', '/map', '/images', '/standing', '/advisories', '/staging', '/transfers', '/rollouts'];
-    paths = [...pages, `/rollouts/${plan.id}`, `/devices/${id}`, `/images/${image!.sha256}`];
+    ofDevice = `/devices/${id}`;
+    const pages = ['/where', '/discovery', '/', '/map', '/families', '/images', '/standing', '/advisories', '/staging', '/transfers'];
+    paths = [...pages, '/rollouts', '/backups', '/access', `/rollouts/${plan.id}`, ofDevice, `/images/${image!.sha256}`];
     browser = await openBrowser();
     page = await browser.newPage({ viewport: { width: 1280, height: 800 } });
     page.setDefaultTimeout(30_000);
@@ -88,7 +91,8 @@ describe.skipIf(!hasChromium)('the frame of the console', () => {
       ['/', 'Plan a rollout of 5'],
       ['/standing', 'Set a target'],
       ['/standing', 'Pin a device'],
-      [paths[11]!, 'Set by hand'],
+      ['/access', 'Add a token'],
+      [ofDevice, 'Set by hand'],
     ] as const) {
       await open(path);
       await page.getByRole('button', { name: button }).click();
@@ -261,13 +265,99 @@ describe.skipIf(!hasChromium)('the frame of the console', () => {
   });
 
   it('upgrades one device from its own page, and leads back to it from the rollout', async () => {
-    await open(paths[11]!);
+    await open(ofDevice);
     await page.getByRole('button', { name: 'Upgrade this device' }).click();
     await page.getByRole('button', { name: 'Make the plan' }).click();
     await page.getByRole('heading', { name: /^quay-sw-1 to/ }).waitFor();
     await page.getByRole('button', { name: 'quay-sw-1', exact: true }).click();
     await page.getByRole('link', { name: 'The page of quay-sw-1' }).click();
     await page.getByRole('heading', { name: 'quay-sw-1', exact: true }).waitFor();
+  });
+
+  it('gets of a list that changes only the rows that did', async () => {
+    const { client } = scene.served;
+    await open('/?text=lighthouse');
+    await page.getByText('No device fits').waitFor();
+    const got: { url: string; octets: number }[] = [];
+    page.on('response', (r) => {
+      if (r.url().includes('/api/v1/devices')) void r.body().then((b) => got.push({ url: r.url(), octets: b.length }));
+    });
+    await client.setDevice('quay-sw-3', { note: 'beside the lighthouse' });
+    await page.getByRole('link', { name: 'quay-sw-3' }).waitFor();
+    const { id } = await client.device('quay-sw-3');
+    await expect.poll(() => got.length).toBe(1);
+    expect(new URL(got[0]!.url).searchParams.get('ids')).toBe(id);
+    expect(got[0]!.octets).toBeLessThan(20_000);
+    // One that is new stands in its place, and one that is removed is gone.
+    await client.setDevice('quay-sw-3', { note: '' });
+    await page.getByText('No device fits').waitFor();
+    const entered = await client.enterDevice({ name: 'lighthouse-sw-1', site: 'quay-house', kind: 'switch', address: '127.123.9.9' });
+    await page.getByRole('link', { name: 'lighthouse-sw-1' }).waitFor();
+    await client.removeDevice(entered.id);
+    await page.getByText('No device fits').waitFor();
+  });
+
+  it('shows the backups, two of one device compared, and one with its secrets to who may see them', async () => {
+    const { client } = scene.served;
+    await client.takeBackup('eelgate-sw-1');
+    scene.fleet.device('eelgate-sw-1').settings.push('port 7 note a new printer');
+    await client.takeBackup('eelgate-sw-1');
+    await client.takeBackup('eelgate-sw-3');
+    await open('/backups?text=eelgate');
+    await expect.poll(() => page.getByRole('row').count()).toBe(4);
+    const compare = page.getByRole('button', { name: 'Compare two' });
+    await page.getByLabel(/^Choose the backup of eelgate-sw-3/).click();
+    await page
+      .getByLabel(/^Choose the backup of eelgate-sw-1/)
+      .first()
+      .click();
+    await page.getByText('These are of two devices.').waitFor();
+    expect(await compare.isDisabled()).toBe(true);
+    await page.getByLabel(/^Choose the backup of eelgate-sw-3/).click();
+    await page
+      .getByLabel(/^Choose the backup of eelgate-sw-1/)
+      .last()
+      .click();
+    await compare.click();
+    const content = page.getByRole('region', { name: 'Content' });
+    await content.getByText('+port 7 note a new printer').waitFor();
+    await page
+      .getByRole('row', { name: /eelgate-sw-3/ })
+      .getByRole('button', { name: 'Show' })
+      .click();
+    await content.getByText(/watchword tide-eelgate-sw-3/).waitFor();
+  });
+
+  it('gives and takes access: a token is told once, and removed in the words of what follows', async () => {
+    const { client } = scene.served;
+    await open('/access');
+    await page.getByRole('button', { name: 'Add a token' }).click();
+    await page.getByLabel('Whose it is').fill('night shift');
+    await page.getByLabel('Role').selectOption('viewer');
+    await page.getByRole('button', { name: 'Add it' }).click();
+    const told = page.locator('.made .mono');
+    await told.waitFor();
+    const token = await told.innerText();
+    const other = new BarrowClient({ url: scene.served.url, token });
+    expect(await other.about()).toMatchObject({ who: 'night shift', role: 'viewer' });
+    await page.reload();
+    await page.getByRole('cell', { name: 'night shift', exact: true }).waitFor();
+    expect(await told.count()).toBe(0);
+    await page.getByRole('button', { name: 'Remove the token of night shift' }).click();
+    await page.getByRole('dialog').getByText('shut out at once').waitFor();
+    await page.getByRole('button', { name: 'Leave' }).click();
+    expect((await client.tokens()).map((t) => t.name)).toContain('night shift');
+    await page.getByRole('button', { name: 'Remove the token of night shift' }).click();
+    await page.getByRole('button', { name: 'Remove it' }).click();
+    await expect.poll(() => page.getByRole('cell', { name: 'night shift', exact: true }).count()).toBe(0);
+    await expect(other.about()).rejects.toMatchObject({ problem: { status: 401 } });
+  });
+
+  it('shows the families: whom they are of, and by which steps they are upgraded', async () => {
+    await open('/families');
+    await page.getByRole('button', { name: 'Tarnbrook access switches' }).click();
+    await page.getByText('nothing interrupts it from activate on').waitFor();
+    expect(new URL(page.url()).search).toBe('?family=tarnbrook-access');
   });
 
   it('had nothing to complain about', () => {

@@ -31,6 +31,7 @@
       pages: [
         { href: '/', word: 'Devices', also: '/devices' },
         { href: '/map', word: 'Map' },
+        { href: '/families', word: 'Families' },
       ],
     },
     {
@@ -49,6 +50,8 @@
       ],
     },
     { word: 'change', pages: [{ href: '/rollouts', word: 'Rollouts' }] },
+    { word: 'proof', pages: [{ href: '/backups', word: 'Backups' }] },
+    { word: 'house', pages: [{ href: '/access', word: 'Access' }] },
   ];
   const isHere = (page: { href: string; also?: string }): boolean =>
     route.pathname === page.href || route.pathname.startsWith(`${page.also ?? page.href.replace(/^\/$/, '/devices')}/`);

@@ -1,9 +1,11 @@
 import { createRouter } from 'sv-router';
 import { placeBy } from './lib/place.js';
 import Advisories from './pages/Advisories.svelte';
+import Backups from './pages/Backups.svelte';
 import Device from './pages/Device.svelte';
 import Discovery from './pages/Discovery.svelte';
 import Devices from './pages/Devices.svelte';
+import Families from './pages/Families.svelte';
 import Image from './pages/Image.svelte';
 import Images from './pages/Images.svelte';
 import Nowhere from './pages/Nowhere.svelte';
@@ -12,6 +14,7 @@ import Rollout from './pages/Rollout.svelte';
 import Rollouts from './pages/Rollouts.svelte';
 import Staging from './pages/Staging.svelte';
 import Standing from './pages/Standing.svelte';
+import Tokens from './pages/Tokens.svelte';
 import Transfer from './pages/Transfer.svelte';
 import Transfers from './pages/Transfers.svelte';
 
@@ -28,6 +31,9 @@ export const { route, navigate } = createRouter({
   '/advisories': Advisories,
   '/advisories/:id': Advisories,
   '/staging': Staging,
+  '/families': Families,
+  '/backups': Backups,
+  '/access': Tokens,
   '/transfers': Transfers,
   '/transfers/:id': Transfer,
   '/rollouts': Rollouts,

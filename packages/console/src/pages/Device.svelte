@@ -3,6 +3,7 @@
   import Pencil from '@lucide/svelte/icons/pencil';
   import TriangleAlert from '@lucide/svelte/icons/triangle-alert';
   import { kinds, type DeviceDetail, type HistoryEntry, type Kind } from '@barrow/core';
+  import { octets } from '@barrow/client';
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
   import KindIcon from '../parts/KindIcon.svelte';
@@ -53,6 +54,8 @@
     }
   }
   const locate = () => act(async () => `It blinks for ${(await client().locate(id, 30)).seconds} s.`);
+  const backUp = () =>
+    act(async () => `Its settings are saved: ${octets((await client().takeBackup(id)).bytes)}, on the page Backups.`);
   const approve = () =>
     act(async () => {
       const { address, hostKey, family } = device!;
@@ -192,6 +195,7 @@
           class="btn preset-filled-primary-600-400"
           onclick={() => (planning = true)}>Upgrade this device</button
         >{/if}
+      <button class="btn preset-outlined-surface-300-700" onclick={backUp}>Back up</button>
       <button class="btn preset-outlined-surface-300-700" onclick={edit}><Pencil size={15} aria-hidden="true" />Set by hand</button>
     {/if}
   </div>

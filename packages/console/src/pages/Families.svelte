@@ -1,0 +1,99 @@
+<script lang="ts">
+  import Empty from '../parts/Empty.svelte';
+  import KindIcon from '../parts/KindIcon.svelte';
+  import Trouble from '../parts/Trouble.svelte';
+  import { inAddress } from '../lib/address.js';
+  import { Loaded } from '../lib/loaded.svelte.js';
+  import { client } from '../lib/session.svelte.js';
+
+  const families = new Loaded(() => client().families(), ['families', 'devices']);
+  const open = inAddress('family');
+  const named = (component: string): string => (component === 'system' ? 'the system' : `a ${component.replaceAll('-', ' ')}`);
+</script>
+
+<div class="head"><h1>Families</h1></div>
+{#if families.failure}<Trouble failure={families.failure} />{/if}
+{#if families.value === null && !families.failure}
+  <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
+{:else if families.value}
+  <p class="quiet told">
+    A family file says how a kind of gear is recognised, read, and upgraded. {families.value.length} are known.
+  </p>
+  <div class="sheet">
+    <table class="list">
+      <thead><tr><th>Family</th><th>Kind</th><th>Models</th><th class="num">Devices</th><th>It is upgraded by</th></tr></thead>
+      <tbody>
+        {#each families.value as f (f.family)}
+          <tr>
+            <td
+              ><button
+                class="name"
+                aria-expanded={open.value === f.family}
+                onclick={() => (open.value = open.value === f.family ? '' : f.family)}>{f.title}</button
+              ></td
+            >
+            <td><span class="kind"><KindIcon kind={f.kind} />{f.kind}</span></td>
+            <td>{[...new Set(f.models.map((m) => m.model))].join(', ')}</td>
+            <td class="num">{f.devices}</td>
+            <td
+              >{#if f.ways.length > 0}{[...new Set(f.ways.map((w) => w.name))].join('; ')}{:else}<span class="quiet">recorded only</span
+                >{/if}</td
+            >
+          </tr>
+          {#if open.value === f.family}
+            <tr class="open">
+              <td colspan="5">
+                <dl>
+                  <dt>Its name in commands</dt>
+                  <dd class="mono">{f.family}</dd>
+                  <dt>Recognised by</dt>
+                  <dd>{f.recognisedBy.join(', ') || 'what its parent tells'}</dd>
+                  {#each f.ways as way (way.component)}
+                    <dt>{way.name}</dt>
+                    <dd>
+                      {named(way.component)}: {#each way.steps as step, i (i)}{i > 0 ? ' → ' : ''}<span
+                          class:point={step === way.pointOfNoReturn}>{step}</span
+                        >{/each}
+                      <span class="quiet">(nothing interrupts it from {way.pointOfNoReturn} on)</span>
+                    </dd>
+                  {/each}
+                  <dt>Procedures</dt>
+                  <dd>{f.procedures.join(', ') || 'none'}</dd>
+                  {#if f.storage}<dt>Storage</dt>
+                    <dd>{f.storage}</dd>{/if}
+                </dl>
+              </td>
+            </tr>
+          {/if}
+        {/each}
+      </tbody>
+    </table>
+  </div>
+{/if}
+
+<style>
+  .told {
+    margin-bottom: 0.6rem;
+  }
+  .kind {
+    display: inline-flex;
+    align-items: center;
+    gap: 0.4rem;
+  }
+  .open td {
+    background: color-mix(in oklab, var(--now) 4%, transparent);
+    padding-block: 0.6rem;
+  }
+  dl {
+    display: grid;
+    grid-template-columns: 12rem minmax(0, 1fr);
+    gap: 0.3rem 0.75rem;
+  }
+  dt {
+    color: var(--quiet);
+  }
+  .point {
+    color: var(--care);
+    font-weight: 600;
+  }
+</style>

@@ -1,0 +1,129 @@
+<script lang="ts">
+  import Plus from '@lucide/svelte/icons/plus';
+  import Trash2 from '@lucide/svelte/icons/trash-2';
+  import { roles, type Token } from '@barrow/core';
+  import Empty from '../parts/Empty.svelte';
+  import FormDialog from '../parts/FormDialog.svelte';
+  import Trouble from '../parts/Trouble.svelte';
+  import { when } from '../lib/format.js';
+  import { Loaded } from '../lib/loaded.svelte.js';
+  import { client, may, session } from '../lib/session.svelte.js';
+
+  const tokens = new Loaded<Token[]>(async () => (may('admin') ? client().tokens() : []), []);
+  let adding = $state(false);
+  let removing = $state.raw<Token | null>(null);
+  let name = $state('');
+  let role = $state<(typeof roles)[number]>('operator');
+  /** Told once, and never again. */
+  let made = $state.raw<{ name: string; token: string } | null>(null);
+  const rights = { viewer: 'reads', operator: 'plans, starts and changes', admin: 'all, secrets and tokens too' } as const;
+
+  const add = async () => {
+    const { token } = await client().addToken({ name: name.trim(), role });
+    made = { name: name.trim(), token };
+    name = '';
+    await tokens.again();
+  };
+  // Who may do what is known a moment after the page.
+  $effect(() => {
+    if (session.about) void tokens.again();
+  });
+</script>
+
+<div class="head">
+  <h1>Access</h1>
+  <span class="grow"></span>
+  {#if may('admin')}
+    <button class="btn preset-filled-primary-600-400" onclick={() => (adding = true)}
+      ><Plus size={15} aria-hidden="true" />Add a token</button
+    >
+  {/if}
+</div>
+{#if tokens.failure}<Trouble failure={tokens.failure} />{/if}
+{#if made}
+  <div class="sheet made" role="status">
+    <p>The token of <b>{made.name}</b>. It is shown this once:</p>
+    <p class="mono">{made.token}</p>
+    <button class="anchor" onclick={() => (made = null)}>I have it</button>
+  </div>
+{/if}
+{#if session.about && !may('admin')}
+  <div class="sheet"><Empty title="For admins">Who has access is shown to admins, and given by them.</Empty></div>
+{:else if tokens.value === null && !tokens.failure}
+  <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
+{:else if tokens.value}
+  <div class="sheet">
+    <table class="list">
+      <thead
+        ><tr><th>Name</th><th>Role</th><th>May</th><th>Made</th><th>Last used</th><th><span class="unseen">Remove</span></th></tr></thead
+      >
+      <tbody>
+        {#each tokens.value as t (t.id)}
+          <tr>
+            <td class="name"
+              >{t.name}{#if t.name === session.about?.who}<span class="quiet">, this is you</span>{/if}</td
+            >
+            <td>{t.role}</td>
+            <td class="quiet">{rights[t.role]}</td>
+            <td class="quiet">{when(t.createdAt)}</td>
+            <td class="quiet">{when(t.lastUsed)}</td>
+            <td class="num"
+              ><button class="icon" aria-label="Remove the token of {t.name}" onclick={() => (removing = t)}><Trash2 size={15} /></button
+              ></td
+            >
+          </tr>
+        {/each}
+      </tbody>
+    </table>
+  </div>
+{/if}
+
+{#if adding}
+  <FormDialog
+    title="Add a token"
+    about="For one person or one program each, so that it is known who did what."
+    word="Add it"
+    onclose={() => (adding = false)}
+    send={add}
+  >
+    <label class="label"><span class="label-text">Whose it is</span><input class="input" bind:value={name} required maxlength="60" /></label
+    >
+    <label class="label"
+      ><span class="label-text">Role</span><select class="select" bind:value={role}
+        >{#each roles as r (r)}<option value={r}>{r}: {rights[r]}</option>{/each}</select
+      ></label
+    >
+  </FormDialog>
+{:else if removing}
+  <FormDialog
+    title="Remove the token of {removing.name}?"
+    about="Whoever uses it is shut out at once, and what they listen to ends. It cannot be taken back: they would need another."
+    word="Remove it"
+    onclose={() => (removing = null)}
+    send={async () => {
+      await client().removeToken(removing!.id);
+      await tokens.again();
+    }}
+  >
+    <span></span>
+  </FormDialog>
+{/if}
+
+<style>
+  .made {
+    display: grid;
+    gap: 0.3rem;
+    justify-items: start;
+    padding: 0.8rem 1rem;
+    margin-bottom: 0.75rem;
+    border-left: 3px solid var(--good);
+  }
+  .made .mono {
+    overflow-wrap: anywhere;
+    user-select: all;
+  }
+  .unseen {
+    position: absolute;
+    clip-path: inset(50%);
+  }
+</style>
