@@ -1,6 +1,6 @@
 import { readFileSync } from 'node:fs';
 import { BarrowClient } from '@barrow/client';
-import type { Browser, Page } from 'playwright-core';
+import type { Browser, Page, Response } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { addImagesAndTargets, addNetworks, discover, type Scene, setScene } from './support/scene.js';
 import { hasChromium, openBrowser } from './support/browser.js';
@@ -279,15 +279,17 @@ describe.skipIf(!hasChromium)('the frame of the console', () => {
     await open('/?text=lighthouse');
     await page.getByText('No device fits').waitFor();
     const got: { url: string; octets: number }[] = [];
-    page.on('response', (r) => {
+    const hear = (r: Response): void => {
       if (r.url().includes('/api/v1/devices')) void r.body().then((b) => got.push({ url: r.url(), octets: b.length }));
-    });
+    };
+    page.on('response', hear);
     await client.setDevice('quay-sw-3', { note: 'beside the lighthouse' });
     await page.getByRole('link', { name: 'quay-sw-3' }).waitFor();
     const { id } = await client.device('quay-sw-3');
     await expect.poll(() => got.length).toBe(1);
     expect(new URL(got[0]!.url).searchParams.get('ids')).toBe(id);
     expect(got[0]!.octets).toBeLessThan(20_000);
+    page.off('response', hear);
     // One that is new stands in its place, and one that is removed is gone.
     await client.setDevice('quay-sw-3', { note: '' });
     await page.getByText('No device fits').waitFor();
@@ -351,6 +353,52 @@ describe.skipIf(!hasChromium)('the frame of the console', () => {
     await page.getByRole('button', { name: 'Remove it' }).click();
     await expect.poll(() => page.getByRole('cell', { name: 'night shift', exact: true }).count()).toBe(0);
     await expect(other.about()).rejects.toMatchObject({ problem: { status: 401 } });
+  });
+
+  it('asks in the words of what will happen before a plan is discarded, a device left out, a rollout stopped', async () => {
+    const { client } = scene.served;
+    const made = await client.plan({ devices: ['quay-sw-3', 'eelgate-sw-1'], first: 1, name: 'to be stopped' });
+    await client.say(made.id, 'start');
+    await client.say(made.id, 'hold', { reason: 'to look at it' });
+    await open(`/rollouts/${made.id}`);
+    const dialog = page.getByRole('dialog');
+    await page.getByRole('button', { name: 'Note' }).click();
+    await dialog.getByLabel('Note').fill('the printers are on it');
+    await page.getByRole('button', { name: 'Write it' }).click();
+    await dialog.waitFor({ state: 'detached' });
+    const waiting = (await client.rollout(made.id)).runs.find((r) => r.phase === 'waiting')!;
+    await page.getByRole('row', { name: waiting.name }).getByRole('button', { name: 'Skip' }).click();
+    await dialog.getByText('It is left as it is').waitFor();
+    await dialog.getByLabel('Why').fill('it prints');
+    await page.getByRole('button', { name: 'Leave it out' }).click();
+    await expect.poll(async () => (await client.rollout(made.id)).runs.find((r) => r.id === waiting.id)!.outcome).toBe('skipped');
+    await page.getByRole('button', { name: 'Stop' }).click();
+    await dialog.getByText('It cannot be continued then').waitFor();
+    await page.getByRole('button', { name: 'Leave', exact: true }).click();
+    expect((await client.rollout(made.id)).phase).toBe('held');
+    await page.getByRole('button', { name: 'Stop' }).click();
+    await page.getByRole('button', { name: 'Stop it' }).click();
+    await expect.poll(async () => (await client.rollout(made.id)).phase).toBe('ended');
+    const { deeds } = await client.report(made.id);
+    expect(deeds.map((d) => d.what).join('\n')).toMatch(/the printers are on it[\s\S]*it prints/);
+
+    const plan = (await client.rollouts()).find((r) => r.name === 'two of them')!;
+    await open(`/rollouts/${plan.id}`);
+    await page.getByRole('button', { name: 'Discard' }).click();
+    await page.getByRole('button', { name: 'Discard it' }).click();
+    await page.getByRole('heading', { name: 'Rollouts' }).waitFor();
+    expect((await client.rollouts()).map((r) => r.id)).not.toContain(plan.id);
+  });
+
+  it('removes a device only when that was read', async () => {
+    const { client } = scene.served;
+    const { id } = await client.enterDevice({ name: 'old-sw-1', site: 'quay-house', kind: 'switch', address: '127.123.9.8' });
+    await open(`/devices/${id}`);
+    await page.getByRole('button', { name: 'Remove' }).click();
+    await page.getByRole('dialog').getByText('its backups and the reports about it stay').waitFor();
+    await page.getByRole('button', { name: 'Remove it' }).click();
+    await page.getByRole('heading', { name: 'Devices' }).waitFor();
+    expect((await client.devices()).map((d) => d.name)).not.toContain('old-sw-1');
   });
 
   it('shows the families: whom they are of, and by which steps they are upgraded', async () => {

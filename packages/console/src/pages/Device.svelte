@@ -22,9 +22,13 @@
   let told = $state('');
   let editing = $state(false);
   let planning = $state(false);
+  let removing = $state(false);
+  /** It is being removed: what is told of it meanwhile is not asked for. */
+  let leaving = false;
   const id = $derived(place.params['id'] ?? '');
 
   async function load(asked: string) {
+    if (leaving) return;
     try {
       const [found, changes] = await Promise.all([client().device(asked), client().deviceHistory(asked)]);
       if (asked !== id) return;
@@ -54,8 +58,8 @@
     }
   }
   const locate = () => act(async () => `It blinks for ${(await client().locate(id, 30)).seconds} s.`);
-  const backUp = () =>
-    act(async () => `Its settings are saved: ${octets((await client().takeBackup(id)).bytes)}, on the page Backups.`);
+  const disarm = () => act(async () => `It is no longer armed: its next reset does not bring ${(await client().disarm(id)).disarmed}.`);
+  const backUp = () => act(async () => `Its settings are saved: ${octets((await client().takeBackup(id)).bytes)}, on the page Backups.`);
   const approve = () =>
     act(async () => {
       const { address, hostKey, family } = device!;
@@ -195,7 +199,13 @@
           class="btn preset-filled-primary-600-400"
           onclick={() => (planning = true)}>Upgrade this device</button
         >{/if}
+      {#if device.armed}<button
+          class="btn preset-outlined-surface-300-700"
+          title="Its next reset then brings no other version"
+          onclick={disarm}>Disarm</button
+        >{/if}
       <button class="btn preset-outlined-surface-300-700" onclick={backUp}>Back up</button>
+      <button class="btn preset-outlined-surface-300-700" onclick={() => (removing = true)}>Remove</button>
       <button class="btn preset-outlined-surface-300-700" onclick={edit}><Pencil size={15} aria-hidden="true" />Set by hand</button>
     {/if}
   </div>
@@ -412,6 +422,26 @@
   </FormDialog>
 {/if}
 
+{#if removing && device}
+  <FormDialog
+    title="Remove {device.name}?"
+    about="Its record goes, with its notes and tags; its backups and the reports about it stay. If it still answers, the next discovery finds it again as a new one."
+    word="Remove it"
+    onclose={() => (removing = false)}
+    send={async () => {
+      leaving = true;
+      await client()
+        .removeDevice(id)
+        .catch((error: unknown) => {
+          leaving = false;
+          throw error;
+        });
+      goTo('/');
+    }}
+  >
+    <span></span>
+  </FormDialog>
+{/if}
 {#if planning && device}
   <PlanDialog devices={[device]} onclose={() => (planning = false)} onplanned={(made) => goTo(`/rollouts/${encodeURIComponent(made)}`)} />
 {/if}

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { rungMeans, rungText, stepText, waysIn, type RehearsalView, type Rollout, type RunView } from '@barrow/core';
   import Empty from '../parts/Empty.svelte';
+  import FormDialog from '../parts/FormDialog.svelte';
   import RunDetail from '../parts/RunDetail.svelte';
   import Share from '../parts/Share.svelte';
   import State from '../parts/State.svelte';
@@ -11,7 +12,7 @@
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
   import { groupBy, someOf, withChanges } from '@barrow/client';
   import { duration, since, totalsOf, when } from '../lib/format.js';
-  import { place } from '../lib/place.js';
+  import { goTo, place } from '../lib/place.js';
 
   const id = $derived(place.params['id'] ?? '');
   let rollout = $state.raw<Rollout | null>(null);
@@ -116,6 +117,44 @@
       refused = failureOf(error, { retry: 'retried', 'take-back': 'taken back', release: 'released' }[word]);
     }
   }
+  /** What a person is asked for before it is said. */
+  let asking = $state.raw<{ what: 'stop' | 'discard' | 'note' } | { what: 'skip'; run: RunView } | null>(null);
+  let words = $state('');
+  const asks = {
+    stop: {
+      title: 'Stop this rollout?',
+      about:
+        'Devices that are not past their point of no return end withdrawn, as they are; those past it go on to their end. It cannot be continued then: who was withdrawn can be retried.',
+      word: 'Stop it',
+    },
+    discard: {
+      title: 'Discard this plan?',
+      about: 'Nothing of it was begun. It is forgotten; the devices can be planned again.',
+      word: 'Discard it',
+    },
+    note: { title: 'Write a note', about: 'It stands in the journal and in the report, with your name and the time.', word: 'Write it' },
+    skip: {
+      title: 'Leave a device out?',
+      about: 'It is left as it is, as soon as the step in hand may be left. It can be retried later.',
+      word: 'Leave it out',
+    },
+  } as const;
+  async function ask() {
+    if (asking?.what === 'discard') {
+      await client().discardRollout(id);
+      goTo('/rollouts');
+    } else if (asking?.what === 'skip') rollout = await client().sayRun(id, asking.run.id, 'skip', { reason: words.trim() });
+    else if (asking) rollout = await client().say(id, asking.what, asking.what === 'note' ? { text: words.trim() } : {});
+    words = '';
+  }
+  async function table() {
+    const text = await client().reportAs(id, 'csv');
+    const link = document.createElement('a');
+    link.href = URL.createObjectURL(new Blob([text], { type: 'text/csv' }));
+    link.download = `${id}.csv`;
+    link.click();
+    URL.revokeObjectURL(link.href);
+  }
   async function report() {
     const page = await client().reportAs(id, 'html');
     window.open(URL.createObjectURL(new Blob([page], { type: 'text/html' })), '_blank');
@@ -154,9 +193,11 @@
     </span>
     <span class="grow"></span>
     {#if may('operator')}
-      {#if rollout.phase === 'planned'}<button class="btn preset-filled-primary-600-400" disabled={busy} onclick={() => say('start')}
-          >Start</button
-        >{/if}
+      {#if rollout.phase === 'planned'}<button
+          class="btn preset-outlined-surface-300-700"
+          disabled={busy}
+          onclick={() => (asking = { what: 'discard' })}>Discard</button
+        ><button class="btn preset-filled-primary-600-400" disabled={busy} onclick={() => say('start')}>Start</button>{/if}
       {#if waitsForWord}<button
           class="btn preset-filled-primary-600-400"
           disabled={busy}
@@ -173,10 +214,18 @@
       {#if rollout.phase === 'running' || rollout.phase === 'held'}<button
           class="btn preset-outlined-error-500"
           disabled={busy}
-          onclick={() => say('stop')}>Stop</button
+          onclick={() => (asking = { what: 'stop' })}>Stop</button
         >{/if}
     {/if}
-    {#if rollout.startedAt}<button class="btn preset-outlined-surface-300-700" onclick={report}>Report</button>{/if}
+    {#if may('operator') && rollout.startedAt}<button
+        class="btn preset-outlined-surface-300-700"
+        onclick={() => (asking = { what: 'note' })}>Note</button
+      >{/if}
+    {#if rollout.startedAt}<button class="btn preset-outlined-surface-300-700" onclick={report}>Report</button><button
+        class="btn preset-outlined-surface-300-700"
+        title="The report as a table of text"
+        onclick={table}>CSV</button
+      >{/if}
   </div>
   {#if refused}<Trouble failure={refused} />{/if}
   {#each rollout.remarks as remark (remark)}<p class="note">{remark}</p>{/each}
@@ -296,6 +345,10 @@
                       class="anchor"
                       onclick={() => sayRun(run.id, 'retry')}>Retry</button
                     >{/if}
+                  {#if may('operator') && rollout.phase !== 'planned' && !run.outcome && !run.pastReturn && !run.rung && !run.wish}<button
+                      class="anchor"
+                      onclick={() => (asking = { what: 'skip', run })}>Skip</button
+                    >{/if}
                   {#if may('operator') && run.takeBack}<button
                       class="anchor"
                       title="It is then {run.takeBack}"
@@ -338,6 +391,28 @@
   {/if}
 {:else if !failure}
   <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
+{/if}
+
+{#if asking}
+  {@const { title, about, word } = asks[asking.what]}
+  <FormDialog
+    title={asking.what === 'skip' ? `Leave ${asking.run.name} out?` : title}
+    {about}
+    {word}
+    onclose={() => (asking = null)}
+    send={ask}
+  >
+    {#if asking.what === 'note' || asking.what === 'skip'}
+      <label class="label"
+        ><span class="label-text">{asking.what === 'note' ? 'Note' : 'Why'}</span><input
+          class="input"
+          bind:value={words}
+          required
+          maxlength="500"
+        /></label
+      >
+    {/if}
+  </FormDialog>
 {/if}
 
 <style>
