@@ -27,7 +27,8 @@ interface Golden {
     runs: Record<string, unknown>[];
   };
 }
-const golden = JSON.parse(readFileSync(new URL('golden/first.json', import.meta.url), 'utf8')) as Golden;
+const read = (name: string): Golden => JSON.parse(readFileSync(new URL(`golden/${name}.json`, import.meta.url), 'utf8')) as Golden;
+const [golden, second] = [read('first'), read('second')];
 
 describe('a rollout that was kept', () => {
   it('by the first Barrow folds to the same phases and outcomes, and holds its limits', () => {
@@ -46,6 +47,22 @@ describe('a rollout that was kept', () => {
     ledger.add(state);
     expect(ledger.holdersOf('rollout:r-first')).toHaveLength(2);
     expect(ledger.holdersOf('site:site-1')).toHaveLength(1);
+  });
+
+  it('by the second Barrow too: with legs, rungs, needs, absences, what came after a soak, and restarts', () => {
+    const plan = readPlan(second.plan);
+    const state = fold(
+      plan,
+      second.journal.map((e) => rolloutEventSchema.parse(e)),
+    );
+    expect({ phase: state.phase, wave: state.wave }).toEqual({ phase: second.expected.phase, wave: second.expected.wave });
+    expect(state.waves).toMatchObject(second.expected.waves);
+    second.expected.runs.forEach(({ id, ...run }, i) => {
+      expect(plan.runs[i]!.id).toBe(id);
+      expect(state.runs[i], String(id)).toMatchObject(run);
+    });
+    // So much has to have happened in it, or it proves little.
+    expect(new Set(second.journal.map((e) => e.kind)).size).toBeGreaterThanOrEqual(24);
   });
 
   it('today is read back as it was made, and what is no plan is refused', () => {
@@ -84,8 +101,15 @@ describe('a state that was kept', () => {
   });
 
   it('is of the fold that is counted: who changes what a journal folds to counts it up, and says here what it is now', () => {
-    const digest = createHash('sha256').update(JSON.stringify(asJson())).digest('hex').slice(0, 16);
-    expect({ foldVersion, digest }).toEqual({ foldVersion: 2, digest: '46c0709bbd9ce6dd' });
+    const also = fold(
+      readPlan(second.plan),
+      second.journal.map((e) => rolloutEventSchema.parse(e)),
+    );
+    const digest = createHash('sha256')
+      .update(JSON.stringify([asJson(), keepState(also)]))
+      .digest('hex')
+      .slice(0, 16);
+    expect({ foldVersion, digest }).toEqual({ foldVersion: 2, digest: '01130dfbbc8814df' });
   });
 });
 

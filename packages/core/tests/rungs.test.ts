@@ -302,4 +302,22 @@ describe('a person has who failed taken back', () => {
     expect(run(world)).toMatchObject({ phase: 'ended', outcome: 'failed', cause: 'settings-changed' });
     expect(run(world).tried).toMatchObject([{ step: 'reboot', cause: 'reboot-not-begun' }]);
   });
+
+  it('that others wait for is waited for again when it is taken back by a word', () => {
+    const world = started({
+      devices: 2,
+      wayBack: false,
+      atOnce: 2,
+      gate: { soakMs: 0, failureLimit: 1, approval: false },
+      each: [{}, { needs: [{ leg: 0, device: 'd1' }] }],
+    });
+    // Held for the failure: who needs it is not ended yet.
+    failAt(world, 'checks', 'settings-changed');
+    expect([run(world).outcome, run(world, 1).phase, world.state.phase]).toEqual(['failed', 'waiting', 'held']);
+    world.happen(takeBack());
+    world.happen({ kind: 'continued', at: world.now, by: 'somebody' });
+    world.settle();
+    expect(run(world, 1)).toMatchObject({ phase: 'waiting', outcome: null });
+    expect(whyWaiting(world.state, 1, world.ledger, (h) => h.run)?.text).toBe('waits for sw-1, which has to be done first');
+  });
 });

@@ -7,7 +7,11 @@ import { World } from './world.js';
 
 /** Runs of one, two or three images. */
 const several = ['4.2.1', '4.3.0', '5.0.0', '5.1.0'];
-const legs = [2, 3, 4].flatMap((n) => [false, true].map((proves) => ({ passage: passage(several.slice(0, n), undefined, false, proves) })));
+const legs = [2, 3, 4].flatMap((n) =>
+  [false, true].flatMap((proves) =>
+    [false, true].map((earlier) => ({ passage: passage(several.slice(0, n), undefined, earlier, proves) })),
+  ),
+);
 const passages = fc.array(fc.constantFrom(...legs), { minLength: 16, maxLength: 16 });
 /** Each may need some of those before it, from its first leg or its second on. */
 const needs = fc
@@ -74,6 +78,33 @@ describe('the scheduler, whatever happens in whatever order', () => {
         for (const key of ['ring:a', 'feeds:x', ...each.map((_, i) => `up:d${i + 1}`)]) expect(ledger.holdersOf(key)).toEqual([]);
       }),
       { numRuns: 70 },
+    );
+  });
+
+  it('keeps every rule with all of them in one rollout: legs, rungs, needs, rings, feeds, soaks, words and restarts', () => {
+    const moves = fc.array(fc.tuple(fc.integer({ min: 0, max: 99 }), fc.nat(1000)), { minLength: 60, maxLength: 170 });
+    const proves = passage(['4.2.1', '4.3.0'], undefined, false, true);
+    const two = passage(['4.2.1', '4.3.0', '5.0.0'], undefined, true);
+    const each = [
+      { passage: proves },
+      { passage: two, rings: ['0'] },
+      { passage: proves, feeds: [{ device: 'u', of: 2 }] },
+      { passage: two, under: ['d1'] },
+      { needs: [{ leg: 0, device: 'd1' }] },
+      { passage: two },
+      {},
+    ];
+    const gate = { soakMs: 60_000, failureLimit: 3, approval: true };
+    fc.assert(
+      fc.property(moves, (all) => {
+        const world = new World(planOf({ devices: 7, first: 2, atOnce: 3, perSite: 2, wayBack: true, gate, each }));
+        world.settle();
+        for (const [what, which] of all) if (world.state.phase !== 'ended') world.act(what, which);
+        world.finish();
+        expect(world.state.phase).toBe('ended');
+        expect(fold(world.plan, world.journal)).toEqual(world.state);
+      }),
+      { numRuns: 60 },
     );
   });
 

@@ -72,6 +72,10 @@ export class World {
         if (key.startsWith(`${event.run}/`) && Number(key.split('/')[1]) >= legs) this.#activations.delete(key);
       this.#past.delete(event.run);
     }
+    // A person has it tried anew, with all that the rungs do.
+    if (event.kind === 'take-back-asked')
+      for (const key of this.#activations.keys())
+        if (key.startsWith(`${event.run}/`) && Number(key.split('/')[1]) >= this.#legsOf(event.run)) this.#activations.delete(key);
     if (event.kind === 'run-withdrawn' || event.kind === 'run-skipped')
       expect(this.#past.has(event.run), 'a run past its point of no return was interrupted').toBe(false);
     if (event.kind === 'soak-ended')

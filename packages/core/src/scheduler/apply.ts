@@ -356,6 +356,8 @@ export function apply(state: RolloutState, event: RolloutEvent): RolloutState {
       reopen(state, index, 'active');
       Object.assign(state.runs[index]!, { claims, endedAt: null, outcome: null, tried: [] });
       breakRun(state, index, rung);
+      // Who needs it waits again for what comes of it.
+      for (const other of state.dependants.get(index) ?? []) strand(state, other);
       // Who says so has seen its failure.
       state.waves[state.runs[index]!.wave]!.forgiven++;
       break;
