@@ -401,6 +401,19 @@ describe.skipIf(!hasChromium)('the frame of the console', () => {
     expect((await client.devices()).map((d) => d.name)).not.toContain('old-sw-1');
   });
 
+  it('says in a table what the map draws', async () => {
+    await open('/map');
+    await page.getByRole('button', { name: 'As a table' }).click();
+    expect(new URL(page.url()).search).toBe('?view=table');
+    const { links, feeds, devices } = await scene.served.client.map();
+    const managed = devices.filter((d) => d.parent !== null).length;
+    await page.getByText(`${links.length + feeds.length + managed} lines`).waitFor();
+    await page.getByLabel('Find on the map').fill(links[0]!.a.name);
+    const first = page.getByRole('row', { name: links[0]!.b.name }).first();
+    expect(await first.innerText()).toContain(links[0]!.a.name);
+    expect(await keepsOut(page)).toEqual([]);
+  });
+
   it('shows the families: whom they are of, and by which steps they are upgraded', async () => {
     await open('/families');
     await page.getByRole('button', { name: 'Tarnbrook access switches' }).click();

@@ -7,6 +7,8 @@
   import MapDevice from '../parts/MapDevice.svelte';
   import MapSite from '../parts/MapSite.svelte';
   import Trouble from '../parts/Trouble.svelte';
+  import VirtualTable from '../parts/VirtualTable.svelte';
+  import { oneInAddress } from '../lib/address.js';
   import { hearChanges } from '../lib/live.svelte.js';
   import { layOut } from '../lib/map-layout.js';
   import { mode } from '../lib/mode.svelte.js';
@@ -69,6 +71,39 @@
     return found;
   });
   const search = $derived(wanted.trim().toLowerCase());
+
+  // The same in words, for whom a drawing says nothing.
+  const view = oneInAddress('view', ['table'] as const);
+  interface Line {
+    readonly from: string;
+    readonly fromPort: string;
+    readonly to: string;
+    readonly toPort: string;
+    readonly what: string;
+    readonly sure: string;
+  }
+  const collator = new Intl.Collator('en', { numeric: true });
+  const lines = $derived.by((): Line[] => {
+    if (!map || view.value !== 'table') return [];
+    const all = [
+      ...map.links.map((l) => ({
+        ...{ from: l.a.name, fromPort: l.a.port ?? '', to: l.b.name, toPort: l.b.port ?? '', sure: l.sure },
+        what: [l.medium, l.speedMbps === null ? '' : `${l.speedMbps} Mbit/s`, l.bundled > 1 ? `${l.bundled} bundled` : '']
+          .filter(Boolean)
+          .join(', '),
+      })),
+      ...map.feeds.map((f) => ({
+        ...{ from: f.from.name, fromPort: f.from.port ?? '', to: f.to.name, toPort: '', what: 'feeds it', sure: f.sure },
+      })),
+      ...map.devices.flatMap((d) => {
+        const parent = d.parent === null ? undefined : byId.get(d.parent);
+        return parent ? [{ from: parent.name, fromPort: '', to: d.name, toPort: '', what: 'manages it', sure: 'told' }] : [];
+      }),
+    ];
+    return all
+      .filter((l) => search === '' || `${l.from} ${l.to}`.toLowerCase().includes(search))
+      .sort((a, b) => collator.compare(a.from, b.from) || collator.compare(a.fromPort, b.fromPort) || collator.compare(a.to, b.to));
+  });
 
   const nodes = $derived.by((): Node[] => {
     if (!layout) return [];
@@ -200,7 +235,12 @@
       folded = new Set(folded?.size ? [] : (map?.devices ?? []).map((d) => d.site));
     }}>{folded?.size ? 'Draw all sites' : 'Fold all sites'}</button
   >
-  <span class="legend quiet" aria-label="Legend">
+  <button
+    class="btn preset-outlined-surface-300-700"
+    aria-pressed={view.value === 'table'}
+    onclick={() => (view.value = view.value === 'table' ? '' : 'table')}>As a table</button
+  >
+  <span class="legend quiet" role="img" aria-label="Legend: wired, wireless, only suggested, carries power, outlet">
     <svg width="26" height="8" aria-hidden="true"><path class="wired named" d="M1 4h24" /></svg> wired
     <svg width="26" height="8" aria-hidden="true"><path class="wireless named" d="M1 4h24" /></svg> wireless
     <svg width="26" height="8" aria-hidden="true"><path class="wired suggested" d="M1 4h24" /></svg> only suggested
@@ -214,6 +254,21 @@
     <Empty title="Nothing to draw yet">The map is drawn from what a discovery finds. <a class="anchor" href="/discovery">Discover</a></Empty
     >
   </div>
+{:else if map && view.value === 'table'}
+  <VirtualTable rows={lines} label="Links and feeds" columns={6} maxHeight="calc(100vh - 9rem)">
+    {#snippet head()}
+      <tr><th>From</th><th>Its port</th><th>To</th><th>Its port</th><th>What it is</th><th>How sure</th></tr>
+    {/snippet}
+    {#snippet row(l)}
+      <td class="name">{l.from}</td>
+      <td class="mono">{l.fromPort || '–'}</td>
+      <td class="name">{l.to}</td>
+      <td class="mono">{l.toPort || '–'}</td>
+      <td>{l.what}</td>
+      <td class="quiet">{l.sure}</td>
+    {/snippet}
+  </VirtualTable>
+  <p class="quiet foot" role="status">{lines.length} lines</p>
 {:else if layout}
   <div class="sheet canvas" bind:clientWidth={width} bind:clientHeight={height}>
     {#key `${focus} ${folded?.size}`}<SvelteFlow
