@@ -47,6 +47,8 @@ describe.skipIf(!hasChromium)('looking around in the console', () => {
     await page.getByRole('button', { name: 'Add it' }).click();
     await page.getByText('1 network, 1 address').waitFor();
     await page.getByRole('button', { name: 'Remove network one' }).click();
+    await page.getByRole('dialog').getByText('The devices that it found stay known').waitFor();
+    await page.getByRole('button', { name: 'Remove it' }).click();
     await page.getByText('No networks yet').waitFor();
   });
 

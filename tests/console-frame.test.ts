@@ -89,6 +89,7 @@ describe.skipIf(!hasChromium)('the frame of the console', () => {
     await page.setViewportSize({ width, height });
     for (const [path, button] of [
       ['/', 'Plan a rollout of 5'],
+      ['/', 'Enter one'],
       ['/standing', 'Set a target'],
       ['/standing', 'Pin a device'],
       ['/access', 'Add a token'],
@@ -390,9 +391,26 @@ describe.skipIf(!hasChromium)('the frame of the console', () => {
     expect((await client.rollouts()).map((r) => r.id)).not.toContain(plan.id);
   });
 
-  it('removes a device only when that was read', async () => {
+  it('enters a device by hand, saves the list, and removes a device only when that was read', async () => {
     const { client } = scene.served;
-    const { id } = await client.enterDevice({ name: 'old-sw-1', site: 'quay-house', kind: 'switch', address: '127.123.9.8' });
+    await open('/?site=quay-house');
+    await page.getByRole('button', { name: 'Enter one' }).click();
+    const dialog = page.getByRole('dialog');
+    await dialog.getByLabel('Name').fill('old-sw-1');
+    await dialog.getByLabel('Site').fill('quay-house');
+    await dialog.getByLabel('Kind').selectOption('switch');
+    await dialog.getByLabel('Address').fill('127.123.9.8');
+    await page.getByRole('button', { name: 'Enter it' }).click();
+    await page.getByRole('heading', { name: 'old-sw-1' }).waitFor();
+    const { id } = await client.device('old-sw-1');
+    await open('/?site=quay-house');
+    const saved = page.waitForEvent('download');
+    await page.getByRole('button', { name: 'Save as CSV' }).click();
+    const lines = readFileSync(await (await saved).path(), 'utf8')
+      .trim()
+      .split('\n');
+    expect(lines.length).toBe(1 + (await client.devices({ site: 'quay-house' })).length);
+    expect(lines.join()).toContain('old-sw-1');
     await open(`/devices/${id}`);
     await page.getByRole('button', { name: 'Remove' }).click();
     await page.getByRole('dialog').getByText('its backups and the reports about it stay').waitFor();

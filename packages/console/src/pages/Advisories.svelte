@@ -5,7 +5,7 @@
   import Trouble from '../parts/Trouble.svelte';
   import { hearChanges } from '../lib/live.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
-  import { place } from '../lib/place.js';
+  import { goTo, place } from '../lib/place.js';
 
   let list = $state.raw<AdvisoryView[] | null>(null);
   let ranked = $state.raw<RankedFleet['items']>([]);
@@ -13,6 +13,7 @@
   let families = $state.raw<FamilySummary[]>([]);
   let failure = $state<Failure | null>(null);
   let picker = $state<HTMLInputElement | null>(null);
+  let removing = $state(false);
   let mapping = $state<AdvisoryDetail['products'][number] | null>(null);
   let form = $state({ family: '', models: '' });
   const id = $derived(place.params['id'] ?? null);
@@ -173,6 +174,7 @@
             </ul>
           {/if}
           {#if detail.summary}<p>{detail.summary}</p>{/if}
+          {#if may('operator')}<p><button class="anchor" onclick={() => (removing = true)}>Remove this advisory</button></p>{/if}
           {#each detail.vulnerabilities as v (v.name)}{#each v.remedies as r (r.details)}<p><b>What to do:</b> {r.details}</p>{/each}{/each}
         </section>
         <section class="sheet" aria-label="Products">
@@ -259,6 +261,19 @@
         /></label
       >{/if}
   </FormDialog>
+{/if}
+
+{#if removing && detail}
+  <FormDialog
+    title="Remove {detail.id}?"
+    about="Devices are no longer compared with it. It can be added again from its file."
+    word="Remove it"
+    onclose={() => (removing = false)}
+    send={async () => {
+      await client().removeAdvisory(detail!.id);
+      goTo('/advisories');
+    }}
+  />
 {/if}
 
 <style>

@@ -438,9 +438,7 @@
         });
       goTo('/');
     }}
-  >
-    <span></span>
-  </FormDialog>
+  />
 {/if}
 {#if planning && device}
   <PlanDialog devices={[device]} onclose={() => (planning = false)} onplanned={(made) => goTo(`/rollouts/${encodeURIComponent(made)}`)} />

@@ -2,9 +2,10 @@
   import ArrowDown from '@lucide/svelte/icons/arrow-down';
   import ArrowUp from '@lucide/svelte/icons/arrow-up';
   import Radar from '@lucide/svelte/icons/radar';
-  import { standings, type Device, type Discovery, type Standing } from '@barrow/core';
+  import { kinds, standings, type Device, type Discovery, type Kind, type Standing } from '@barrow/core';
   import DeviceActs from '../parts/DeviceActs.svelte';
   import Empty from '../parts/Empty.svelte';
+  import FormDialog from '../parts/FormDialog.svelte';
   import FirstSteps from '../parts/FirstSteps.svelte';
   import KindIcon from '../parts/KindIcon.svelte';
   import PlanDialog from '../parts/PlanDialog.svelte';
@@ -31,6 +32,29 @@
   /** A column, with a minus before it the other way round. */
   const order = inAddress('sort');
   let planning = $state(false);
+  let entering = $state(false);
+  const nobody = { name: '', site: '', kind: 'other' as Kind, address: '', maker: '', model: '', serial: '', firmware: '' };
+  let entry = $state({ ...nobody });
+  const enter = async () => {
+    const orNull = (t: string) => (t.trim() === '' ? null : t.trim());
+    const { name, site: at, kind: of, ...rest } = entry;
+    const told = Object.fromEntries(Object.entries(rest).map(([key, value]) => [key, orNull(value)]));
+    const made = await client().enterDevice({ name: name.trim(), site: at.trim(), kind: of, ...told });
+    entry = { ...nobody };
+    goTo(`/devices/${made.id}`);
+  };
+  async function exportList() {
+    const filter = {
+      ...(site.value === '' ? {} : { site: site.value }),
+      ...(kind.value === '' ? {} : { kind: kind.value }),
+      ...(text.value === '' ? {} : { text: text.value }),
+    };
+    const link = document.createElement('a');
+    link.href = URL.createObjectURL(new Blob([await client().exportDevices('csv', filter)], { type: 'text/csv' }));
+    link.download = 'devices.csv';
+    link.click();
+    URL.revokeObjectURL(link.href);
+  }
 
   const devices = $derived(deviceList.all);
   $effect(() => {
@@ -143,6 +167,7 @@
   </select>
   <span class="grow"></span>
   {#if may('operator')}
+    <button class="btn preset-outlined-surface-300-700" onclick={() => (entering = true)}>Enter one</button>
     <button class="btn preset-outlined-surface-300-700" onclick={look} disabled={looking}
       ><Radar size={16} aria-hidden="true" />{looking ? 'Looking…' : 'Discover'}</button
     >
@@ -270,13 +295,54 @@
       {/each}
     {/snippet}
   </VirtualTable>
-  <p class="quiet foot" role="status">
-    {shown.length === devices.length ? count(devices.length, 'device') : `${shown.length} of ${devices.length} devices`}
+  <p class="quiet foot">
+    <span role="status"
+      >{shown.length === devices.length ? count(devices.length, 'device') : `${shown.length} of ${devices.length} devices`}</span
+    >
+    <button class="anchor save" onclick={exportList}>Save as CSV</button>
   </p>
 {/if}
 
 {#if planning}
   <PlanDialog devices={behind} onclose={() => (planning = false)} onplanned={(id) => goTo(`/rollouts/${encodeURIComponent(id)}`)} />
+{/if}
+
+{#if entering}
+  <FormDialog
+    title="Enter a device"
+    about="What no probe reaches. What is left empty stays unknown; a discovery that finds it fills it in."
+    word="Enter it"
+    onclose={() => (entering = false)}
+    send={enter}
+  >
+    <div class="pair">
+      <label class="label"
+        ><span class="label-text">Name</span><input class="input" bind:value={entry.name} required maxlength="120" /></label
+      >
+      <label class="label"
+        ><span class="label-text">Site</span><input
+          class="input"
+          bind:value={entry.site}
+          list="sites-here"
+          required
+          maxlength="60"
+        /></label
+      >
+      <datalist id="sites-here"
+        >{#each sites as s (s)}<option value={s}></option>{/each}</datalist
+      >
+      <label class="label"
+        ><span class="label-text">Kind</span><select class="select" bind:value={entry.kind}
+          >{#each kinds as k (k)}<option>{k}</option>{/each}</select
+        ></label
+      >
+      <label class="label"><span class="label-text">Address</span><input class="input mono" bind:value={entry.address} /></label>
+      <label class="label"><span class="label-text">Maker</span><input class="input" bind:value={entry.maker} /></label>
+      <label class="label"><span class="label-text">Model</span><input class="input" bind:value={entry.model} /></label>
+      <label class="label"><span class="label-text">Serial</span><input class="input mono" bind:value={entry.serial} /></label>
+      <label class="label"><span class="label-text">Firmware</span><input class="input mono" bind:value={entry.firmware} /></label>
+    </div>
+  </FormDialog>
 {/if}
 
 <style>
@@ -350,6 +416,9 @@
   }
   .foot {
     margin-top: 0.5rem;
+  }
+  .save {
+    margin-left: 0.9rem;
   }
   .c-choose {
     width: 1.6rem;

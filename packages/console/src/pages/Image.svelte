@@ -60,13 +60,10 @@
     ];
   });
   const withdraw = () => client().setNote(image!.sha256, { ...image!.note, withdrawn: image!.withdrawn ? null : { why: why.trim() } });
+  let removing = $state(false);
   async function remove() {
-    try {
-      await client().removeImage(image!.sha256);
-      goTo('/images');
-    } catch (error) {
-      failure = failureOf(error);
-    }
+    await client().removeImage(image!.sha256);
+    goTo('/images');
   }
 </script>
 
@@ -82,7 +79,7 @@
       <button class="btn preset-outlined-surface-300-700" onclick={() => (withdrawing = true)}
         >{image.withdrawn ? 'Use it again' : 'Withdraw'}</button
       >
-      <button class="btn preset-outlined-surface-300-700" onclick={remove}>Remove</button>
+      <button class="btn preset-outlined-surface-300-700" onclick={() => (removing = true)}>Remove</button>
     {/if}
   </div>
   {#if may('operator') && image.component === 'system' && !image.withdrawn}
@@ -198,6 +195,16 @@
     {#if !image.withdrawn}<label class="label"><span class="label-text">Why</span><input class="input" required bind:value={why} /></label
       >{/if}
   </FormDialog>
+{/if}
+
+{#if removing && image}
+  <FormDialog
+    title="Remove {image.file}?"
+    about="The file goes from the store, with its note. What needs it, a rollout under way or an offer, keeps it from going. It can be added again from where it came."
+    word="Remove it"
+    onclose={() => (removing = false)}
+    send={remove}
+  />
 {/if}
 
 <style>

@@ -104,9 +104,7 @@
       await client().removeToken(removing!.id);
       await tokens.again();
     }}
-  >
-    <span></span>
-  </FormDialog>
+  />
 {/if}
 
 <style>

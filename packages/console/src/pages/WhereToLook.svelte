@@ -26,10 +26,11 @@
     return hearChanges(['networks', 'credentials'], load);
   });
 
-  async function remove(work: () => Promise<unknown>) {
+  let removing = $state.raw<{ what: 'network' | 'credential'; id: string; name: string } | null>(null);
+  async function trust(network: Network, trustNow: boolean) {
     try {
-      await work();
-      failure = null;
+      await client().changeNetwork(network.id, { trustNow });
+      await load();
     } catch (error) {
       failure = failureOf(error);
     }
@@ -156,6 +157,9 @@
             <td class="small"
               >{n.credentials.join(', ') || 'none: only what devices tell to anybody'}{#if n.trustNow}<span class="care"
                   >; what it finds next is trusted</span
+                >{/if}
+              {#if may('admin') && n.credentials.length > 0}<button class="anchor" onclick={() => trust(n, !n.trustNow)}
+                  >{n.trustNow ? 'Trust it no more' : 'Trust what it finds next'}</button
                 >{/if}</td
             >
             <td
@@ -163,7 +167,7 @@
                   class="icon"
                   aria-label="Remove network {n.name}"
                   title="Remove; its devices stay known"
-                  onclick={() => remove(() => client().removeNetwork(n.id))}><Trash2 size={15} /></button
+                  onclick={() => (removing = { what: 'network', id: n.id, name: n.name })}><Trash2 size={15} /></button
                 >{/if}</td
             >
           </tr>
@@ -211,7 +215,7 @@
                   class="icon"
                   aria-label="Remove credential {c.name}"
                   title="Remove"
-                  onclick={() => remove(() => client().removeCredential(c.id))}><Trash2 size={15} /></button
+                  onclick={() => (removing = { what: 'credential', id: c.id, name: c.name })}><Trash2 size={15} /></button
                 >{/if}</td
             >
           </tr>
@@ -221,6 +225,21 @@
   {/if}
 </section>
 
+{#if removing}
+  <FormDialog
+    title="Remove the {removing.what} {removing.name}?"
+    about={removing.what === 'network'
+      ? 'Nothing is looked for there any more. The devices that it found stay known, with all that is noted of them.'
+      : 'It is forgotten, and cannot be shown again: whoever needs it later enters it anew. Devices that only it opens can be read and upgraded no more.'}
+    word="Remove it"
+    onclose={() => (removing = null)}
+    send={async () => {
+      const { what, id } = removing!;
+      await (what === 'network' ? client().removeNetwork(id) : client().removeCredential(id));
+      await load();
+    }}
+  />
+{/if}
 {#if adding === 'network'}
   <FormDialog
     title="Add a network"

@@ -11,7 +11,7 @@
     onclose,
     send,
     children,
-  }: { title: string; about: string; word: string; onclose: () => void; send: () => Promise<unknown>; children: Snippet } = $props();
+  }: { title: string; about: string; word: string; onclose: () => void; send: () => Promise<unknown>; children?: Snippet } = $props();
   let busy = $state(false);
   let failure = $state<Failure | null>(null);
 
@@ -37,7 +37,7 @@
         <form onsubmit={submit}>
           <Dialog.Title class="text-lg font-semibold">{title}</Dialog.Title>
           <Dialog.Description class="quiet">{about}</Dialog.Description>
-          {@render children()}
+          {@render children?.()}
           {#if failure}<Trouble {failure} />{/if}
           <div class="buttons">
             <button type="button" class="btn preset-outlined-surface-300-700" onclick={onclose}>Leave</button>
