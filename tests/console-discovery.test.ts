@@ -62,6 +62,8 @@ describe.skipIf(!hasChromium)('looking around in the console', () => {
     const waiting = page.getByRole('region', { name: 'Waiting for approval' });
     await page.getByText(/ended .* by /).waitFor();
     await waiting.getByRole('row', { name: /quay-wlc-1.*fennwave-controller.*SHA256:/ }).waitFor();
+    // All of them, and not only those that were told of when it ended.
+    await waiting.getByText('23 hosts wait for approval').waitFor();
     expect(await waiting.getByRole('button', { name: 'Approve those ticked' }).isDisabled()).toBe(true);
     await waiting.getByRole('checkbox', { name: 'All' }).check();
     await waiting.getByRole('button', { name: /^Approve \d+ and read them$/ }).click();
