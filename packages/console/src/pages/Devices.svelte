@@ -363,7 +363,7 @@
     font-size: 0.875rem;
   }
   .select {
-    width: auto;
+    width: 7rem;
     background-color: var(--sheet);
   }
   .chips {
