@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { Backup } from '@barrow/core';
   import { octets } from '@barrow/client';
+  import Choose from '../parts/Choose.svelte';
   import Empty from '../parts/Empty.svelte';
   import SearchBox from '../parts/SearchBox.svelte';
   import Trouble from '../parts/Trouble.svelte';
@@ -102,13 +103,10 @@
     {/snippet}
     {#snippet row(b)}
       <td class="choose"
-        ><input
-          type="checkbox"
-          class="checkbox"
-          tabindex="-1"
-          aria-label="Choose the backup of {b.deviceName}, {when(b.takenAt)}"
+        ><Choose
+          label="Choose the backup of {b.deviceName}, {when(b.takenAt)}"
           checked={chosen.has(b.id)}
-          onclick={(e) => toggle(b, e.shiftKey)}
+          ontoggle={(toHere) => toggle(b, toHere)}
         /></td
       >
       <td><a class="name" tabindex="-1" href="/devices/{b.device}">{b.deviceName}</a></td>
@@ -154,9 +152,6 @@
   .choose {
     width: 1.6rem;
     padding-right: 0;
-  }
-  .choose input {
-    display: block;
   }
   .foot {
     margin-top: 0.5rem;

@@ -3,6 +3,7 @@
   import ArrowUp from '@lucide/svelte/icons/arrow-up';
   import Radar from '@lucide/svelte/icons/radar';
   import { kinds, standings, type Device, type Discovery, type Kind, type Standing } from '@barrow/core';
+  import Choose from '../parts/Choose.svelte';
   import DeviceActs from '../parts/DeviceActs.svelte';
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
@@ -233,13 +234,12 @@
     {#snippet head()}
       <tr>
         <th class="c-choose"
-          ><input
-            type="checkbox"
-            class="checkbox"
-            aria-label="Choose all {shown.length} that are shown"
+          ><Choose
+            ofAll
+            label="Choose all {shown.length} that are shown"
             checked={allShown}
-            indeterminate={!allShown && chosen.length > 0}
-            onchange={() =>
+            some={chosen.length > 0}
+            ontoggle={() =>
               chosenDevices.put(
                 shown.map((d) => d.id),
                 !allShown,
@@ -261,15 +261,7 @@
       </tr>
     {/snippet}
     {#snippet row(d)}
-      <td class="c-choose"
-        ><input
-          type="checkbox"
-          class="checkbox"
-          tabindex="-1"
-          aria-label="Choose {d.name}"
-          checked={chosenDevices.has(d.id)}
-          onclick={(e) => toggle(d, e.shiftKey)}
-        /></td
+      <td class="c-choose"><Choose label="Choose {d.name}" checked={chosenDevices.has(d.id)} ontoggle={(toHere) => toggle(d, toHere)} /></td
       >
       {#each columns as { id, of, mono } (id)}
         <td class="c-{id}" class:mono>
@@ -423,9 +415,6 @@
   .c-choose {
     width: 1.6rem;
     padding-right: 0;
-  }
-  .c-choose input {
-    display: block;
   }
   /* What a list can do without goes first: it is on the page of each device. */
   @container (max-width: 79rem) {

@@ -4,6 +4,7 @@
   import Trash2 from '@lucide/svelte/icons/trash-2';
   import type { Device, FamilySummary, PinView, StandingSummary, Target, TargetInput } from '@barrow/core';
   import { previewText } from '@barrow/client';
+  import Choose from '../parts/Choose.svelte';
   import DeviceActs from '../parts/DeviceActs.svelte';
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
@@ -271,13 +272,12 @@
     {#snippet head()}
       <tr
         ><th class="choose"
-          ><input
-            type="checkbox"
-            class="checkbox"
-            aria-label="Choose all {rows.length} that are shown"
+          ><Choose
+            ofAll
+            label="Choose all {rows.length} that are shown"
             checked={allShown}
-            indeterminate={!allShown && marked.length > 0}
-            onchange={() =>
+            some={marked.length > 0}
+            ontoggle={() =>
               chosenDevices.put(
                 rows.map((d) => d.id),
                 !allShown,
@@ -287,16 +287,7 @@
       >
     {/snippet}
     {#snippet row(d)}
-      <td class="choose"
-        ><input
-          type="checkbox"
-          class="checkbox"
-          tabindex="-1"
-          aria-label="Choose {d.name}"
-          checked={chosenDevices.has(d.id)}
-          onclick={(e) => toggle(d, e.shiftKey)}
-        /></td
-      >
+      <td class="choose"><Choose label="Choose {d.name}" checked={chosenDevices.has(d.id)} ontoggle={(toHere) => toggle(d, toHere)} /></td>
       <td><a class="name" tabindex="-1" href="/devices/{d.id}">{d.name}</a></td>
       <td>{d.site}</td>
       <td>{[d.model, d.hardwareRevision, d.variant].filter(Boolean).join(' ') || '–'}</td>
@@ -401,9 +392,6 @@
   .choose {
     width: 1.6rem;
     padding-right: 0;
-  }
-  .choose input {
-    display: block;
   }
   .remark {
     color: var(--care);
