@@ -134,6 +134,24 @@ export function isInWindow(plan: Plan, i: number, stretch: number, now: number):
   return plan.windows![run.window]!.spans.some(([from, until]) => from <= now && ends <= until);
 }
 
+/** From when on who goes down at its site, or on what it is handled through, may begin, as far apart from the last one as it has to be. */
+export function freeFrom(
+  plan: Plan,
+  i: number,
+  stretch: number,
+  entered: readonly { key: string; at: number }[],
+  states: readonly RolloutState[],
+): number {
+  const apart = (key: string): number =>
+    Math.max(...states.filter((s) => s.phase !== 'ended').map((s) => s.plan.spacing?.[key] ?? -Infinity));
+  return Math.max(
+    -Infinity,
+    ...holdings(plan, i, stretch).flatMap(([key]) =>
+      plan.spacing?.[key] === undefined ? [] : entered.filter((e) => e.key === key).map((e) => e.at + apart(key)),
+    ),
+  );
+}
+
 type Hold = readonly [key: string, alone: boolean];
 
 /** What a run holds in a stretch, said again. */
@@ -148,6 +166,8 @@ export function holdings(plan: Plan, i: number, stretch: number): Hold[] {
   if (run.via && ofParent?.storage) holds.push([`store:${run.via}`, true]);
   if (run.via && ofParent?.most) holds.push([`parent:${run.via}`, false]);
   if (falls) for (const key of run.downClaims) holds.push([key, false]);
+  const mends = plan.passages[run.passage]!.steps[from]!.leg >= plan.passages[run.passage]!.legs.length;
+  if (falls && !mends && plan.spacing?.[`apart:${run.site}`]) holds.push([`apart:${run.site}`, false]);
   if (falls || names.some((n) => writing.includes(n))) for (const id of run.under) holds.push([`up:${id}`, falls && id === run.device]);
   return holds;
 }
@@ -172,7 +192,7 @@ export function allHoldings(states: readonly RolloutState[]): { who: string; hol
                 {
                   who: `${state.plan.id}/${state.plan.runs[i]!.id}`,
                   holds: holdings(state.plan, i, run.stretch)
-                    .filter(([key]) => !/^(rollout|site|parent|store|device):/.test(key))
+                    .filter(([key]) => !/^(rollout|site|apart|parent|store|device):/.test(key))
                     .map(([key]): Hold => [key, false]),
                 },
               ]

@@ -109,7 +109,7 @@ describe('a state that was kept', () => {
       .update(JSON.stringify([asJson(), keepState(also)]))
       .digest('hex')
       .slice(0, 16);
-    expect({ foldVersion, digest }).toEqual({ foldVersion: 2, digest: '01130dfbbc8814df' });
+    expect({ foldVersion, digest }).toEqual({ foldVersion: 3, digest: '6b95a77ec0c522f0' });
   });
 });
 

@@ -67,6 +67,7 @@ export interface PlanShape {
   first: number;
   atOnce: number;
   perSite: number;
+  apartMs: number;
   gate: Gate;
   /** What is different of each device, in turn. */
   each: readonly Partial<Candidate>[];
@@ -78,7 +79,18 @@ export interface PlanShape {
 }
 
 export function planOf(shape: Partial<PlanShape> = {}): Plan {
-  const { devices = 6, first = 1, atOnce = 2, perSite = 0, each = [], id = 'r-test', from = 1, wayBack = false, window = null } = shape;
+  const {
+    devices = 6,
+    first = 1,
+    atOnce = 2,
+    perSite = 0,
+    apartMs = 0,
+    each = [],
+    id = 'r-test',
+    from = 1,
+    wayBack = false,
+    window = null,
+  } = shape;
   const { gate = { soakMs: 60 * second, failureLimit: 1, approval: false } } = shape;
   return makePlan({
     id,
@@ -91,6 +103,7 @@ export function planOf(shape: Partial<PlanShape> = {}): Plan {
     first,
     atOnce,
     perSite,
+    apartMs,
     gate,
     candidates: Array.from({ length: devices }, (_, i) => candidate(i + from, each[i])),
     leftOut: [],

@@ -29,6 +29,7 @@ const shapes = fc.record({
   first: fc.integer({ min: 0, max: 3 }),
   atOnce: fc.integer({ min: 1, max: 5 }),
   perSite: fc.integer({ min: 0, max: 2 }),
+  apartMs: fc.constantFrom(0, 0, 90_000, 3_000_000),
   wayBack: fc.boolean(),
   window: fc.constantFrom(null, everyOtherHour),
   gate: fc.record({ soakMs: fc.integer({ min: 0, max: 120_000 }), failureLimit: fc.integer({ min: 1, max: 3 }), approval: fc.boolean() }),

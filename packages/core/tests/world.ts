@@ -14,6 +14,7 @@ import {
   type RolloutState,
 } from '@barrow/core';
 import {
+  freeFrom,
   isInWindow,
   isSoaking,
   needOf,
@@ -35,6 +36,8 @@ export class World {
   /** Activations begun in the present attempt of a leg, without a device's word that it was not done. */
   readonly #activations = new Map<string, number>();
   readonly #past = new Set<string>();
+  /** Who took which key, and when; a restart forgets nothing of it. */
+  readonly entered: { key: string; at: number }[] = [];
 
   /** Of which rollouts the ledger knows; harm is looked for over all of them. */
   readonly together: World[];
@@ -117,6 +120,13 @@ export class World {
     expect(isInWindow(this.plan, entered, event.stretch, this.now), `${event.run} goes down outside of its window`).toBe(true);
     if (this.state.runs[entered]!.rung === null)
       expect(needOf(this.state, entered), `${event.run} was begun before what it needs`).toBeNull();
+    const earlier = this.together.flatMap((w) => w.entered);
+    if (this.state.runs[entered]!.rung === null)
+      expect(
+        freeFrom(this.plan, entered, event.stretch, earlier, states),
+        `${event.run} goes down too soon after another`,
+      ).toBeLessThanOrEqual(this.now);
+    for (const { key } of event.claims) this.entered.push({ key, at: event.at });
     const all = allHoldings(states);
     const mine = all.find(({ who }) => who === `${this.plan.id}/${event.run}`)!;
     expect(
@@ -156,6 +166,8 @@ export class World {
 
   /** When windows open, the full scan does not say. */
   #isOfWindow(command: Command): boolean {
+    if (command.kind === 'wake' && this.plan.spacing && ['open', 'proving'].includes(this.state.waves[this.state.wave]?.phase ?? ''))
+      return true;
     if (!this.plan.windows || this.state.waves[this.state.wave]?.phase === 'soaking') return false;
     return command.kind === 'wake' || (command.kind === 'hold' && command.reason.startsWith('its last window'));
   }
@@ -171,6 +183,7 @@ export class World {
       return;
     if (this.decide().some((c) => c.kind === 'hold')) return;
     const states = this.together.map((w) => w.state);
+    const entered = this.together.flatMap((w) => w.entered);
     const indexes = entering.map((id) => this.state.indexOf.get(id)!);
     const held = [
       ...allHoldings(states),
@@ -184,8 +197,13 @@ export class World {
       // After the soak, and not before it; who has not begun waits for the next chance.
       if (phase === 'waiting' ? !isOpen : isSoaking(this.state, i) && isOpen) return;
       if (!isInWindow(this.plan, i, stretch, this.now)) return;
+      if (freeFrom(this.plan, i, stretch, [...entered, ...this.#aboutTo(indexes)], states) > this.now) return;
       expect(clash(holdings(this.plan, i, stretch), held, states), `${run.id} waits without need`).not.toBeNull();
     });
+  }
+
+  #aboutTo(indexes: readonly number[]): { key: string; at: number }[] {
+    return indexes.flatMap((i) => holdings(this.plan, i, this.state.runs[i]!.stretch).map(([key]) => ({ key, at: this.now })));
   }
 
   /** Who is broken and could be taken back beside all that is held is, unless a person holds the rollout. */

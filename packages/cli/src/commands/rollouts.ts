@@ -55,7 +55,7 @@ export function rolloutText(io: Io, r: Rollout): string {
       ),
       wayBackText(r),
       ...(r.window ? [`Devices go down only in the window ${r.window.text}${nextText(r.window)}.`] : []),
-      `Each device is down for about ${duration(down)}. Settings nobody saved: ${r.unsaved}. At most ${r.limits['rollout']} at once.`,
+      `Each device is down for about ${duration(down)}. Settings nobody saved: ${r.unsaved}. At most ${r.limits['rollout']} at once.${apartText(r)}`,
     );
   for (const wave of r.waves) {
     const runs = r.runs.filter((x) => x.wave === wave.index);
@@ -95,6 +95,9 @@ export function rolloutText(io: Io, r: Rollout): string {
   if (r.phase !== 'planned') parts.push('', `${totalsOf(r)}.`);
   return parts.join('\n');
 }
+
+const apartText = ({ apartMs }: Rollout): string =>
+  apartMs > 0 ? ` Devices of one site begin to go down at least ${duration(apartMs)} apart.` : '';
 
 const nextText = ({ next }: NonNullable<Rollout['window']>): string =>
   next === null
@@ -169,7 +172,7 @@ const whole = (name: string, text: string): number => {
 };
 
 /** Seconds from `30`, `30s`, `10min`, `2h`. */
-function soak(text: string): number {
+function spanOf(text: string): number {
   const match = /^(\d+)(s|min|h)?$/.exec(text);
   if (!match)
     throw new CommandError(
@@ -239,6 +242,7 @@ interface PlanOptions {
   first: string;
   atOnce: string;
   perSite: string;
+  apart: string;
   soak?: string;
   failureLimit: string;
   approval?: boolean;
@@ -262,6 +266,7 @@ export const registerRollouts: Register = (program, act) => {
     .option('--first <n>', 'devices in the first wave', '1')
     .option('--at-once <n>', 'most devices at once', '4')
     .option('--per-site <n>', 'most devices at once in one site (0: no limit)', '0')
+    .option('--apart <span>', 'devices of one site begin to go down so far apart: 30s, 2min', '0')
     .option('--soak <span>', 'wait after the first wave: 30s, 10min, 2h (10min when not said)')
     .option('--failure-limit <n>', 'failures in a wave that hold the rollout', '1')
     .option('--approval', "wait for a person's word after the first wave")
@@ -282,7 +287,8 @@ export const registerRollouts: Register = (program, act) => {
           first: whole('--first', o.first),
           atOnce: whole('--at-once', o.atOnce),
           perSite: whole('--per-site', o.perSite),
-          ...(o.soak === undefined ? {} : { soakSeconds: soak(o.soak) }),
+          apartSeconds: spanOf(o.apart),
+          ...(o.soak === undefined ? {} : { soakSeconds: spanOf(o.soak) }),
           failureLimit: whole('--failure-limit', o.failureLimit),
           approval: o.approval ?? false,
           unsaved: o.unsaved as 'hold',

@@ -262,6 +262,12 @@
           <dd>
             {rollout.window.text}{#if rollout.window.next}, next {when(rollout.window.next.from)} to {when(rollout.window.next.until)}{/if}
           </dd>{/if}
+        <dt>At once</dt>
+        <dd>
+          at most {rollout.limits['rollout']}{#if rollout.apartMs > 0}; devices of one site begin to go down at least {duration(
+              rollout.apartMs,
+            )} apart{/if}
+        </dd>
         <dt>Down</dt>
         <dd>
           up to about {duration(Math.max(...rollout.runs.map((r) => r.downMs)))} each{#if rehearsal}; at most {rehearsal.mostDown} at once{/if}

@@ -8,6 +8,7 @@
   let name = $state('');
   let first = $state(1);
   let atOnce = $state(4);
+  let apartMinutes = $state(0);
   let soakMinutes = $state(10);
   let failureLimit = $state(1);
   let approval = $state(false);
@@ -22,6 +23,7 @@
       devices: devices.map((d) => d.id),
       first,
       atOnce,
+      apartSeconds: Math.round(apartMinutes * 60),
       soakSeconds: Math.round(soakMinutes * 60),
       failureLimit,
       approval,
@@ -66,6 +68,17 @@
         min="1"
         max="1000"
         bind:value={atOnce}
+        required
+      /></label
+    >
+    <label class="label"
+      ><span class="label-text">Minutes apart at one site</span><input
+        class="input"
+        type="number"
+        min="0"
+        max="1440"
+        step="any"
+        bind:value={apartMinutes}
         required
       /></label
     >

@@ -439,6 +439,8 @@ export const planInput = z.strictObject({
   first: z.number().int().min(0).max(1000).default(1),
   atOnce: z.number().int().min(1).max(1000).default(4),
   perSite: z.number().int().min(0).max(1000).default(0),
+  /** How far apart devices of one site begin to go down: inrush, registrations. */
+  apartSeconds: z.number().int().min(0).max(86_400).default(0),
   soakSeconds: z
     .number()
     .int()
@@ -580,6 +582,8 @@ export const rolloutSchema = moving.extend({
   unsaved: z.enum(['hold', 'save']),
   wayBack: z.boolean(),
   limits: z.record(z.string(), z.number().int()),
+  /** How far apart devices of one site begin to go down; 0: no matter. */
+  apartMs: z.number().int(),
   /** What runs pass through; runs share them. */
   passages: z.array(
     z.object({

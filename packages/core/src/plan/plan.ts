@@ -19,7 +19,7 @@ export interface PlannedWave {
 
 /** What a run holds while it is in a stretch: a guard against harm, or a place under a limit. */
 export interface Claim {
-  /** What stands before its colon tells the kind: `rollout`, `site`, `parent` and `store` are places under a limit, all others guards. */
+  /** What stands before its colon tells the kind: `rollout`, `site`, `apart`, `parent`, `store` and `link` are places under a limit, all others guards. */
   readonly key: Key;
   /** Shared: as many as the key's capacity allows, any number when it has none. Exclusive: nobody else. */
   readonly mode: 'shared' | 'exclusive';
@@ -54,7 +54,7 @@ export interface PlannedStretch {
   /** It is entered only when its wave has soaked: the device has reached its target, and is looked at again. */
   readonly afterSoak?: true;
   /** Where it is handled through another device: what of that is used alone (its storage), or with how many others at once. */
-  readonly ofParent?: { readonly storage?: true; readonly most?: number };
+  readonly ofParent?: { readonly storage?: true; readonly most?: number; readonly apartMs?: Ms };
 }
 
 /** What is tried, in turn, when a leg fails past its point of no return. */
@@ -155,6 +155,8 @@ export interface Plan {
   readonly families?: Readonly<Record<string, string>>;
   /** The most that may hold a key at once; a key without an entry is not limited. */
   readonly capacity: Readonly<Record<Key, number>>;
+  /** How far apart those who take a key have to begin, where it is the beginning that hurts: registrations, inrush. */
+  readonly spacing?: Readonly<Record<Key, Ms>>;
   /** What a person has to be told of what they asked for, in sentences. */
   readonly remarks?: readonly string[];
   /** Devices that were asked for and left out, with the reason. */
@@ -199,6 +201,8 @@ export interface PlanRequest {
   readonly atOnce: number;
   /** The most devices at once in one site; 0 for no limit. */
   readonly perSite: number;
+  /** How far apart devices of one site begin to go down; 0 for no matter. */
+  readonly apartMs?: Ms;
   readonly gate: Gate;
   readonly candidates: readonly Candidate[];
   readonly leftOut: Plan['leftOut'];
@@ -247,6 +251,7 @@ export function makePlan(request: PlanRequest): Plan {
     : [{ name: 'all', gate: lastGate }];
   const rolloutKey = `rollout:${request.id}`;
   const capacity: Record<Key, number> = { [rolloutKey]: request.atOnce };
+  const spacing: Record<Key, Ms> = {};
   const passages: Passage[] = [];
   const passageOf = new Map<Passage, number>();
   const runs = ordered.map((c): PlannedRun => {
@@ -260,8 +265,12 @@ export function makePlan(request: PlanRequest): Plan {
       room.push(`site:${c.site}`);
       capacity[`site:${c.site}`] = request.perSite;
     }
+    if (request.apartMs) spacing[`apart:${c.site}`] = request.apartMs;
     for (const { ofParent } of c.passage.stretches)
-      if (c.via !== undefined && ofParent?.most !== undefined) capacity[`parent:${c.via}`] = ofParent.most;
+      if (c.via !== undefined && ofParent?.most !== undefined) {
+        capacity[`parent:${c.via}`] = ofParent.most;
+        if (ofParent.apartMs !== undefined) spacing[`parent:${c.via}`] = ofParent.apartMs;
+      }
     const needs = (c.needs ?? []).filter((n) => byDevice.has(n.device)).map(({ leg, device }) => ({ leg, run: device }));
     for (const ring of c.rings) capacity[`ring:${ring}`] = 1;
     for (const { device, of } of c.feeds) capacity[`feeds:${device}`] = of - 1;
@@ -291,6 +300,7 @@ export function makePlan(request: PlanRequest): Plan {
   const { id, name, createdAt, createdBy, unsaved, wayBack, leftOut } = request;
   const windows = request.window ? { windows: { [theWindow]: request.window } } : {};
   const families = request.families ? { families: request.families } : {};
+  refuseCircles(runs);
   return {
     version: 2,
     id,
@@ -305,8 +315,44 @@ export function makePlan(request: PlanRequest): Plan {
     ...windows,
     ...families,
     capacity,
+    ...(Object.keys(spacing).length > 0 ? { spacing } : {}),
     leftOut,
   };
+}
+
+/** Runs that wait for each other, or for a later wave, would wait for ever. */
+export class NeedsInCircle extends Error {
+  readonly code = 'needs-in-circle';
+  constructor(readonly names: readonly string[]) {
+    super(`${names.join(' waits for ')} waits for ${names[0]}`);
+  }
+}
+
+/**
+ * Follows who needs whom.
+ *
+ * @throws NeedsInCircle when that leads back to where it began
+ */
+export function refuseCircles(runs: readonly Pick<PlannedRun, 'id' | 'name' | 'needs'>[]): void {
+  const known = new Map(runs.map((r) => [r.id, r]));
+  const done = new Set<RunId>();
+  for (const { id } of runs) {
+    /** From the one that was begun with to the one that is looked at, each with how many of its needs were followed. */
+    const path: { readonly id: RunId; next: number }[] = done.has(id) ? [] : [{ id, next: 0 }];
+    const on = new Map(path.map((p) => [p.id, 0]));
+    for (let at = path.at(-1); at; at = path.at(-1)) {
+      const need = known.get(at.id)?.needs?.[at.next++]?.run;
+      if (need === undefined) {
+        done.add(at.id);
+        on.delete(at.id);
+        path.pop();
+      } else if (on.has(need)) throw new NeedsInCircle(path.slice(on.get(need)).map((p) => known.get(p.id)!.name));
+      else if (!done.has(need)) {
+        on.set(need, path.length);
+        path.push({ id: need, next: 0 });
+      }
+    }
+  }
 }
 
 /** The passage of a run. */
@@ -364,7 +410,7 @@ export function opensAt(plan: Plan, run: PlannedRun, stretch: number, now: Insta
 }
 
 /** Whether a claim guards against harm; the others are places under a limit. */
-export const isGuard = ({ key }: Claim): boolean => !/^(rollout|site|parent|store):/.test(key);
+export const isGuard = ({ key }: Claim): boolean => !/^(rollout|site|apart|parent|store|link):/.test(key);
 
 /** What somebody holds who writes on a device: it is in one pair of hands, and keeps its power and its way. */
 export const writingClaims = (device: DeviceId, under: readonly DeviceId[]): Claim[] => [
@@ -385,5 +431,9 @@ export function claimsOf(plan: Plan, run: PlannedRun, stretch: PlannedStretch): 
   if (goesDown || steps.some((s) => s.writes))
     for (const id of new Set(run.under)) claims.push({ key: `up:${id}`, mode: goesDown && id === run.device ? 'exclusive' : 'shared' });
   if (goesDown) for (const key of run.downClaims) claims.push({ key, mode: 'shared' });
+  // Who is to be taken back does not wait for that.
+  const apart = `apart:${run.site}`;
+  if (goesDown && plan.spacing?.[apart] !== undefined && stretch.from < legSteps(passageOf(plan, run)))
+    claims.push({ key: apart, mode: 'shared' });
   return claims;
 }

@@ -1,6 +1,6 @@
 import { z } from 'zod';
 import { firstSteps, traitsOf } from '../scheduler/steps.js';
-import { rungMeans, type Passage, type Plan } from './plan.js';
+import { refuseCircles, rungMeans, type Passage, type Plan } from './plan.js';
 
 const step = z
   .object({
@@ -56,7 +56,9 @@ const plan = z.object({
           from: z.number().int(),
           to: z.number().int(),
           afterSoak: z.literal(true).optional(),
-          ofParent: z.object({ storage: z.literal(true).optional(), most: z.number().int().optional() }).optional(),
+          ofParent: z
+            .object({ storage: z.literal(true).optional(), most: z.number().int().optional(), apartMs: z.number().optional() })
+            .optional(),
         }),
       ),
       rungs: z
@@ -86,6 +88,7 @@ const plan = z.object({
   windows: z.record(z.string(), z.object({ text: z.string(), spans: z.array(z.tuple([z.number(), z.number()])) })).optional(),
   families: z.record(z.string(), z.string()).optional(),
   capacity: z.record(z.string(), z.number()),
+  spacing: z.record(z.string(), z.number()).optional(),
 });
 
 /** The plans of before: every run had its nine steps itself, and counted against its limits from its first to its last. */
@@ -103,10 +106,14 @@ const first = z.object({
 /**
  * Reads a plan as it was kept. One of the first kind reads as one stretch, entered at its first step: its journal folds to
  * the same phases and outcomes as it did.
- * @throws ZodError
+ * @throws ZodError, or NeedsInCircle for a plan that could never come to its end
  */
 export function readPlan(kept: unknown): Plan {
-  if (typeof kept === 'object' && kept !== null && 'version' in kept) return plan.parse(kept);
+  if (typeof kept === 'object' && kept !== null && 'version' in kept) {
+    const read = plan.parse(kept);
+    refuseCircles(read.runs);
+    return read;
+  }
   const { runs, limits, ...rest } = first.parse(kept);
   const passages: Passage[] = [];
   const known = new Map<string, number>();

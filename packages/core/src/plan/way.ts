@@ -21,7 +21,7 @@ export interface Way {
   /** From this step on, nothing interrupts the leg. */
   readonly pointOfNoReturn: StepName;
   /** It is handled through another device: of its kind, so many at once. */
-  readonly throughParent?: { readonly most: number };
+  readonly throughParent?: { readonly most: number; /** So far apart. */ readonly apartMs?: Ms };
   /** What may be tried, in this order, when it fails past the point of no return. */
   readonly recovery?: readonly RungMeans[];
 }
@@ -82,7 +82,7 @@ export function makePassage(legs: readonly WayLeg[], timeScale = 1, proves = fal
         });
       }
       const last = stretches[stretches.length - 1];
-      const ofParent = way.throughParent && partOfParent(taken, way.throughParent.most);
+      const ofParent = way.throughParent && partOfParent(taken, way.throughParent, timeScale);
       // What lies past the point of no return is never left.
       if (wasPast && last && !afterSoak) {
         const both = { ...last.ofParent, ...ofParent };
@@ -120,9 +120,14 @@ export function makePassage(legs: readonly WayLeg[], timeScale = 1, proves = fal
 }
 
 /** What a stretch uses of the device through which it is handled: its storage while an image comes there, a place while a device is down. */
-function partOfParent(steps: readonly WayStep[], most: number): PlannedStretch['ofParent'] {
+function partOfParent(
+  steps: readonly WayStep[],
+  { most, apartMs }: NonNullable<Way['throughParent']>,
+  timeScale: number,
+): PlannedStretch['ofParent'] {
   const all = steps.map(({ step, traits }) => ({ step, ...traitsOf(step), ...traits }));
   const storage = all.some((s) => s.writes && !s.down && s.step === 'transfer');
   const down = all.some((s) => s.down);
-  return storage || down ? { ...(storage ? { storage: true } : {}), ...(down ? { most } : {}) } : undefined;
+  const apart = apartMs === undefined ? {} : { apartMs: apartMs / timeScale };
+  return storage || down ? { ...(storage ? { storage: true } : {}), ...(down ? { most, ...apart } : {}) } : undefined;
 }

@@ -434,6 +434,7 @@ function enter(state: RolloutState, index: number, claims: readonly Claim[], at:
     run.attempt++;
   }
   if (soaks(state, index)) state.waves[run.wave]!.soaking--;
+  run.enteredAt = at;
   run.claims = claims;
   run.phase = 'ready';
   state.broken.delete(index);

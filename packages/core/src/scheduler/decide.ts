@@ -162,7 +162,7 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant, wall: 
   if (wave.phase === 'open' || (wave.phase === 'proving' && wave.active > 0)) {
     if (wave.waiting + wave.active - wave.soaking === 0 && wave.phase === 'open') commands.push({ kind: 'end-wave', wave: state.wave });
     else
-      for (const { index, claims } of ledger.enter(state, left, wall)) {
+      for (const { index, claims } of ledger.enter(state, left, wall, now)) {
         const { stretch, phase, attempt } = state.runs[index]!;
         const run = state.plan.runs[index]!.id;
         commands.push({ kind: 'enter-stretch', run, stretch, claims, attempt: phase === 'waiting' ? attempt + 1 : attempt });
@@ -171,6 +171,8 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant, wall: 
     const then = state.plan.windows ? ledger.lookAtWindows(state, wall) : noWindows;
     if (then.over.length > 0) commands.push({ kind: 'hold', reason: 'its last window is over, and devices still wait for one' });
     else if (then.next !== null) commands.push({ kind: 'wake', at: then.next - wall + now });
+    const apart = ledger.mayBeTaken(state.plan.id);
+    if (apart !== null) commands.push({ kind: 'wake', at: apart });
     return commands;
   }
   const gate = state.plan.waves[state.wave]!.gate;

@@ -1,6 +1,6 @@
-import { isGuard, opensAt, type Claim } from '../plan/plan.js';
+import { claimsOf, isGuard, opensAt, passageOf, type Claim } from '../plan/plan.js';
 import { indexAfter, spanAt } from '../plan/windows.js';
-import type { Instant, Key, RolloutId } from '../units.js';
+import type { Instant, Key, Ms, RolloutId } from '../units.js';
 import type { RolloutEvent } from './events.js';
 import { neededBy, nextClaims, soaks, type RolloutState } from './state.js';
 
@@ -25,6 +25,8 @@ interface Candidate extends Holder {
 /** Candidates that take the same places: while one of these has no room, none of them is looked at. */
 export interface Bucket {
   readonly room: readonly Key[];
+  /** Those of what they claim that have to be taken one after the other. */
+  readonly spaced: readonly Key[];
   readonly queue: Candidate[];
 }
 
@@ -45,6 +47,11 @@ export class Ledger {
   readonly #looked = new Map<RolloutId, number>();
   readonly #claims = new Map<string, readonly Claim[]>();
   readonly #capacity = new Map<Key, Map<RolloutId, number>>();
+  readonly #spacing = new Map<Key, Map<RolloutId, Ms>>();
+  /** When a key that has to be taken one after the other was taken last. */
+  readonly #taken = new Map<Key, Instant>();
+  /** When the next such key may be taken for which somebody of a rollout waits. */
+  readonly #mayBeTaken = new Map<RolloutId, Instant>();
   readonly #buckets = new Map<RolloutId, Map<string, Bucket>>();
   /** Where a candidate stands: in a bucket, or filed under the key that it lacks. */
   readonly #place = new Map<string, { readonly candidate: Candidate; bucket: Bucket; blockedBy: Key | null }>();
@@ -55,13 +62,21 @@ export class Ledger {
   /** Takes a rollout under its care, as it stands. */
   add(state: RolloutState): void {
     this.remove(state.plan.id);
-    for (const [key, most] of Object.entries(state.plan.capacity)) {
-      const all = this.#capacity.get(key);
-      if (all) all.set(state.plan.id, most);
-      else this.#capacity.set(key, new Map([[state.plan.id, most]]));
-    }
-    this.#buckets.set(state.plan.id, new Map());
-    state.runs.forEach((_, index) => this.#settle(state, index));
+    const { id, capacity, spacing = {} } = state.plan;
+    for (const [from, into] of [
+      [capacity, this.#capacity],
+      [spacing, this.#spacing],
+    ] as const)
+      for (const [key, number] of Object.entries(from)) {
+        const all = into.get(key);
+        if (all) all.set(id, number);
+        else into.set(key, new Map([[id, number]]));
+      }
+    this.#buckets.set(id, new Map());
+    state.runs.forEach((run, index) => {
+      this.#settle(state, index);
+      if (state.plan.spacing && run.enteredAt !== null) this.#take(lastClaims(state, index), run.enteredAt);
+    });
   }
 
   /** Forgets a rollout: what its runs hold is free, and its limits hold nobody any more. */
@@ -72,11 +87,13 @@ export class Ledger {
     for (const name of [...this.#claims.keys()]) if (name.startsWith(`${rollout}/`)) this.release(name);
     this.#buckets.delete(rollout);
     this.#looked.delete(rollout);
+    this.#mayBeTaken.delete(rollout);
     this.#changes++;
-    for (const [key, all] of this.#capacity) {
-      all.delete(rollout);
-      if (all.size === 0) this.#capacity.delete(key);
-    }
+    for (const of of [this.#capacity, this.#spacing])
+      for (const [key, all] of of) {
+        all.delete(rollout);
+        if (all.size === 0) of.delete(key);
+      }
   }
 
   /** Takes note of what an event changed; call it after `apply`. */
@@ -96,6 +113,7 @@ export class Ledger {
       const index = state.indexOf.get(event.run);
       if (index === undefined) return;
       this.#settle(state, index);
+      if (event.kind === 'stretch-entered') this.#take(event.claims, event.at);
       // Who needed it may begin now, or may not any more; a retry revives those that had ended for want of it.
       const { phase, met } = state.runs[index]!;
       if (phase === 'ended' || met || event.kind === 'run-retried') this.#settleBelow(state, index);
@@ -123,9 +141,15 @@ export class Ledger {
     if (!waits) return this.#drop(name);
     if (this.#place.has(name)) return;
     const buckets = this.#buckets.get(state.plan.id)!;
-    const key = planned.room.join(' ');
+    const { spacing } = state.plan;
+    const spaced = spacing
+      ? nextClaims(state.plan, state, index)
+          .map((c) => c.key)
+          .filter((key) => spacing[key] !== undefined)
+      : [];
+    const key = [...planned.room, ...spaced].join(' ');
     let bucket = buckets.get(key);
-    if (!bucket) buckets.set(key, (bucket = { room: planned.room, queue: [] }));
+    if (!bucket) buckets.set(key, (bucket = { room: planned.room, spaced, queue: [] }));
     const ticket = run.phase === 'parked' ? index - state.runs.length : index;
     const candidate: Candidate = { ...holder, index, ticket };
     this.#place.set(name, { candidate, bucket, blockedBy: null });
@@ -216,6 +240,23 @@ export class Ledger {
     }
   }
 
+  /** Takes note of when keys were taken that have to be taken one after the other. */
+  #take(claims: readonly Claim[], at: Instant): void {
+    for (const { key } of claims) if (this.#spacing.has(key)) this.#taken.set(key, Math.max(at, this.#taken.get(key) ?? at));
+  }
+
+  /** From when on a key may be taken, as far apart from the last time as any rollout under way says. */
+  freeFrom(key: Key): Instant {
+    const all = this.#spacing.get(key);
+    const taken = this.#taken.get(key);
+    return all && taken !== undefined ? taken + Math.max(...all.values()) : -Infinity;
+  }
+
+  /** When a rollout may go on with those who wait only for others to have begun long enough ago; null when nobody does. */
+  mayBeTaken(rollout: RolloutId): Instant | null {
+    return this.#mayBeTaken.get(rollout) ?? null;
+  }
+
   /** The most that may share a key: the least that any rollout under way says. */
   mostOf(key: Key): number {
     const all = this.#capacity.get(key);
@@ -253,16 +294,22 @@ export class Ledger {
    * Gives entry to those who may begin and whose claims can all be had, in their order; they hold them from then on. Who
    * lacks a guard is looked at again when it is free; who lacks room, when there is room for the first of its queue.
    * Those in `left` are left out.
+   *
+   * @param wall by the clock on the wall, by which windows open
+   * @param now by the clock of waits, by which some have to begin one after the other
    */
   *enter(
     state: RolloutState,
     left: ReadonlySet<number> = new Set(),
-    now: Instant = 0,
+    wall: Instant = 0,
+    now: Instant = wall,
   ): Generator<{ readonly index: number; readonly claims: readonly Claim[] }> {
     // Nobody gets in by what others took.
-    if (this.#looked.get(state.plan.id) === this.#changes) return;
+    const opens = this.#mayBeTaken.get(state.plan.id) ?? Infinity;
+    if (this.#looked.get(state.plan.id) === this.#changes && now < opens) return;
     const upTo = this.#changes;
-    for (const { room, queue } of this.#buckets.get(state.plan.id)?.values() ?? []) {
+    this.#mayBeTaken.delete(state.plan.id);
+    for (const { room, spaced, queue } of this.#buckets.get(state.plan.id)?.values() ?? []) {
       // Who is filed elsewhere leaves the queue at the end: ten thousand may wait for one window.
       let kept = 0;
       let at = 0;
@@ -272,14 +319,19 @@ export class Ledger {
         const run = state.plan.runs[candidate.index]!;
         let lacks: Key | null = null;
         if (!left.has(candidate.index)) {
-          if (run.window !== undefined && opensAt(state.plan, run, state.runs[candidate.index]!.stretch, now) !== now)
+          const from = Math.max(-Infinity, ...spaced.map((key) => this.freeFrom(key)));
+          if (run.window !== undefined && opensAt(state.plan, run, state.runs[candidate.index]!.stretch, wall) !== wall)
             lacks = windowKey(state.plan.id, run.window);
           else if (!room.every((key) => this.admits({ key, mode: 'shared' }, name))) break;
-          else {
+          else if (now < from) {
+            this.#mayBeTaken.set(state.plan.id, Math.min(from, this.#mayBeTaken.get(state.plan.id) ?? from));
+            break;
+          } else {
             const claims = this.#claims.get(name) ?? nextClaims(state.plan, state, candidate.index);
             lacks = this.lacks(claims, candidate)?.key ?? null;
             if (lacks === null) {
               this.hold(candidate, claims);
+              this.#take(claims, now);
               yield { index: candidate.index, claims };
             }
           }
@@ -299,6 +351,15 @@ export class Ledger {
     if (waiting) waiting.add(name);
     else this.#blocked.set(key, new Set([name]));
   }
+}
+
+/** What a run claimed when it entered a stretch last. */
+function lastClaims(state: RolloutState, index: number): readonly Claim[] {
+  const { phase, stretch, claims } = state.runs[index]!;
+  if (phase !== 'parked' && phase !== 'ended') return claims ?? [];
+  const planned = state.plan.runs[index]!;
+  const entered = passageOf(state.plan, planned).stretches[phase === 'parked' ? stretch - 1 : stretch];
+  return entered ? claimsOf(state.plan, planned, entered) : [];
 }
 
 /** Where a ticket stands or would stand in a queue, which is in order. */

@@ -51,6 +51,8 @@ export interface RunState {
   /** How many of its legs are behind it: what they brought was checked. */
   legs: number;
   begunAt: Instant | null;
+  /** When it entered the stretch that it is in, or was in last. */
+  enteredAt: Instant | null;
   endedAt: Instant | null;
   stepBegunAt: Instant | null;
   pastReturn: boolean;
@@ -179,6 +181,7 @@ export function initialState(plan: Plan): RolloutState {
       absentSince: null,
       absences: 0,
       begunAt: null,
+      enteredAt: null,
       endedAt: null,
       stepBegunAt: null,
       pastReturn: false,

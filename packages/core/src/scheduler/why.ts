@@ -11,13 +11,14 @@ export interface Waiting {
   readonly until: Instant | null;
 }
 
-/** Why a run is not taken on now, in words; null when it is in hand, or has ended. `nameOf` tells the name of a run of any rollout, `wall` the time by which windows open. */
+/** Why a run is not taken on now, in words; null when it is in hand, or has ended. `nameOf` tells the name of a run of any rollout, `wall` the time by which windows open, `now` that by which some have to begin one after the other. */
 export function whyWaiting(
   state: RolloutState,
   index: number,
   ledger: Ledger,
   nameOf: (holder: Holder) => string,
   wall: Instant = 0,
+  now: Instant = wall,
 ): Waiting | null {
   const run = state.runs[index]!;
   if (run.phase === 'ended' || run.phase === 'busy' || run.phase === 'asking' || state.phase === 'planned' || state.phase === 'ended')
@@ -56,8 +57,13 @@ export function whyWaiting(
   const opens = opensAt(state.plan, state.plan.runs[index]!, run.stretch, wall);
   if (opens !== wall) return until(opens === null ? 'no window is left that is long enough for it' : 'waits for its window', opens);
   const holder: Holder = { rollout: state.plan.id, run: state.plan.runs[index]!.id };
-  const lacking = ledger.lacksMost(nextClaims(state.plan, state, index), holder);
-  return lacking === null ? null : until(lackText(lacking, state.plan.runs[index]!.device, holder, ledger, nameOf));
+  const claims = nextClaims(state.plan, state, index);
+  const lacking = ledger.lacksMost(claims, holder);
+  if (lacking !== null) return until(lackText(lacking, state.plan.runs[index]!.device, holder, ledger, nameOf));
+  const spaced = run.phase === 'broken' ? undefined : claims.find(({ key }) => ledger.freeFrom(key) > now);
+  if (!spaced) return null;
+  const where = spaced.key.startsWith('apart:') ? `at ${spaced.key.slice('apart:'.length)}` : 'on what it is handled through';
+  return until(`waits: the one before it ${where} has begun only just now`, ledger.freeFrom(spaced.key));
 }
 
 /** What is said of who cannot have a claim, after the name of who wants it. */

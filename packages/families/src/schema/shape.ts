@@ -446,7 +446,12 @@ export const familyShape = z.strictObject({
       /** Barrow carries it to the device. */
       z.strictObject({ how: z.literal('pushed') }),
       /** Through the storage of its parent, on which its procedures are carried out; so many at once go down there. */
-      z.strictObject({ how: z.literal('through-parent'), most: z.number().int().min(1) }),
+      z.strictObject({
+        how: z.literal('through-parent'),
+        most: z.number().int().min(1),
+        /** How far apart they begin to. */
+        apart: span.optional(),
+      }),
     ])
     .optional(),
   /** How an image is brought ahead of a rollout to where the device, or its children, can take it. */
@@ -533,7 +538,9 @@ export function wayOf(family: Family, component: string): (Way & Pick<FamilyWay,
     returns,
     recovery,
     stretches,
-    ...(travel?.how === 'through-parent' ? { throughParent: { most: travel.most } } : {}),
+    ...(travel?.how === 'through-parent'
+      ? { throughParent: { most: travel.most, ...(travel.apart === undefined ? {} : { apartMs: travel.apart }) } }
+      : {}),
   };
 }
 /** What handles a device through its parent: the doors of the parent, the procedures of the child. */

@@ -3,6 +3,7 @@ import {
   isZone,
   makePassage,
   makePlan,
+  NeedsInCircle,
   opensAt,
   passageOf,
   planInput,
@@ -13,6 +14,7 @@ import {
   type PathStep,
   type Plan,
   type PlanInput,
+  type PlanRequest,
   type PlannedWindow,
   type WayLeg,
 } from '@barrow/core';
@@ -200,6 +202,22 @@ function windowFor(asked: PlanInput['window'], now: number): PlannedWindow | nul
   return { text: windowText(rule), spans: spansOf(rule, now, now + windowDays * dayMs) };
 }
 
+/** @throws Refusal naming those that would wait for each other */
+function madeOrRefused(request: PlanRequest): Plan {
+  try {
+    return makePlan(request);
+  } catch (error) {
+    if (!(error instanceof NeedsInCircle)) throw error;
+    throw new Refusal(
+      422,
+      'needs-in-circle',
+      'These devices cannot be planned together',
+      `None could begin: ${error.message}.`,
+      'Plan one of them alone first, then the others.',
+    );
+  }
+}
+
 /** Whom no window is long enough for. @throws Refusal naming them */
 function refuseTooLong(plan: Plan, now: number): void {
   const long = plan.runs.filter((run) => passageOf(plan, run).stretches.some((_, i) => opensAt(plan, run, i, now) === null));
@@ -334,7 +352,7 @@ export async function planRollout(context: Context, devices: Devices, map: MapSe
     );
   const carried = carriedBy(candidates);
   const versions = [...new Set(candidates.map((c) => c.target))];
-  const plan = makePlan({
+  const plan = madeOrRefused({
     id: newId('r'),
     name: input.name ?? `${candidates.length === 1 ? candidates[0]!.name : `${candidates.length} devices`} to ${versions.join(', ')}`,
     createdAt: Date.now(),
@@ -345,6 +363,7 @@ export async function planRollout(context: Context, devices: Devices, map: MapSe
     first: input.first,
     atOnce: input.atOnce,
     perSite: input.perSite,
+    apartMs: input.apartSeconds * 1000,
     gate: { soakMs: (input.soakSeconds ?? usualSoakSeconds) * 1000, failureLimit: input.failureLimit, approval: input.approval },
     candidates: candidates.map((c) => ({ ...c, notices: [...(c.notices ?? []), ...noticeOfCarrying(carried.get(c.device))] })),
     leftOut,

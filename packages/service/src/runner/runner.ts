@@ -180,7 +180,7 @@ export class Runner {
       kept: kept?.state.events ?? 0,
       fault: fault ?? unreadable,
       unwritten: () => this.context.db.trouble,
-      waits: (index) => whyWaiting(active.state, index, this.holdings.ledger, this.holdings.nameOf, Date.now()),
+      waits: (index) => whyWaiting(active.state, index, this.holdings.ledger, this.holdings.nameOf, Date.now(), steadyNow()),
       chain: Promise.resolve(),
       wake: null,
     };

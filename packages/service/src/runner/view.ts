@@ -231,6 +231,7 @@ export function rolloutView(active: ActiveRollout, fileOf: ReadonlyMap<string, s
     unsaved: plan.unsaved,
     wayBack: plan.wayBack,
     limits: limitsOf(plan),
+    apartMs: Math.max(0, ...Object.entries(plan.spacing ?? {}).map(([key, ms]) => (key.startsWith('apart:') ? ms : 0))),
     passages: plan.passages.map((passage) => ({
       steps: passage.steps
         .slice(0, legSteps(passage))
