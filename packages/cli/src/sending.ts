@@ -26,10 +26,13 @@ const isPieces = (body: unknown): body is AsyncIterable<Buffer> =>
 async function send(url: URL, init: RequestInit, pieces: AsyncIterable<Buffer>): Promise<Response> {
   const request = (url.protocol === 'https:' ? requestHttps : requestHttp)(url, {
     method: init.method ?? 'PUT',
+    agent: false,
     headers: Object.fromEntries(new Headers(init.headers)),
     ...(init.signal ? { signal: init.signal } : {}),
   });
   const answered = once(request, 'response') as Promise<[IncomingMessage]>;
+  // Who has answered may break off while we still write; nobody else listens to that by then.
+  request.on('error', () => undefined).on('socket', (socket) => socket.on('error', () => undefined));
   let isAnswered = false;
   // Whoever answers before everything was sent refuses the rest.
   answered.then(
@@ -40,7 +43,7 @@ async function send(url: URL, init: RequestInit, pieces: AsyncIterable<Buffer>):
     if (isAnswered) break;
     if (!request.write(piece)) await Promise.race([once(request, 'drain'), answered]);
   }
-  request.end();
+  if (!isAnswered) request.end();
   const [response] = await answered;
   const answer = new Response(await text(response), {
     status: response.statusCode ?? 500,

@@ -1,6 +1,8 @@
+import { once } from 'node:events';
 import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { buffer } from 'node:stream/consumers';
+import { Worker } from 'node:worker_threads';
 import { BarrowClient, ProblemError, UnreachableError } from '@barrow/client';
 import { afterEach, describe, expect, it } from 'vitest';
 import { fetchSending } from '../src/sending.js';
@@ -43,6 +45,31 @@ describe('an upload of the command line', () => {
     const error = await client.sendUpload('u', 0, pieces(4000) as never).catch((e: unknown) => e);
     expect(error).toBeInstanceOf(ProblemError);
     expect((error as ProblemError).problem.code).toBe('store-full');
+  });
+
+  it('reads a refusal of who breaks off while it still writes', async () => {
+    const refusing = `
+      const problem = JSON.stringify({ type: 'x', title: 'Busy', status: 409, detail: 'somebody else', code: 'upload-busy', next: 'wait' });
+      const server = require('node:http').createServer((request, response) => {
+        response.writeHead(409, { 'content-type': 'application/problem+json', 'content-length': problem.length }).end(problem);
+        setTimeout(() => request.socket.resetAndDestroy(), 30);
+      });
+      server.listen(0, '127.0.0.1', () => require('node:worker_threads').parentPort.postMessage(server.address().port));`;
+    const worker = new Worker(refusing, { eval: true });
+    stop = () => void worker.terminate();
+    const [port] = (await once(worker, 'message')) as [number];
+    const client = new BarrowClient({ url: `http://127.0.0.1:${port}`, token: 'word', fetch: fetchSending });
+    async function* slowly(): AsyncGenerator<Buffer> {
+      yield Buffer.alloc(10);
+      for (const until = performance.now() + 15; performance.now() < until;) await new Promise((done) => setImmediate(done));
+      // The answer is there; that the other side broke off, nobody can hear meanwhile.
+      Atomics.wait(new Int32Array(new SharedArrayBuffer(4)), 0, 0, 60);
+      yield* pieces(2);
+    }
+    const error = await client.sendUpload('u', 0, slowly() as never).catch((e: unknown) => e);
+    expect(error instanceof ProblemError ? error.problem.code : (error as UnreachableError).why).toMatch(
+      /upload-busy|ECONNRESET|EPIPE|hang up/,
+    );
   });
 
   it('says that the service is gone when it is cut off', async () => {

@@ -29,6 +29,7 @@ export * from './checks/after.js';
 export * from './checks/held.js';
 export * from './checks/restart.js';
 export * from './plan/plan.js';
+export * from './plan/bring.js';
 export * from './plan/read.js';
 export * from './plan/way.js';
 export * from './plan/rungs.js';

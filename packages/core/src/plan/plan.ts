@@ -19,7 +19,7 @@ export interface PlannedWave {
 
 /** What a run holds while it is in a stretch: a guard against harm, or a place under a limit. */
 export interface Claim {
-  /** What stands before its colon tells the kind: `rollout`, `site`, `apart`, `parent`, `store` and `link` are places under a limit, all others guards. */
+  /** What stands before its colon tells the kind: `rollout`, `site`, `apart`, `parent`, `store`, `staging` and `link` are places under a limit, all others guards. */
   readonly key: Key;
   /** Shared: as many as the key's capacity allows, any number when it has none. Exclusive: nobody else. */
   readonly mode: 'shared' | 'exclusive';
@@ -410,13 +410,7 @@ export function opensAt(plan: Plan, run: PlannedRun, stretch: number, now: Insta
 }
 
 /** Whether a claim guards against harm; the others are places under a limit. */
-export const isGuard = ({ key }: Claim): boolean => !/^(rollout|site|apart|parent|store|link):/.test(key);
-
-/** What somebody holds who writes on a device: it is in one pair of hands, and keeps its power and its way. */
-export const writingClaims = (device: DeviceId, under: readonly DeviceId[]): Claim[] => [
-  { key: `device:${device}`, mode: 'exclusive' },
-  ...under.map((id): Claim => ({ key: `up:${id}`, mode: 'shared' })),
-];
+export const isGuard = ({ key }: Claim): boolean => !/^(rollout|site|apart|parent|store|staging|link):/.test(key);
 
 /**
  * What a run holds while it is in a stretch, the hardest to get last. Nothing goes down that carries a device which is

@@ -83,11 +83,13 @@ export function lackText(claim: Claim, device: string, self: Holder, ledger: Led
     case 'feeds':
       return `waits for ${names}: together they would take the last power of a device`;
     case 'device':
-      return `waits for ${names}, which has this device in hand`;
+      return `waits for ${names}, which has it in hand`;
     case 'store':
       return `waits for ${names}, which brings an image to the same storage`;
     case 'parent':
       return `waits for its turn: ${ledger.mostOf(claim.key)} at once on what it is handled through`;
+    case 'link':
+      return `waits for its turn: ${ledger.mostOf(claim.key)} at once over the link of ${on}`;
     case 'site':
       return `waits for its turn: ${ledger.mostOf(claim.key)} at once at ${on}`;
     default:

@@ -1,34 +1,16 @@
-import {
-  CauseError,
-  describeMismatches,
-  lackText,
-  mismatches,
-  safeText,
-  writingClaims,
-  type Claim,
-  type Delivery,
-  type Holder,
-  type ImageScope,
-  type Place,
-} from '@barrow/core';
+import { CauseError, describeMismatches, mismatches, safeText, type Delivery, type ImageScope, type Place } from '@barrow/core';
 import { asCause } from '@barrow/families';
 import { rfc3339, rfc3339OrNull, type Context } from '../context.js';
 import { DeliveryEntity, DeviceEntity, type DeliveryRow, type DeviceRow, type ImageRow } from '../data/entities.js';
 import { newId } from '../data/seal.js';
 import { notFound, Refusal } from '../errors.js';
 import type { DeliveryParts } from './delivery-parts.js';
+import { DeliveryQueue } from './delivery-queue.js';
 import { carryOut, type DeliveryWork } from './delivery-work.js';
 import type { Told } from './offers.js';
 import { causeView } from './transfers.js';
 
-/** At once in all, and at once to one site over a link that is shared. */
-const mostAtOnce = 8;
-const mostOverLink = 2;
 const tellEvery = 250;
-
-/** Under which name deliveries hold what they claim, beside the rollouts. */
-const deliveryName = 'delivery';
-const holderOf = (row: DeliveryRow): Holder => ({ rollout: deliveryName, run: row.id });
 
 /** A delivery in memory while it is under way. */
 interface Working {
@@ -44,42 +26,47 @@ export class Deliveries {
   /** All that have not ended, and those that ended, by id. */
   readonly #rows = new Map<string, DeliveryRow>();
   readonly #working = new Map<string, Working>();
-  /** Ids of those that wait, in their order. */
-  readonly #waiting = new Set<string>();
-  /** What each of those that wait claims while it is under way. */
-  readonly #claims = new Map<string, readonly Claim[]>();
-  #stopping = false;
+  readonly #queue: DeliveryQueue;
+  #resumed = false;
 
   constructor(
     private readonly context: Context,
     readonly parts: DeliveryParts,
   ) {
-    parts.holdings.nameBy((holder) => (holder.rollout === deliveryName ? (this.#names.get(holder.run) ?? null) : null));
-    parts.holdings.onRelease(() => this.#pump());
+    this.#queue = new DeliveryQueue(parts.holdings, (id) => this.#begin(this.#rows.get(id)!));
+    // A link that is shared from now on is shared by those that wait as well.
+    context.live.listen((event) => {
+      if (event.kind === 'changed' && event.what === 'sites') void this.#waitAnew();
+    });
   }
 
-  /** Who holds each delivery, by name. */
-  readonly #names = new Map<string, string>();
-
-  /** Lets one wait for its turn: while a device is written, nothing above it goes down, and nobody else has it in hand. */
-  async #await(row: DeliveryRow): Promise<void> {
-    const { holder } = row;
-    if (holder !== null) {
-      const { under } = await this.parts.map.guards();
-      this.#claims.set(row.id, writingClaims(holder, under.get(holder) ?? [holder]));
-      const known = await this.context.db.findOne(DeviceEntity, { id: holder });
-      this.#names.set(row.id, `the staging on ${known?.name ?? holder}`);
-    }
-    // It may have been stopped meanwhile.
-    if (row.state === 'waiting') this.#waiting.add(row.id);
+  async #waitAnew(): Promise<void> {
+    const rows = this.#queue.takeOut(() => true).map((id) => this.#rows.get(id)!);
+    await this.#await(rows);
   }
 
-  /** Why one that waits does so, where it is for what others do. */
-  #waits(row: DeliveryRow): string | null {
-    const lacking = this.parts.holdings.ledger.lacks(this.#claims.get(row.id) ?? [], holderOf(row));
-    return lacking === null
-      ? null
-      : lackText(lacking, row.holder ?? '', holderOf(row), this.parts.holdings.ledger, this.parts.holdings.nameOf);
+  /** Lets some wait for their turn. */
+  async #await(rows: readonly DeliveryRow[]): Promise<void> {
+    if (rows.length === 0) return;
+    const { under } = await this.parts.map.guards();
+    const holders = rows.flatMap((r) => r.holder ?? []);
+    const known = holders.length === 0 ? [] : await this.context.db.find(DeviceEntity, { id: { $in: holders } });
+    const nameOf = new Map(known.map((d) => [d.id, d.name]));
+    this.#queue.add(
+      // They may have been stopped meanwhile.
+      rows
+        .filter((row) => row.state === 'waiting')
+        .map(({ id, holder, site, image }) => ({
+          id,
+          name: holder === null ? `the filling of the store of ${site}` : `the staging on ${nameOf.get(holder) ?? holder}`,
+          holder: holder ?? `store of ${site}`,
+          site,
+          image,
+          under: holder === null ? [] : (under.get(holder) ?? [holder]),
+          overLink: this.parts.sites.linkOf(site) !== null,
+        })),
+    );
+    if (this.#resumed) this.#queue.look();
   }
 
   async load(): Promise<void> {
@@ -87,13 +74,14 @@ export class Deliveries {
       // The service was stopped while it was under way: it goes on from where the other side is.
       if (row.state === 'moving' || row.state === 'verifying') row.state = 'waiting';
       this.#rows.set(row.id, row);
-      if (row.state === 'waiting') await this.#await(row);
     }
+    await this.#await([...this.#rows.values()].filter((r) => r.state === 'waiting'));
   }
 
   /** Takes up again what waits. */
   resume(): void {
-    this.#pump();
+    this.#resumed = true;
+    this.#queue.look();
   }
 
   /** @throws Refusal when the image does not fit, or the place cannot keep it. */
@@ -119,12 +107,9 @@ export class Deliveries {
       endedAt: null,
     }));
     await this.context.db.write(async (em) => em.insertMany(DeliveryEntity, rows));
-    for (const row of rows) {
-      this.#rows.set(row.id, row);
-      await this.#await(row);
-    }
+    for (const row of rows) this.#rows.set(row.id, row);
+    await this.#await(rows);
     this.context.live.changed('deliveries');
-    this.#pump();
     return rows;
   }
 
@@ -240,9 +225,10 @@ export class Deliveries {
         `It has ended: ${row.state}.`,
         '`barrow staging list` shows how they stand.',
       );
-    this.#waiting.delete(id);
-    this.#working.get(id)?.abort.abort();
-    await this.#working.get(id)?.done;
+    const working = this.#working.get(id);
+    working?.abort.abort();
+    if (working) await working.done;
+    else this.#queue.leave(id, 'stopped by a person');
     if (row.endedAt === null) await this.#end(row, 'stopped', null, 'stopped by a person');
   }
 
@@ -259,35 +245,13 @@ export class Deliveries {
       );
     Object.assign(row, { state: 'waiting', cause: null, detail: null, endedAt: null, bytes: 0 });
     await this.#save(row);
-    await this.#await(row);
-    this.#pump();
+    await this.#await([row]);
   }
 
   async stop(): Promise<void> {
-    this.#stopping = true;
+    this.#queue.stop();
     for (const { abort } of this.#working.values()) abort.abort();
     await Promise.all([...this.#working.values()].map((w) => w.done));
-  }
-
-  #pump(): void {
-    if (this.#stopping) return;
-    const busy = new Set([...this.#working.values()].map((w) => w.row.holder ?? w.row.site));
-    const perSite = new Map<string, number>();
-    for (const { row } of this.#working.values()) perSite.set(row.site, (perSite.get(row.site) ?? 0) + 1);
-    for (const id of this.#waiting) {
-      if (this.#working.size >= mostAtOnce) return;
-      const row = this.#rows.get(id)!;
-      const holder = row.holder ?? row.site;
-      const atSite = perSite.get(row.site) ?? 0;
-      if (busy.has(holder) || (this.parts.sites.linkOf(row.site) !== null && atSite >= mostOverLink)) continue;
-      const claims = this.#claims.get(id) ?? [];
-      if (this.parts.holdings.ledger.lacks(claims, holderOf(row)) !== null) continue;
-      this.parts.holdings.ledger.hold(holderOf(row), claims);
-      busy.add(holder);
-      perSite.set(row.site, atSite + 1);
-      this.#waiting.delete(id);
-      this.#begin(row);
-    }
   }
 
   #begin(row: DeliveryRow): void {
@@ -335,17 +299,14 @@ export class Deliveries {
       .catch((error: unknown) => this.context.log.error({ error, delivery: row.id }, 'a delivery could not be written down'))
       .then(() => {
         this.#working.delete(row.id);
-        this.parts.holdings.ledger.release(holderOf(row));
-        this.parts.holdings.letGo();
-        this.#pump();
+        if (row.state === 'waiting') this.#queue.leave(row.id, 'stopped');
+        else this.#queue.ended(row.id, row.cause);
       });
     this.#working.set(row.id, { row, abort, done, begunAt: Date.now(), toldAt: 0 });
   }
 
   async #end(row: DeliveryRow, state: DeliveryRow['state'], cause: string | null, detail: string | null): Promise<void> {
     Object.assign(row, { state, cause, detail, endedAt: Date.now() });
-    this.#claims.delete(row.id);
-    this.#names.delete(row.id);
     await this.#save(row);
     this.context.log.info({ delivery: row.id, state, cause, detail }, 'delivery ended');
     this.context.live.changed('deliveries');
@@ -430,7 +391,7 @@ export class Deliveries {
         rate,
         secondsLeft: row.endedAt === null && siteRate !== null && siteRate > 0 ? Math.ceil((ahead.get(row.id) ?? 0) / siteRate) : null,
         cause: row.cause === null ? null : causeView(row.cause),
-        detail: row.state === 'waiting' ? (this.#waits(row) ?? row.detail) : row.detail,
+        detail: row.state === 'waiting' ? (this.#queue.waits(row.id) ?? row.detail) : row.detail,
         removed: [...row.removed],
         digestThere: row.digestThere,
         transfers: [...row.transfers],
