@@ -1,0 +1,72 @@
+import { legsOf } from '../../plan/plan.js';
+import { endRun, moveTo, nextLeg } from '../passing.js';
+import { currentStep, type RolloutState } from '../state.js';
+import { nameOf, notPast, runAt, runOf, type EventOf, type Handlers } from './handler.js';
+
+type Kind = 'skip-asked' | 'run-skipped' | 'leg-skipped' | 'run-withdrawn' | 'run-needless';
+
+/** A run, or what is left of it, is left out. */
+function leave(state: RolloutState, event: EventOf<'run-skipped' | 'run-withdrawn'>): void {
+  const index = runOf(state, event.run);
+  const run = state.runs[index]!;
+  const legs = legsOf(state.plan, state.plan.runs[index]!);
+  // All that was to be brought was brought and checked: only what comes after the soak is left out.
+  if (run.legs === legs.length) {
+    run.detail = `${event.reason}; its other copy was not brought level`;
+    return endRun(state, index, 'verified', event.at);
+  }
+  const brought = run.legs > 0 ? `; it was brought to ${legs[run.legs - 1]!.to}` : '';
+  run.detail = event.reason + brought;
+  // Barrow leaves out of itself only what is there already; a person's word says nothing of that.
+  run.met = event.kind === 'run-skipped' && event.by === 'Barrow' && run.wish === null;
+  endRun(state, index, event.kind === 'run-skipped' ? 'skipped' : 'withdrawn', event.at);
+}
+
+/** How a run ends before its end, or goes on further ahead. */
+export const ofLeaving: Handlers<Kind> = {
+  'skip-asked': {
+    check: (state, { run }) =>
+      runAt(state, run, ['waiting', 'parked', 'absent', 'ready', 'busy', 'lost', 'asking', 'broken']) ?? notPast(state, run),
+    apply(state, { run, by, reason }) {
+      const index = runOf(state, run);
+      state.runs[index]!.wish = { by, reason };
+      state.wishes.add(index);
+    },
+  },
+  'run-skipped': {
+    check: (state, { run }) => runAt(state, run, ['waiting', 'parked', 'absent', 'ready', 'busy']) ?? notPast(state, run),
+    apply: leave,
+  },
+  'run-withdrawn': {
+    check: (state, { run }) => runAt(state, run, ['waiting', 'parked', 'absent', 'ready', 'lost']) ?? notPast(state, run),
+    apply: leave,
+  },
+  'leg-skipped': {
+    check(state, { run, leg }) {
+      const why = runAt(state, run, ['busy']);
+      if (why !== null) return why;
+      const index = runOf(state, run);
+      if (currentStep(state, index).leg !== leg) return `that is not leg ${leg + 1}`;
+      return nextLeg(state, index) === null ? 'there is no leg after it' : notPast(state, run);
+    },
+    apply(state, { run }) {
+      const index = runOf(state, run);
+      moveTo(state, index, nextLeg(state, index)!);
+    },
+  },
+  'run-needless': {
+    check(state, { run }) {
+      const why = runAt(state, run, ['waiting', 'parked']);
+      if (why !== null) return why;
+      const index = runOf(state, run);
+      return state.stranded.has(index) ? null : `${nameOf(state, index)} needs nothing that has ended`;
+    },
+    apply(state, { run: id, at, detail }) {
+      const index = runOf(state, id);
+      const run = state.runs[index]!;
+      run.cause = 'needed-run';
+      run.detail = detail;
+      endRun(state, index, run.legs === 0 ? 'not-begun' : 'failed', at);
+    },
+  },
+};

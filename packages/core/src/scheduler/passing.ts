@@ -1,0 +1,236 @@
+import { isGuard, legSteps, legsOf, passageOf, type Claim } from '../plan/plan.js';
+import { rungAfter } from '../plan/rungs.js';
+import type { Instant } from '../units.js';
+import { currentStep, neededBy, rungOf, soaks, type Outcome, type RolloutState } from './state.js';
+
+/** Into a stretch, with all that it claims; a run that waited begins with it. */
+export function enter(state: RolloutState, index: number, claims: readonly Claim[], at: Instant): void {
+  const run = state.runs[index]!;
+  if (run.phase === 'waiting') {
+    const wave = state.waves[run.wave]!;
+    wave.waiting--;
+    wave.active++;
+    run.begunAt ??= at;
+    run.attempt++;
+  }
+  if (soaks(state, index)) state.waves[run.wave]!.soaking--;
+  run.enteredAt = at;
+  run.claims = claims;
+  run.phase = 'ready';
+  state.broken.delete(index);
+  state.ready.add(index);
+}
+
+/** The rung that may be tried after a failure, where the plan says that it is: the next one, or the first. */
+export function nextRung(state: RolloutState, index: number, cause: string): number | null {
+  const { plan } = state;
+  const run = state.runs[index]!;
+  if (!run.pastReturn || (run.rung === null && !plan.wayBack)) return null;
+  const leg = rungOf(state, index)?.leg ?? currentStep(state, index).leg;
+  return rungAfter(plan, plan.runs[index]!, leg, cause, run.rung ?? -1);
+}
+
+/** The rung that a person may have tried of a run that has ended. */
+export function firstRung(state: RolloutState, index: number): number | null {
+  const { outcome, pastReturn, cause, legs } = state.runs[index]!;
+  if (outcome !== 'failed' || !pastReturn || cause === null) return null;
+  return rungAfter(state.plan, state.plan.runs[index]!, legs, cause);
+}
+
+export function noRung(state: RolloutState, index: number): string {
+  const { outcome, pastReturn } = state.runs[index]!;
+  const { name } = state.plan.runs[index]!;
+  if (outcome !== 'failed') return `${name} has ended ${outcome}: there is nothing to take back`;
+  if (state.runs[index]!.met) return `${name} has reached its target: what failed came after its soak`;
+  if (!pastReturn) return `${name} failed before it was changed: there is nothing to take back`;
+  return `after this failure ${name} has no way back that Barrow could try`;
+}
+
+/** It failed, and what may mend it is next; it keeps its guards, and gives back its places. */
+export function breakRun(state: RolloutState, index: number, rung: number): void {
+  const run = state.runs[index]!;
+  const { rungs } = passageOf(state.plan, state.plan.runs[index]!);
+  if (run.rung === null) {
+    state.waves[run.wave]!.broken++;
+    run.failedStep ??= run.step;
+  }
+  run.rung = rung;
+  run.step = rungs[rung]!.step;
+  run.stretch = rungs[rung]!.stretch;
+  run.claims = (run.claims ?? []).filter(isGuard);
+  run.phase = 'broken';
+  run.stepBegunAt = null;
+  state.ready.delete(index);
+  state.lost.delete(index);
+  state.wishes.delete(index);
+  run.wish = null;
+  state.broken.add(index);
+}
+
+/** It has reached what it failed at: that is behind it. */
+function overcome(state: RolloutState, index: number): void {
+  const run = state.runs[index]!;
+  if (run.rung !== null) Object.assign(run, { cause: null, detail: null, failedStep: null });
+  mended(state, index);
+}
+
+/** It stands again: at its target, or where it was before. */
+function mended(state: RolloutState, index: number): void {
+  const run = state.runs[index]!;
+  if (run.rung === null) return;
+  state.waves[run.wave]!.broken--;
+  run.rung = null;
+}
+
+export function endRun(state: RolloutState, index: number, outcome: Outcome, at: Instant): void {
+  const run = state.runs[index]!;
+  const wave = state.waves[run.wave]!;
+  if (soaks(state, index)) wave.soaking--;
+  if (run.phase === 'waiting') wave.waiting--;
+  else if (run.phase === 'absent') wave.absent--;
+  else wave.active--;
+  const failedAt = outcome === 'failed' && run.pastReturn ? currentStep(state, index) : null;
+  if (outcome === 'verified') run.legs = legsOf(state.plan, state.plan.runs[index]!).length;
+  if (outcome === 'verified') overcome(state, index);
+  else mended(state, index);
+  state.broken.delete(index);
+  // Where it may be down, or still writing, nothing above it goes down until it is seen, retried or released. What is below it
+  // looks for itself whether it can be reached.
+  run.claims =
+    failedAt && (failedAt.down || failedAt.writes)
+      ? (run.claims ?? []).filter((c) => isGuard(c) && !c.key.startsWith('device:')).map(({ key }) => ({ key, mode: 'shared' }))
+      : null;
+  state.ready.delete(index);
+  state.lost.delete(index);
+  state.wishes.delete(index);
+  run.wish = null;
+  run.phase = 'ended';
+  run.absentSince = null;
+  state.absent.delete(index);
+  run.outcome = outcome;
+  run.met ||= outcome === 'verified';
+  run.endedAt = at;
+  run.stepBegunAt = null;
+  wave.ended[outcome]++;
+  state.stranded.delete(index);
+  for (const other of state.dependants.get(index) ?? []) strand(state, other);
+}
+
+/** Whether a run waits for one that has ended, and not verified. */
+export function strand(state: RolloutState, index: number): void {
+  const needed = state.runs[index]!.phase === 'ended' ? null : neededBy(state, index);
+  if (needed !== null && state.runs[needed]!.phase === 'ended') state.stranded.add(index);
+  else state.stranded.delete(index);
+}
+
+export function stepDone(state: RolloutState, index: number, at: Instant): void {
+  const run = state.runs[index]!;
+  const passage = passageOf(state.plan, state.plan.runs[index]!);
+  const rung = rungOf(state, index);
+  if (rung?.takes && run.step === passage.stretches[rung.stretch]!.to - 1) endRun(state, index, 'recovered', at);
+  else if (run.step === legSteps(passage) - 1) endRun(state, index, 'verified', at);
+  else moveTo(state, index, run.step + 1);
+}
+
+/** Where the leg after the one that a run is in begins; null when that is its last. */
+export function nextLeg(state: RolloutState, index: number): number | null {
+  const passage = passageOf(state.plan, state.plan.runs[index]!);
+  const { leg } = passage.steps[state.runs[index]!.step]!;
+  const at = passage.steps.findIndex((s) => s.leg > leg);
+  return at < 0 || at >= legSteps(passage) ? null : at;
+}
+
+/** On to a step: within its stretch, or before the next one, holding nothing. A leg that is behind it can be stopped after. */
+export function moveTo(state: RolloutState, index: number, step: number): void {
+  const run = state.runs[index]!;
+  const { steps, stretches } = passageOf(state.plan, state.plan.runs[index]!);
+  const { leg } = steps[step]!;
+  if (leg > steps[run.step]!.leg) {
+    run.legs = leg;
+    run.pastReturn = false;
+    overcome(state, index);
+  }
+  run.step = step;
+  run.stepBegunAt = null;
+  if (step < stretches[run.stretch]!.to) {
+    run.phase = 'ready';
+    state.ready.add(index);
+    return;
+  }
+  run.stretch = stretches.findIndex((s) => step < s.to);
+  run.phase = 'parked';
+  run.claims = null;
+  if (soaks(state, index)) {
+    // It is where it was to go, and can be left there.
+    run.legs = legsOf(state.plan, state.plan.runs[index]!).length;
+    run.pastReturn = false;
+    run.met = true;
+    overcome(state, index);
+    state.waves[run.wave]!.soaking++;
+    for (const other of state.dependants.get(index) ?? []) strand(state, other);
+  }
+  if (state.dependants.size > 0) strand(state, index);
+}
+
+/** Retries a run, and with it those that were not begun for want of it. */
+export function revive(state: RolloutState, index: number): void {
+  retry(state, index);
+  for (const other of state.dependants.get(index) ?? []) {
+    const run = state.runs[other]!;
+    if (run.phase === 'ended' && run.cause === 'needed-run') revive(state, other);
+    else strand(state, other);
+  }
+  strand(state, index);
+}
+
+/** A retried run begins anew, with the first leg that was not verified. */
+function retry(state: RolloutState, index: number): void {
+  const run = state.runs[index]!;
+  reopen(state, index, 'waiting');
+  const { steps, stretches } = passageOf(state.plan, state.plan.runs[index]!);
+  // Who failed after the soak has all its legs behind it, and is looked at again.
+  const first = steps.findIndex((s) => s.leg === run.legs);
+  const proves = stretches.find((s) => s.afterSoak);
+  const step = proves && run.legs === legsOf(state.plan, state.plan.runs[index]!).length ? proves.from : first;
+  Object.assign(run, {
+    phase: 'waiting',
+    step,
+    stretch: stretches.findIndex((s) => step < s.to),
+    claims: null,
+    endedAt: null,
+    pastReturn: false,
+    outcome: null,
+    met: false,
+    absences: 0,
+    tried: [],
+    failedStep: null,
+    cause: null,
+    detail: null,
+  });
+}
+
+/** Who had ended counts again, in the wave that is open, or in the last one when all have ended. */
+export function reopen(state: RolloutState, index: number, as: 'waiting' | 'active'): void {
+  const run = state.runs[index]!;
+  const before = state.waves[run.wave]!;
+  before.ended[run.outcome!]--;
+  if ((run.outcome === 'failed' || run.outcome === 'recovered') && before.forgiven > 0) before.forgiven--;
+  joinWave(state, index, as);
+  if (state.phase === 'ended' || state.phase === 'stopping') {
+    state.phase = 'running';
+    state.endedAt = null;
+  }
+}
+
+/** Into the wave that is open, or the last one when all have ended; it is open again then. */
+export function joinWave(state: RolloutState, index: number, as: 'waiting' | 'active'): void {
+  const run = state.runs[index]!;
+  run.wave = Math.min(Math.max(state.wave, run.wave), state.waves.length - 1);
+  const wave = state.waves[run.wave]!;
+  wave[as]++;
+  if (wave.phase === 'soaking' || wave.phase === 'proving' || wave.phase === 'passed') {
+    wave.phase = 'open';
+    wave.endedAt = null;
+    state.wave = run.wave;
+  }
+}
