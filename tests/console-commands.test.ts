@@ -35,7 +35,7 @@ const where: Readonly<Record<string, string | `- ${string}`>> = {
   'token list': 'tokens',
   'token remove': 'removeToken',
   map: 'map',
-  'device list': 'devices',
+  'device list': 'devicePage',
   'device show': 'device',
   'device history': 'deviceHistory',
   'device add': 'enterDevice',

@@ -152,7 +152,7 @@ describe.skipIf(!hasChromium)('images and standing in the console', () => {
     await page.getByRole('button', { name: 'Confirm' }).click();
     await page.getByText('17 exposed').first().waitFor();
     await page
-      .getByRole('cell', { name: /3\.0\.2, 2 images away/ })
+      .getByRole('gridcell', { name: /3\.0\.2, 2 images away/ })
       .first()
       .waitFor();
     await page.getByRole('link', { name: 'The fleet, most exposed first' }).click();
@@ -162,7 +162,7 @@ describe.skipIf(!hasChromium)('images and standing in the console', () => {
   it('fits into 1280 by 800 without a horizontal scroll, and had nothing to complain about', async () => {
     for (const path of ['/images', '/standing', '/advisories']) {
       await page.goto(`${scene.served.url}${path}`);
-      await page.getByRole('table').first().waitFor();
+      await page.locator('table').first().waitFor();
       expect(await page.evaluate(() => document.documentElement.scrollWidth), path).toBeLessThanOrEqual(1280);
     }
     // The refusals are answered with 422, which the browser notes by itself.

@@ -1,5 +1,6 @@
 import { benchDecide, benchGuards, benchRehearsal } from './scheduler.js';
 import { benchDeviceList, benchListInRollout } from './devices.js';
+import { benchConsole } from './console.js';
 import { benchImages } from './images.js';
 import { benchRestart } from './restart.js';
 import { benchPaths } from './paths.js';
@@ -18,6 +19,7 @@ const tell = (m: Measured): void => {
 // First, while this process is small: it is the one that asks and holds the watch.
 for (const m of await benchDeviceList()) tell(m);
 for (const m of await benchListInRollout()) tell(m);
+for (const m of await benchConsole()) tell(m);
 for (const m of await benchRestart()) tell(m);
 for (const m of await benchImages()) tell(m);
 for (const m of benchPaths()) tell(m);

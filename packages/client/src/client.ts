@@ -20,6 +20,8 @@ import {
   backupSchema,
   credentialSchema,
   deviceDetailSchema,
+  deviceCountsSchema,
+  deviceNameSchema,
   deviceSchema,
   discoverySchema,
   familySummarySchema,
@@ -63,6 +65,8 @@ import {
   type NetworkInput,
   type PlanInput,
   type Problem,
+  standingGroupSchema,
+  type Distance,
   type Standing,
   type TargetInput,
   type TokenInput,
@@ -113,6 +117,14 @@ export interface DeviceQuery {
   mayRun?: string;
   runs?: string;
   passes?: string;
+  distance?: Distance;
+  /** As a standing group names itself. */
+  group?: string;
+  /** Behind their target, and free to be planned. */
+  plannable?: boolean;
+  /** A column, with a minus before it the other way round. */
+  sort?: string;
+  offset?: number;
   limit?: number;
   cursor?: string;
 }
@@ -138,7 +150,7 @@ const removed = z.object({ removed: z.string() });
 
 export type DevicePage = z.infer<typeof devicePage>;
 
-type Query = Record<string, string | number | undefined | null>;
+type Query = Record<string, string | number | boolean | undefined | null>;
 
 /** The typed client of Barrow's HTTP interface; every answer is checked against its shape. */
 export class BarrowClient {
@@ -225,6 +237,11 @@ export class BarrowClient {
   stopDiscovery = () => this.#json(z.object({ stopped: z.boolean() }), 'DELETE', '/discoveries/running');
 
   devicePage = (query: DeviceQuery = {}) => this.#json(devicePage, 'GET', '/devices', { query: { ...query } });
+  deviceCounts = (query: DeviceQuery = {}) => this.#json(deviceCountsSchema, 'GET', '/device-counts', { query: { ...query } });
+  deviceNames = async (query: DeviceQuery = {}) =>
+    (await this.#json(z.object({ items: z.array(deviceNameSchema) }), 'GET', '/device-names', { query: { ...query } })).items;
+  standingGroups = async (query: DeviceQuery = {}) =>
+    (await this.#json(z.object({ items: z.array(standingGroupSchema) }), 'GET', '/standing/groups', { query: { ...query } })).items;
   /** All devices that fit, page by page. */
   async devices(query: DeviceQuery = {}): Promise<Device[]> {
     const all: Device[] = [];

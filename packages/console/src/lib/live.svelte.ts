@@ -22,14 +22,16 @@ export function hear(listener: Listener, back?: Back): () => void {
 
 type Changed = Extract<LiveEvent, { kind: 'changed' }>['what'];
 
-/** Loads anew when one of these has changed; what changes within a moment is taken together. `also` hears everything. */
+/** Loads anew a moment after one of these has changed, once for all that changes in it. `also` hears everything. */
 export function hearChanges(of: readonly Changed[], load: () => unknown, also?: Listener): () => void {
   let pending: ReturnType<typeof setTimeout> | undefined;
   const end = hear((event) => {
     also?.(event);
     if (event.kind !== 'changed' || !of.includes(event.what)) return;
-    clearTimeout(pending);
-    pending = setTimeout(load, 200);
+    pending ??= setTimeout(() => {
+      pending = undefined;
+      load();
+    }, 200);
   }, load);
   return () => {
     clearTimeout(pending);

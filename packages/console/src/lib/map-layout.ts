@@ -51,13 +51,19 @@ function shortener(names: readonly string[]): (name: string) => string {
 /** Places the devices of each site from what carries to what hangs on it, and the sites beside each other. */
 export function layOut(map: DeviceMap, folded: ReadonlySet<string>, aspect: number): Layout {
   const bySite = new Map<string, DeviceMap['devices']>();
-  for (const d of map.devices) bySite.set(d.site, [...(bySite.get(d.site) ?? []), d]);
+  for (const d of map.devices) {
+    const list = bySite.get(d.site);
+    if (list) list.push(d);
+    else bySite.set(d.site, [d]);
+  }
   const siteOf = new Map(map.devices.map((d) => [d.id, d.site]));
   const edges = new Map<string, [string, string][]>();
   const addEdge = (a: string, b: string): void => {
     const site = siteOf.get(a);
     if (site === undefined || site !== siteOf.get(b)) return;
-    edges.set(site, [...(edges.get(site) ?? []), [a, b]]);
+    const list = edges.get(site);
+    if (list) list.push([a, b]);
+    else edges.set(site, [[a, b]]);
   };
   for (const l of map.links) addEdge(l.a.device, l.b.device);
   const boxes: { site: string; width: number; height: number; devices: PlacedDevice[]; folded: PlacedSite['folded']; count: number }[] = [];
@@ -147,7 +153,7 @@ function placeSite(devices: DeviceMap['devices'], edges: readonly [string, strin
 /** Puts boxes into columns, the tallest first, each where there is most room; as many columns as fit the shape of the window best. */
 function bestColumns(boxes: readonly { width: number; height: number }[], aspect: number): { x: number; y: number }[] {
   let best: { scale: number; places: { x: number; y: number }[] } | null = null;
-  for (let columns = 1; columns <= Math.min(8, boxes.length); columns++) {
+  for (let columns = 1; columns <= Math.min(60, boxes.length); columns++) {
     const heights = Array<number>(columns).fill(0);
     const widths = Array<number>(columns).fill(0);
     const places = boxes.map((box) => {

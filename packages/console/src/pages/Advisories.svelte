@@ -3,6 +3,7 @@
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
   import Trouble from '../parts/Trouble.svelte';
+  import VirtualTable from '../parts/VirtualTable.svelte';
   import { hearChanges } from '../lib/live.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
   import { goTo, place } from '../lib/place.js';
@@ -68,6 +69,7 @@
     'under-investigation': 'care',
     unknown: 'quiet',
   };
+  const onopen = ({ device }: { device: string }) => goTo(`/devices/${device}`);
   const away = (hops: number): string => (hops === 1 ? '1 image away' : `${hops} images away`);
 </script>
 
@@ -132,27 +134,22 @@
         <section class="sheet" aria-label="The fleet, most exposed first">
           {#if ranked.length === 0}<Empty title="No device is exposed">As far as the advisories and their products are known.</Empty>
           {:else}
-            <table class="list">
-              <thead
-                ><tr><th>Device</th><th>Site</th><th>Firmware</th><th class="num">Score</th><th>Advisories</th><th>Mended by</th></tr
-                ></thead
-              >
-              <tbody>
-                {#each ranked as d (d.device)}
-                  <tr>
-                    <td><a class="name" href="/devices/{d.device}">{d.name}</a></td>
-                    <td>{d.site}</td>
-                    <td class="mono">{d.firmware}</td>
-                    <td class="num">{d.score ?? '–'}</td>
-                    <td>{d.advisories.map((x) => x.id).join(', ')}</td>
-                    <td class="wrap"
-                      >{#if d.hops !== null}<span class="mono">{d.fixedBy}</span>, {away(d.hops)}{:else}<span class="bad">no way:</span>
-                        {d.noFix}{/if}</td
-                    >
-                  </tr>
-                {/each}
-              </tbody>
-            </table>
+            <VirtualTable rows={ranked} label="Devices by how exposed they are" columns={6} maxHeight="calc(100vh - 7rem)" {onopen}>
+              {#snippet head()}<tr
+                  ><th>Device</th><th>Site</th><th>Firmware</th><th class="num">Score</th><th>Advisories</th><th>Mended by</th></tr
+                >{/snippet}
+              {#snippet row(d)}
+                <td><a class="name" tabindex="-1" href="/devices/{d.device}">{d.name}</a></td>
+                <td>{d.site}</td>
+                <td class="mono">{d.firmware}</td>
+                <td class="num">{d.score ?? '–'}</td>
+                <td>{d.advisories.map((x) => x.id).join(', ')}</td>
+                <td class="cut" title={d.noFix}
+                  >{#if d.hops !== null}<span class="mono">{d.fixedBy}</span>, {away(d.hops)}{:else}<span class="bad">no way:</span>
+                    {d.noFix}{/if}</td
+                >
+              {/snippet}
+            </VirtualTable>
           {/if}
         </section>
       {:else if detail}
@@ -215,24 +212,20 @@
                 .map((e) => `${detail?.devices[e]} ${words[e]}`)
                 .join(', ')}
             </p>
-            <table class="list">
-              <thead><tr><th>Device</th><th>Site</th><th>Firmware</th><th>Exposure</th><th>Mended by</th></tr></thead>
-              <tbody>
-                {#each detail.exposed as d (d.device)}
-                  <tr>
-                    <td><a class="name" href="/devices/{d.device}">{d.name}</a></td>
-                    <td>{d.site}</td>
-                    <td class="mono">{d.firmware ?? 'unknown'}</td>
-                    <td>{@render mark(d.exposure)}</td>
-                    <td class="wrap"
-                      >{#if d.fixedBy}<span class="mono">{d.fixedBy.version}</span>, {away(d.fixedBy.hops)}{#if d.fixedBy.inTarget}<span
-                            class="quiet">, and its target does it</span
-                          >{/if}{:else}<span class="quiet">{d.noFix ?? d.reason ?? ''}</span>{/if}</td
-                    >
-                  </tr>
-                {/each}
-              </tbody>
-            </table>
+            <VirtualTable rows={detail.exposed} label="Devices that it may touch" columns={5} maxHeight="70vh" {onopen}>
+              {#snippet head()}<tr><th>Device</th><th>Site</th><th>Firmware</th><th>Exposure</th><th>Mended by</th></tr>{/snippet}
+              {#snippet row(d)}
+                <td><a class="name" tabindex="-1" href="/devices/{d.device}">{d.name}</a></td>
+                <td>{d.site}</td>
+                <td class="mono">{d.firmware ?? 'unknown'}</td>
+                <td>{@render mark(d.exposure)}</td>
+                <td class="cut" title={d.noFix ?? d.reason}
+                  >{#if d.fixedBy}<span class="mono">{d.fixedBy.version}</span>, {away(d.fixedBy.hops)}{#if d.fixedBy.inTarget}<span
+                        class="quiet">, and its target does it</span
+                      >{/if}{:else}<span class="quiet">{d.noFix ?? d.reason ?? ''}</span>{/if}</td
+                >
+              {/snippet}
+            </VirtualTable>
           {/if}
         </section>
       {/if}

@@ -14,7 +14,7 @@
 
   const backups = new Loaded(() => client().backups(), ['backups']);
   const text = inAddress('text');
-  const chosen = new Selection();
+  const chosen = new Selection<Backup>();
   let refused = $state.raw<Failure | null>(null);
   let shown = $state.raw<{ title: string; lines: readonly string[] } | null>(null);
 
@@ -24,16 +24,12 @@
       words.every((w) => `${b.deviceName}\n${b.firmware ?? ''}\n${b.sha256}`.toLowerCase().includes(w)),
     );
   });
-  const two = $derived(chosen.of(backups.value ?? []));
+  const two = $derived(chosen.all);
   const why = $derived(
     two.length !== 2 ? 'Choose two backups of one device.' : two[0]!.device !== two[1]!.device ? 'These are of two devices.' : '',
   );
-  const toggle = (b: Backup, toHere: boolean) =>
-    chosen.toggle(
-      b.id,
-      rows.map((r) => r.id),
-      toHere,
-    );
+  const toggle = (b: Backup, toHere: boolean, index: number) =>
+    void chosen.toggle(b, index, toHere, (from, many) => rows.slice(from, from + many));
 
   async function attempt(work: () => Promise<void>) {
     try {
@@ -101,12 +97,12 @@
         ></tr
       >
     {/snippet}
-    {#snippet row(b)}
+    {#snippet row(b, index)}
       <td class="choose"
         ><Choose
           label="Choose the backup of {b.deviceName}, {when(b.takenAt)}"
           checked={chosen.has(b.id)}
-          ontoggle={(toHere) => toggle(b, toHere)}
+          ontoggle={(toHere) => toggle(b, toHere, index)}
         /></td
       >
       <td><a class="name" tabindex="-1" href="/devices/{b.device}">{b.deviceName}</a></td>

@@ -441,7 +441,12 @@
   />
 {/if}
 {#if planning && device}
-  <PlanDialog devices={[device]} onclose={() => (planning = false)} onplanned={(made) => goTo(`/rollouts/${encodeURIComponent(made)}`)} />
+  <PlanDialog
+    size={1}
+    ids={() => [id]}
+    onclose={() => (planning = false)}
+    onplanned={(made) => goTo(`/rollouts/${encodeURIComponent(made)}`)}
+  />
 {/if}
 
 <style>

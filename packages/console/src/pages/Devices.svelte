@@ -2,7 +2,8 @@
   import ArrowDown from '@lucide/svelte/icons/arrow-down';
   import ArrowUp from '@lucide/svelte/icons/arrow-up';
   import Radar from '@lucide/svelte/icons/radar';
-  import { kinds, standings, type Device, type Discovery, type Kind, type Standing } from '@barrow/core';
+  import { kinds, standings, type Device, type DeviceColumn, type Discovery, type Kind, type Standing } from '@barrow/core';
+  import type { DeviceQuery } from '@barrow/client';
   import Choose from '../parts/Choose.svelte';
   import DeviceActs from '../parts/DeviceActs.svelte';
   import Empty from '../parts/Empty.svelte';
@@ -15,15 +16,16 @@
   import Trouble from '../parts/Trouble.svelte';
   import VirtualTable from '../parts/VirtualTable.svelte';
   import { inAddress, oneInAddress } from '../lib/address.js';
-  import { deviceList } from '../lib/devices.svelte.js';
+  import { DevicePages, deviceListOf } from '../lib/device-pages.svelte.js';
+  import { Loaded } from '../lib/loaded.svelte.js';
   import { hear } from '../lib/live.svelte.js';
+  import { choosingOf } from '../lib/choosing.js';
   import { chosenDevices } from '../lib/selection.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
   import { count, when } from '../lib/format.js';
   import { goTo } from '../lib/place.js';
 
   let refused = $state<Failure | null>(null);
-  const failure = $derived(refused ?? deviceList.failure);
   let discovery = $state.raw<Discovery | null>(null);
   const text = inAddress('text');
   const site = inAddress('site');
@@ -45,82 +47,51 @@
     goTo(`/devices/${made.id}`);
   };
   async function exportList() {
-    const filter = {
-      ...(site.value === '' ? {} : { site: site.value }),
-      ...(kind.value === '' ? {} : { kind: kind.value }),
-      ...(text.value === '' ? {} : { text: text.value }),
-    };
     const link = document.createElement('a');
-    link.href = URL.createObjectURL(new Blob([await client().exportDevices('csv', filter)], { type: 'text/csv' }));
+    link.href = URL.createObjectURL(new Blob([await client().exportDevices('csv', pages.query)], { type: 'text/csv' }));
     link.download = 'devices.csv';
     link.click();
     URL.revokeObjectURL(link.href);
   }
 
-  const devices = $derived(deviceList.all);
-  $effect(() => {
-    const ends = [
-      deviceList.use(),
-      hear((event) => {
-        if (event.kind === 'discovery') discovery = event.discovery;
-      }),
-    ];
-    return () => ends.forEach((end) => end());
+  /** What the list is narrowed to. */
+  const filter = (): DeviceQuery => ({
+    ...(text.value.trim() === '' ? {} : { text: text.value.trim() }),
+    ...(site.value === '' ? {} : { site: site.value }),
+    ...(kind.value === '' ? {} : { kind: kind.value }),
+    ...(standing.value === '' ? {} : { standing: standing.value }),
+    ...(only.value === '' ? {} : { only: only.value }),
   });
+  const pages = new DevicePages(() => ({ ...filter(), ...(isColumn(order.value) ? { sort: order.value } : {}) }));
+  const counts = new Loaded(() => client().deviceCounts(filter()), [...deviceListOf]);
+  const failure = $derived(refused ?? pages.failure ?? counts.failure);
+  const all = $derived(counts.value?.all);
+  const fitting = $derived(counts.value?.fitting);
+  $effect(() =>
+    hear((event) => {
+      if (event.kind === 'discovery') discovery = event.discovery;
+    }),
+  );
 
-  const sites = $derived([...new Set((devices ?? []).map((d) => d.site))].sort());
-  const kindsHere = $derived([...new Set((devices ?? []).map((d) => d.kind))].sort());
-  const onlyTests = {
-    flagged: (d: Device) => d.flags.length > 0,
-    unrecognised: (d: Device) => d.family === null,
-    'firmware-unknown': (d: Device) => d.firmware === null,
-  };
-  const counts = $derived.by(() => {
-    const found = new Map<Standing, number>();
-    for (const d of devices ?? []) found.set(d.standing, (found.get(d.standing) ?? 0) + 1);
-    return standings.filter((s) => found.has(s)).map((s) => ({ standing: s, count: found.get(s)! }));
-  });
-  const searched = (d: Device): string =>
-    [d.name, d.address, d.serial, d.mac, d.model, d.firmware, d.maker, d.note, d.parentName, ...d.tags].join('\n').toLowerCase();
-  const shown = $derived.by(() => {
-    const words = text.value.toLowerCase().split(/\s+/).filter(Boolean);
-    const test = only.value === '' ? null : onlyTests[only.value];
-    const found = (devices ?? []).filter(
-      (d) =>
-        (site.value === '' || d.site === site.value) &&
-        (standing.value === '' || d.standing === standing.value) &&
-        (kind.value === '' || d.kind === kind.value) &&
-        (test === null || test(d)) &&
-        (words.length === 0 || words.every((w) => searched(d).includes(w))),
-    );
-    const by = columns.find((c) => c.id === order.value.replace(/^-/, ''));
-    if (!by) return found;
-    const way = order.value.startsWith('-') ? -1 : 1;
-    return found
-      .map((d) => [by.of(d), d] as const)
-      .sort((a, b) => way * collator.compare(a[0], b[0]))
-      .map(([, d]) => d);
-  });
   // What Barrow can only record, or what waits for its partner, is no part of a rollout yet.
-  const behind = $derived(shown.filter((d) => d.standing === 'behind' && d.rollout === null && d.upgradable && d.path[0]?.on === null));
-
+  const behind = $derived(fitting?.plannable ?? 0);
   const whyNone = $derived(
-    shown.some((d) => d.standing === 'behind')
+    fitting && fitting.behind > 0
       ? 'What is behind here is in a rollout, waits for its partner, or cannot be upgraded by Barrow.'
-      : shown.some((d) => d.target !== null)
+      : fitting && fitting.targeted > 0
         ? 'None of these is behind its target.'
         : 'None of these has a target yet.',
   );
-  const collator = new Intl.Collator('en', { numeric: true });
-  const columns: { id: string; word: string; of: (d: Device) => string; mono?: true }[] = [
+  const isColumn = (text: string): boolean => columns.some((c) => c.id === text.replace(/^-/, ''));
+  const columns: { id: DeviceColumn; word: string; of: (d: Device) => string; mono?: true }[] = [
     { id: 'name', word: 'Device', of: (d) => d.name },
-    { id: 'address', word: 'Address', of: (d) => d.address ?? `at ${d.parentName ?? 'no address'}`, mono: true },
+    { id: 'address', word: 'Address', of: (d) => d.address ?? '', mono: true },
     { id: 'site', word: 'Site', of: (d) => d.site },
     { id: 'kind', word: 'Kind', of: (d) => d.kind },
     { id: 'model', word: 'Maker, model', of: (d) => [d.maker, d.model].filter(Boolean).join(' ') },
     { id: 'hardware', word: 'Hw', of: (d) => d.hardwareRevision ?? '', mono: true },
     { id: 'serial', word: 'Serial', of: (d) => d.serial ?? '', mono: true },
-    { id: 'firmware', word: 'Firmware', of: (d) => d.firmware ?? 'unknown', mono: true },
+    { id: 'firmware', word: 'Firmware', of: (d) => d.firmware ?? '', mono: true },
     { id: 'target', word: 'Target', of: (d) => d.target ?? '', mono: true },
     { id: 'standing', word: 'Standing', of: (d) => d.standing },
     { id: 'seen', word: 'Last seen', of: (d) => d.lastSeen },
@@ -128,14 +99,8 @@
   const sortedAs = (id: string) => (order.value === id ? 'ascending' : order.value === `-${id}` ? 'descending' : 'none');
   const sortBy = (id: string) => (order.value = { none: id, ascending: `-${id}`, descending: '' }[sortedAs(id)]);
 
-  const chosen = $derived(chosenDevices.of(devices ?? []));
-  const allShown = $derived(shown.length > 0 && shown.every((d) => chosenDevices.has(d.id)));
-  const toggle = (d: Device, toHere: boolean) =>
-    chosenDevices.toggle(
-      d.id,
-      shown.map((s) => s.id),
-      toHere,
-    );
+  const chosen = $derived(chosenDevices.all);
+  const choosing = choosingOf(pages, (error) => (refused = failureOf(error)));
   const showAll = () => [text, site, kind].forEach((f) => (f.value = '')) ?? ((standing.value = ''), (only.value = ''));
 
   async function look() {
@@ -154,11 +119,11 @@
   <SearchBox bind:text={text.value} label="Find devices" placeholder="Name, address, serial…" />
   <select class="select" aria-label="Site" bind:value={site.value}>
     <option value="">all sites</option>
-    {#each sites as s (s)}<option>{s}</option>{/each}
+    {#each all?.sites ?? [] as s (s)}<option>{s}</option>{/each}
   </select>
   <select class="select" aria-label="Kind" bind:value={kind.value}>
     <option value="">all kinds</option>
-    {#each kindsHere as k (k)}<option>{k}</option>{/each}
+    {#each all?.kinds ?? [] as k (k)}<option>{k}</option>{/each}
   </select>
   <select class="select" aria-label="Only" bind:value={only.value}>
     <option value="">any state</option>
@@ -175,18 +140,17 @@
     <button
       class="btn preset-filled-primary-600-400"
       onclick={() => (planning = true)}
-      disabled={behind.length === 0}
-      aria-describedby={behind.length === 0 ? 'why-no-plan' : undefined}
-      >Plan a rollout{behind.length > 0 ? ` of ${behind.length}` : ''}</button
+      disabled={behind === 0}
+      aria-describedby={behind === 0 ? 'why-no-plan' : undefined}>Plan a rollout{behind > 0 ? ` of ${behind}` : ''}</button
     >
-    {#if behind.length === 0 && devices && devices.length > 0}<span class="quiet" id="why-no-plan">{whyNone}</span>{/if}
+    {#if behind === 0 && all && all.total > 0}<span class="quiet" id="why-no-plan">{whyNone}</span>{/if}
   {/if}
 </div>
 
 <div class="chips" role="group" aria-label="Standing">
-  {#each counts as { standing: s, count } (s)}
+  {#each all?.standings ?? [] as { standing: s, devices } (s)}
     <button class="chipbtn" aria-pressed={standing.value === s} onclick={() => (standing.value = standing.value === s ? '' : s)}
-      ><State word={s} /><b>{count}</b></button
+      ><State word={s} /><b>{devices}</b></button
     >
   {/each}
 </div>
@@ -204,31 +168,32 @@
   </p>
 {/if}
 {#if failure}<Trouble {failure} />{/if}
-{#if devices && may('operator')}<FirstSteps devices={devices.length} />{/if}
+{#if all && may('operator')}<FirstSteps devices={all.total} />{/if}
 
-{#if devices === null && !failure}
+{#if (all === undefined || pages.total === null) && !failure}
   <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
-{:else if devices && devices.length === 0}
+{:else if all && all.total === 0}
   <div class="sheet">
     <Empty title="No devices yet"
       >Barrow looks only where it was told: add a network, then press Discover. <a class="anchor" href="/where">Where to look</a></Empty
     >
   </div>
-{:else if devices && shown.length === 0}
+{:else if all && pages.total === 0}
   <div class="sheet">
     <Empty title="No device fits"
-      >{devices.length} devices are hidden by the search.
+      >{count(all.total, 'device')}
+      {all.total === 1 ? 'is' : 'are'} hidden by the search.
       <button class="anchor" onclick={showAll}>Show all</button></Empty
     >
   </div>
-{:else if devices}
+{:else if all && pages.total !== null}
   <VirtualTable
-    rows={shown}
+    rows={pages}
     label="Devices"
     columns={columns.length + 1}
     maxHeight="calc(100vh - 12.4rem)"
     onopen={(d) => goTo(`/devices/${d.id}`)}
-    ontoggle={toggle}
+    ontoggle={choosing.toggle}
     isChosen={(d) => chosenDevices.has(d.id)}
   >
     {#snippet head()}
@@ -236,14 +201,10 @@
         <th class="c-choose"
           ><Choose
             ofAll
-            label="Choose all {shown.length} that are shown"
-            checked={allShown}
+            label="Choose all {pages.length} that are shown"
+            checked={choosing.hasAll()}
             some={chosen.length > 0}
-            ontoggle={() =>
-              chosenDevices.put(
-                shown.map((d) => d.id),
-                !allShown,
-              )}
+            ontoggle={choosing.toggleAll}
           /></th
         >
         {#each columns as { id, word } (id)}
@@ -260,8 +221,9 @@
         {/each}
       </tr>
     {/snippet}
-    {#snippet row(d)}
-      <td class="c-choose"><Choose label="Choose {d.name}" checked={chosenDevices.has(d.id)} ontoggle={(toHere) => toggle(d, toHere)} /></td
+    {#snippet row(d, index)}
+      <td class="c-choose"
+        ><Choose label="Choose {d.name}" checked={chosenDevices.has(d.id)} ontoggle={(toHere) => choosing.toggle(d, toHere, index)} /></td
       >
       {#each columns as { id, of, mono } (id)}
         <td class="c-{id}" class:mono>
@@ -288,15 +250,18 @@
     {/snippet}
   </VirtualTable>
   <p class="quiet foot">
-    <span role="status"
-      >{shown.length === devices.length ? count(devices.length, 'device') : `${shown.length} of ${devices.length} devices`}</span
-    >
+    <span role="status">{pages.length === all.total ? count(all.total, 'device') : `${pages.length} of ${all.total} devices`}</span>
     <button class="anchor save" onclick={exportList}>Save as CSV</button>
   </p>
 {/if}
 
 {#if planning}
-  <PlanDialog devices={behind} onclose={() => (planning = false)} onplanned={(id) => goTo(`/rollouts/${encodeURIComponent(id)}`)} />
+  <PlanDialog
+    size={behind}
+    ids={async () => (await client().deviceNames({ ...filter(), plannable: true })).map((d) => d.id)}
+    onclose={() => (planning = false)}
+    onplanned={(id) => goTo(`/rollouts/${encodeURIComponent(id)}`)}
+  />
 {/if}
 
 {#if entering}
@@ -321,7 +286,7 @@
         /></label
       >
       <datalist id="sites-here"
-        >{#each sites as s (s)}<option value={s}></option>{/each}</datalist
+        >{#each all?.sites ?? [] as s (s)}<option value={s}></option>{/each}</datalist
       >
       <label class="label"
         ><span class="label-text">Kind</span><select class="select" bind:value={entry.kind}
@@ -345,7 +310,7 @@
   .head {
     display: flex;
     align-items: center;
-    gap: 0.75rem;
+    gap: 0.5rem;
     margin-bottom: 0.75rem;
     flex-wrap: wrap;
   }
@@ -355,7 +320,7 @@
     font-size: 0.875rem;
   }
   .select {
-    width: 7rem;
+    width: 6.4rem;
     background-color: var(--sheet);
   }
   .chips {

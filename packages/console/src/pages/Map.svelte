@@ -4,6 +4,7 @@
   import type { DeviceMap } from '@barrow/core';
   import Empty from '../parts/Empty.svelte';
   import KindIcon from '../parts/KindIcon.svelte';
+  import MapCanvas from '../parts/MapCanvas.svelte';
   import MapDevice from '../parts/MapDevice.svelte';
   import MapSite from '../parts/MapSite.svelte';
   import Trouble from '../parts/Trouble.svelte';
@@ -11,11 +12,15 @@
   import { oneInAddress } from '../lib/address.js';
   import { hearChanges } from '../lib/live.svelte.js';
   import { layOut } from '../lib/map-layout.js';
+  import type { Line, Look } from '../lib/map-paint.js';
   import { mode } from '../lib/mode.svelte.js';
+  import { goTo } from '../lib/place.js';
   import { client, failureOf, type Failure } from '../lib/session.svelte.js';
 
   /** More devices than this begin folded up by site. */
   const foldFrom = 160;
+  /** With more than this drawn they are painted, for no browser holds so many elements. */
+  const paintFrom = 1200;
 
   let map = $state.raw<DeviceMap | null>(null);
   let failure = $state<Failure | null>(null);
@@ -74,7 +79,7 @@
 
   // The same in words, for whom a drawing says nothing.
   const view = oneInAddress('view', ['table'] as const);
-  interface Line {
+  interface Told {
     readonly from: string;
     readonly fromPort: string;
     readonly to: string;
@@ -83,7 +88,7 @@
     readonly sure: string;
   }
   const collator = new Intl.Collator('en', { numeric: true });
-  const lines = $derived.by((): Line[] => {
+  const lines = $derived.by((): Told[] => {
     if (!map || view.value !== 'table') return [];
     const all = [
       ...map.links.map((l) => ({
@@ -105,8 +110,9 @@
       .sort((a, b) => collator.compare(a.from, b.from) || collator.compare(a.fromPort, b.fromPort) || collator.compare(a.to, b.to));
   });
 
+  const painted = $derived((layout?.devices.length ?? 0) > paintFrom);
   const nodes = $derived.by((): Node[] => {
-    if (!layout) return [];
+    if (!layout || painted) return [];
     return [
       ...layout.sites.map((s): Node => ({
         id: `site ${s.site}`,
@@ -121,9 +127,7 @@
         data: { site: s.site, devices: s.devices, folded: s.folded, fold },
       })),
       ...layout.devices.map((d): Node => {
-        const known = byId.get(d.id)!;
-        const fits =
-          search === '' || [known.name, known.address, known.model, known.firmware].some((t) => t?.toLowerCase().includes(search));
+        const { dim, chosen, flagged, alone } = looks(d.id);
         return {
           id: d.id,
           type: 'device',
@@ -138,10 +142,10 @@
             name: d.name,
             short: d.short,
             kind: d.kind,
-            flagged: known.flagged,
-            noUplink: known.noUplink,
-            dim: (near !== null && !near.has(d.id)) || !fits,
-            chosen: d.id === looked || (search !== '' && fits),
+            flagged,
+            noUplink: alone,
+            dim,
+            chosen,
             look,
           },
         };
@@ -165,42 +169,68 @@
     const lane = 18 + 5 * ([...(source + target)].reduce((sum, c) => sum + c.charCodeAt(0), 0) % 3);
     return { sourceHandle: 'from-left', targetHandle: 'to-left', type: 'smoothstep', pathOptions: { offset: lane, borderRadius: 6 } };
   };
-  const edges = $derived.by((): Edge[] => {
+  /** Every line that is drawn, by its ends. */
+  const wires = $derived.by((): (Line & { readonly id: string; readonly of: readonly [string, string]; readonly bundled: boolean })[] => {
     if (!map || !layout) return [];
     const endOf = (id: string): string => (drawn.has(id) ? id : `site ${siteOf.get(id)}`);
     const fed = new Set(map.feeds.map((f) => `${f.from.device}|${f.to.device}`));
     const seen = new Set<string>();
-    const made: Edge[] = [];
-    const put = (id: string, a: string, b: string, classes: string[]) => {
-      const [source, target] = [endOf(a), endOf(b)];
-      if (source === target) return;
+    const made: (Line & { id: string; of: readonly [string, string]; bundled: boolean })[] = [];
+    const put = (id: string, from: string, to: string, how: Omit<Line, 'a' | 'b'> & { bundled: boolean }) => {
+      const [a, b] = [endOf(from), endOf(to)];
+      if (a === b) return;
       // Between folded sites one line stands for all.
-      const key = source.startsWith('site ') || target.startsWith('site ') ? `${source}|${target}` : id;
+      const key = a.startsWith('site ') || b.startsWith('site ') ? `${a}|${b}` : id;
       if (seen.has(key)) return;
       seen.add(key);
-      const on = looked !== null && (a === looked || b === looked);
-      made.push({
-        id,
-        source,
-        target,
-        type: 'default',
-        ...sides(source, target),
-        focusable: false,
-        selectable: false,
-        class: [...classes, looked === null ? '' : on ? 'on' : 'off'].join(' '),
-        zIndex: on ? 5 : 0,
-      });
+      made.push({ id, a, b, of: [from, to], ...how });
     };
     for (const [i, l] of map.links.entries()) {
       const powered = showPower && (fed.has(`${l.a.device}|${l.b.device}`) || fed.has(`${l.b.device}|${l.a.device}`));
-      put(`l${i}`, l.a.device, l.b.device, [l.medium, l.sure, l.bundled > 1 ? 'bundled' : '', powered ? 'powered' : '']);
+      put(`l${i}`, l.a.device, l.b.device, { medium: l.medium, suggested: l.sure === 'suggested', powered, bundled: l.bundled > 1 });
     }
     if (showPower) {
       const linked = new Set(map.links.flatMap((l) => [`${l.a.device}|${l.b.device}`, `${l.b.device}|${l.a.device}`]));
       for (const [i, f] of map.feeds.entries())
-        if (!linked.has(`${f.from.device}|${f.to.device}`)) put(`f${i}`, f.from.device, f.to.device, ['feed', f.sure]);
+        if (!linked.has(`${f.from.device}|${f.to.device}`))
+          put(`f${i}`, f.from.device, f.to.device, { medium: 'feed', suggested: f.sure === 'suggested', powered: false, bundled: false });
     }
     return made;
+  });
+  const edges = $derived(
+    painted
+      ? []
+      : wires.map(({ id, a, b, of, medium, suggested, powered, bundled }): Edge => {
+          const on = looked !== null && of.includes(looked);
+          const words = { [medium]: true, suggested, powered, bundled, on, off: looked !== null && !on };
+          return {
+            id,
+            source: a,
+            target: b,
+            type: 'default',
+            ...sides(a, b),
+            focusable: false,
+            selectable: false,
+            class: Object.entries(words)
+              .flatMap(([word, is]) => (is ? [word] : []))
+              .join(' '),
+            zIndex: on ? 5 : 0,
+          };
+        }),
+  );
+  /** How each device looks now; another function whenever any of them looks otherwise. */
+  const looks = $derived.by(() => {
+    const [beside, word, at, known] = [near, search, looked, byId];
+    return (id: string): Look => {
+      const d = known.get(id)!;
+      const found = word === '' || [d.name, d.address, d.model, d.firmware].some((t) => t?.toLowerCase().includes(word));
+      return {
+        dim: (beside !== null && !beside.has(id)) || !found,
+        chosen: id === at || (word !== '' && found),
+        flagged: d.flagged,
+        alone: d.noUplink,
+      };
+    };
   });
 
   /** The card stands where it hides neither the device nor most of its neighbours. */
@@ -271,25 +301,33 @@
   <p class="quiet foot" role="status">{lines.length} lines</p>
 {:else if layout}
   <div class="sheet canvas" bind:clientWidth={width} bind:clientHeight={height}>
-    {#key `${focus} ${folded?.size}`}<SvelteFlow
-        {nodes}
-        {edges}
-        nodeTypes={{ device: MapDevice, site: MapSite }}
-        fitView
-        fitViewOptions={{
-          padding: { left: '26px', right: '10px', top: '8px', bottom: '8px' },
-          maxZoom: 1.3,
-          ...(focus === null ? {} : { nodes: [{ id: `site ${focus}` }] }),
-        }}
-        minZoom={0.1}
-        maxZoom={2.5}
-        nodesConnectable={false}
-        elementsSelectable={false}
-        colorMode={mode.now}
-        proOptions={{ hideAttribution: true }}
-      >
-        <Controls showLock={false} position="bottom-left" />
-      </SvelteFlow>{/key}
+    {#if painted}<MapCanvas
+        {layout}
+        lines={wires}
+        {looks}
+        label="Map of {layout.devices.length} devices at {layout.sites.length} sites"
+        onlook={look}
+        onopen={(id) => goTo(`/devices/${id}`)}
+        onfold={fold}
+      />{:else}{#key `${focus} ${folded?.size}`}<SvelteFlow
+          {nodes}
+          {edges}
+          nodeTypes={{ device: MapDevice, site: MapSite }}
+          fitView
+          fitViewOptions={{
+            padding: { left: '26px', right: '10px', top: '8px', bottom: '8px' },
+            maxZoom: 1.3,
+            ...(focus === null ? {} : { nodes: [{ id: `site ${focus}` }] }),
+          }}
+          minZoom={0.1}
+          maxZoom={2.5}
+          nodesConnectable={false}
+          elementsSelectable={false}
+          colorMode={mode.now}
+          proOptions={{ hideAttribution: true }}
+        >
+          <Controls showLock={false} position="bottom-left" />
+        </SvelteFlow>{/key}{/if}
     {#if shown}
       <aside class="sheet card" class:left={cardLeft} aria-live="polite">
         <h2><KindIcon kind={shown.kind} />{shown.name}</h2>

@@ -7,6 +7,7 @@
   import State from '../parts/State.svelte';
   import StepTrack from '../parts/StepTrack.svelte';
   import Trouble from '../parts/Trouble.svelte';
+  import VirtualTable from '../parts/VirtualTable.svelte';
   import Words from '../parts/Words.svelte';
   import { hear } from '../lib/live.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
@@ -19,6 +20,8 @@
   let rehearsal = $state.raw<RehearsalView | null>(null);
   let failure = $state<Failure | null>(null);
   let refused = $state<Failure | null>(null);
+  /** A wave of more than these shows only those in view, and what is opened beneath them. */
+  const mostRows = 120;
   let open = $state<string | null>(null);
   let busy = $state(false);
   let now = $state(Date.now());
@@ -297,6 +300,48 @@
     </div>
   {/if}
 
+  {#snippet cells(run: RunView, plan: Rollout)}
+    <td
+      ><button class="name" aria-expanded={open === run.id} onclick={() => (open = open === run.id ? null : run.id)}>{run.name}</button></td
+    >
+    <td class="mono quiet">{run.address}</td>
+    <td>{run.site}</td>
+    <td class="mono">{run.from} → {run.target}</td>
+    <td><StepTrack {run} steps={plan.passages[run.passage]?.steps ?? []} /></td>
+    <td>
+      {#if run.outcome}<State word={run.outcome} note={run.cause?.what ?? run.detail ?? ''} />
+      {:else if run.phase === 'waiting' || run.phase === 'absent'}<State
+          word={run.phase === 'absent' ? away(run) : 'waiting'}
+        />{#if run.waits}<span class="quiet wait">{waitWord(run)}</span>{/if}
+      {:else}<span class="stepword">{stepWord(run)}</span>{#if run.waits}<span class="quiet wait">{waitWord(run)}</span
+          >{:else if run.wish}<span class="quiet wait">then it is left out</span>{/if}{/if}
+    </td>
+    <td class="quiet right">
+      {#if run.outcome && run.begunAt && run.endedAt}{duration(Math.max(1000, Date.parse(run.endedAt) - Date.parse(run.begunAt)))}
+      {:else if run.begunAt && !run.outcome}{since(run.begunAt, now)}
+      {:else if plan.phase === 'planned'}~{duration(run.typicalMs)}{/if}
+      <span class="acts">
+        {#if may('operator') && (run.outcome === 'failed' || run.outcome === 'recovered' || run.outcome === 'not-begun' || run.outcome === 'withdrawn')}<button
+            class="anchor"
+            onclick={() => sayRun(run.id, 'retry')}>Retry</button
+          >{/if}
+        {#if may('operator') && plan.phase !== 'planned' && !run.outcome && !run.pastReturn && !run.rung && !run.wish}<button
+            class="anchor"
+            onclick={() => (asking = { what: 'skip', run })}>Skip</button
+          >{/if}
+        {#if may('operator') && run.takeBack}<button
+            class="anchor"
+            title="It is then {run.takeBack}"
+            onclick={() => sayRun(run.id, 'take-back')}>Take back</button
+          >{/if}
+        {#if may('operator') && run.guarded}<button
+            class="anchor"
+            title="It is neither down nor writing any more: what it hangs on may go down again"
+            onclick={() => sayRun(run.id, 'release', { reason: 'looked at by a person' })}>Release</button
+          >{/if}
+      </span>
+    </td>
+  {/snippet}
   {#each rollout.waves as wave (wave.index)}
     {@const mine = runs.filter((r) => r.wave === wave.index)}
     {@const last = wave.index === rollout.waves.length - 1}
@@ -313,65 +358,40 @@
         <span class="grow"></span>
         <span class="quiet gate">{gateText(wave, last)}</span>
       </h2>
-      <table class="list">
-        <colgroup
-          ><col style="width:11rem" /><col style="width:8.5rem" /><col style="width:8rem" /><col style="width:9.5rem" /><col /><col
-            style="width:13rem"
-          /><col style="width:9rem" /></colgroup
+      {#if mine.length > mostRows}
+        {@const detailed = mine.find((m) => m.id === open)}
+        <VirtualTable
+          rows={mine}
+          label="Devices of wave {wave.index + 1}"
+          columns={7}
+          maxHeight="min(60vh, 40rem)"
+          onopen={(run) => (open = open === run.id ? null : run.id)}
         >
-        <thead class="unseen"
-          ><tr><th>Device</th><th>Address</th><th>Site</th><th>Version</th><th>Steps</th><th>State</th><th>Time</th></tr></thead
-        >
-        <tbody>
-          {#each mine as run (run.id)}
-            <tr class="run" class:open={open === run.id}>
-              <td
-                ><button class="name" aria-expanded={open === run.id} onclick={() => (open = open === run.id ? null : run.id)}
-                  >{run.name}</button
-                ></td
-              >
-              <td class="mono quiet">{run.address}</td>
-              <td>{run.site}</td>
-              <td class="mono">{run.from} → {run.target}</td>
-              <td><StepTrack {run} steps={rollout.passages[run.passage]?.steps ?? []} /></td>
-              <td>
-                {#if run.outcome}<State word={run.outcome} note={run.cause?.what ?? run.detail ?? ''} />
-                {:else if run.phase === 'waiting' || run.phase === 'absent'}<State
-                    word={run.phase === 'absent' ? away(run) : 'waiting'}
-                  />{#if run.waits}<span class="quiet wait">{waitWord(run)}</span>{/if}
-                {:else}<span class="stepword">{stepWord(run)}</span>{#if run.waits}<span class="quiet wait">{waitWord(run)}</span
-                    >{:else if run.wish}<span class="quiet wait">then it is left out</span>{/if}{/if}
-              </td>
-              <td class="quiet right">
-                {#if run.outcome && run.begunAt && run.endedAt}{duration(Math.max(1000, Date.parse(run.endedAt) - Date.parse(run.begunAt)))}
-                {:else if run.begunAt && !run.outcome}{since(run.begunAt, now)}
-                {:else if rollout.phase === 'planned'}~{duration(run.typicalMs)}{/if}
-                <span class="acts">
-                  {#if may('operator') && (run.outcome === 'failed' || run.outcome === 'recovered' || run.outcome === 'not-begun' || run.outcome === 'withdrawn')}<button
-                      class="anchor"
-                      onclick={() => sayRun(run.id, 'retry')}>Retry</button
-                    >{/if}
-                  {#if may('operator') && rollout.phase !== 'planned' && !run.outcome && !run.pastReturn && !run.rung && !run.wish}<button
-                      class="anchor"
-                      onclick={() => (asking = { what: 'skip', run })}>Skip</button
-                    >{/if}
-                  {#if may('operator') && run.takeBack}<button
-                      class="anchor"
-                      title="It is then {run.takeBack}"
-                      onclick={() => sayRun(run.id, 'take-back')}>Take back</button
-                    >{/if}
-                  {#if may('operator') && run.guarded}<button
-                      class="anchor"
-                      title="It is neither down nor writing any more: what it hangs on may go down again"
-                      onclick={() => sayRun(run.id, 'release', { reason: 'looked at by a person' })}>Release</button
-                    >{/if}
-                </span>
-              </td>
-            </tr>
-            {#if open === run.id}<tr><td colspan="7" class="nopad"><RunDetail rollout={rollout.id} run={run.id} /></td></tr>{/if}
-          {/each}
-        </tbody>
-      </table>
+          {#snippet head()}<tr><th>Device</th><th>Address</th><th>Site</th><th>Version</th><th>Steps</th><th>State</th><th>Time</th></tr
+            >{/snippet}
+          {#snippet row(run)}{#if rollout}{@render cells(run, rollout)}{/if}{/snippet}
+        </VirtualTable>
+        {#if detailed}<RunDetail rollout={rollout.id} run={detailed.id} />{/if}
+      {:else}
+        <table class="list">
+          <colgroup
+            ><col style="width:11rem" /><col style="width:8.5rem" /><col style="width:8rem" /><col style="width:9.5rem" /><col /><col
+              style="width:13rem"
+            /><col style="width:9rem" /></colgroup
+          >
+          <thead class="unseen"
+            ><tr><th>Device</th><th>Address</th><th>Site</th><th>Version</th><th>Steps</th><th>State</th><th>Time</th></tr></thead
+          >
+          <tbody>
+            {#each mine as run (run.id)}
+              <tr class="run" class:open={open === run.id}>
+                {@render cells(run, rollout)}
+              </tr>
+              {#if open === run.id}<tr><td colspan="7" class="nopad"><RunDetail rollout={rollout.id} run={run.id} /></td></tr>{/if}
+            {/each}
+          </tbody>
+        </table>
+      {/if}
     </section>
   {/each}
 

@@ -2,7 +2,17 @@
   import Pin from '@lucide/svelte/icons/pin';
   import Plus from '@lucide/svelte/icons/plus';
   import Trash2 from '@lucide/svelte/icons/trash-2';
-  import type { Device, FamilySummary, PinView, StandingSummary, Target, TargetInput } from '@barrow/core';
+  import {
+    distances,
+    type DeviceCounts,
+    type FamilySummary,
+    type PinView,
+    type StandingGroup,
+    type StandingSummary,
+    type Target,
+    type TargetInput,
+  } from '@barrow/core';
+  import type { DeviceQuery } from '@barrow/client';
   import { previewText } from '@barrow/client';
   import Choose from '../parts/Choose.svelte';
   import DeviceActs from '../parts/DeviceActs.svelte';
@@ -13,66 +23,65 @@
   import State from '../parts/State.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import VirtualTable from '../parts/VirtualTable.svelte';
-  import { inAddress } from '../lib/address.js';
-  import { lanesOf, placeOf, type Chosen } from '../lib/lanes.js';
-  import { deviceList } from '../lib/devices.svelte.js';
-  import { hearChanges } from '../lib/live.svelte.js';
+  import { inAddress, oneInAddress } from '../lib/address.js';
+  import { DevicePages, deviceListOf } from '../lib/device-pages.svelte.js';
+  import { lanesOf, type Chosen } from '../lib/lanes.js';
+  import { Loaded } from '../lib/loaded.svelte.js';
+  import { count } from '../lib/format.js';
   import { goTo } from '../lib/place.js';
+  import { choosingOf } from '../lib/choosing.js';
   import { chosenDevices } from '../lib/selection.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
 
-  const devices = $derived(deviceList.all);
-  let summary = $state.raw<StandingSummary | null>(null);
-  let targets = $state.raw<Target[]>([]);
-  let pins = $state.raw<PinView[]>([]);
-  let families = $state.raw<FamilySummary[]>([]);
-  let failure = $state<Failure | null>(null);
+  /** All that the page shows, but the rows. */
+  interface Shown {
+    readonly counts: DeviceCounts;
+    readonly groups: StandingGroup[];
+    readonly summary: StandingSummary;
+    readonly targets: Target[];
+    readonly pins: PinView[];
+    readonly families: FamilySummary[];
+  }
   const site = inAddress('site');
-  /** What the table is narrowed to: a place, or one version of a lane in it. */
-  let chosen = $state<Chosen | null>(null);
+  const distance = oneInAddress('distance', distances);
+  const group = inAddress('group');
+  /** What the table is narrowed to: a distance, or one version of a lane in it. */
+  const chosen = $derived<Chosen | null>(distance.value === '' ? null : { distance: distance.value, group: group.value || null });
+  let refused = $state<Failure | null>(null);
   let showTargets = $state(false);
   let setting = $state<'target' | 'pin' | null>(null);
 
-  async function load() {
-    try {
-      [summary, targets, pins, families] = await Promise.all([
-        client().standing(),
-        client().targets(),
-        client().pins(),
-        client().families(),
-      ]);
-      failure = null;
-    } catch (error) {
-      failure = failureOf(error);
-    }
-  }
-  $effect(() => {
-    void load();
-    const ends = [deviceList.use(), hearChanges(['devices', 'targets', 'images', 'families'], load)];
-    return () => ends.forEach((end) => end());
-  });
-
-  const sites = $derived([...new Set((devices ?? []).map((d) => d.site))].sort());
-  const ofSite = $derived((devices ?? []).filter((d) => site.value === '' || d.site === site.value));
-  const lanes = $derived(lanesOf(ofSite));
+  const ofSite = (): DeviceQuery => (site.value === '' ? {} : { site: site.value });
+  const shown = new Loaded<Shown>(async () => {
+    const [counts, groups, summary, targets, pins, families] = await Promise.all([
+      client().deviceCounts(ofSite()),
+      client().standingGroups(ofSite()),
+      client().standing(),
+      client().targets(),
+      client().pins(),
+      client().families(),
+    ]);
+    return { counts, groups, summary, targets, pins, families };
+  }, [...deviceListOf]);
+  const pages = new DevicePages(() => ({
+    ...ofSite(),
+    ...(chosen === null ? {} : chosen.group === null ? { distance: chosen.distance } : { group: chosen.group }),
+  }));
+  const failure = $derived(refused ?? shown.failure ?? pages.failure);
+  const counts = $derived(shown.value?.counts);
+  const summary = $derived(shown.value?.summary);
+  const targets = $derived(shown.value?.targets ?? []);
+  const pins = $derived(shown.value?.pins ?? []);
+  const families = $derived(shown.value?.families ?? []);
+  const lanes = $derived(lanesOf(shown.value?.groups ?? []));
   const titles = $derived(new Map(families.map((f) => [f.family, f.title])));
-  const rows = $derived(
-    ofSite.filter(
-      (d) =>
-        chosen === null ||
-        (placeOf(d) === chosen.place &&
-          (chosen.lane === null || (JSON.stringify([d.family, d.target]) === chosen.lane && d.firmware === chosen.firmware))),
-    ),
-  );
-  const marked = $derived(chosenDevices.of(devices ?? []));
-  const allShown = $derived(rows.length > 0 && rows.every((d) => chosenDevices.has(d.id)));
-  const toggle = (d: Device, toHere: boolean) =>
-    chosenDevices.toggle(
-      d.id,
-      rows.map((r) => r.id),
-      toHere,
-    );
-  const choose = (next: Chosen) => (chosen = JSON.stringify(chosen) === JSON.stringify(next) ? null : next);
+  const marked = $derived(chosenDevices.all);
+  const choosing = choosingOf(pages, (error) => (refused = failureOf(error)));
+  const choose = (next: Chosen | null) => {
+    const isSame = next === null || JSON.stringify(chosen) === JSON.stringify(next);
+    distance.value = isSame ? '' : next.distance;
+    group.value = isSame ? '' : (next.group ?? '');
+  };
 
   const none = { family: '', version: '', model: '', revision: '', site: '', tag: '', device: '', from: '', unreleased: false };
   let form = $state({ ...none });
@@ -133,9 +142,9 @@
   async function attempt(work: () => Promise<unknown>) {
     try {
       await work();
-      failure = null;
+      refused = null;
     } catch (error) {
-      failure = failureOf(error);
+      refused = failureOf(error);
     }
   }
 </script>
@@ -144,7 +153,7 @@
   <h1>Standing</h1>
   <select class="select" aria-label="Site" bind:value={site.value}>
     <option value="">all sites</option>
-    {#each sites as s (s)}<option>{s}</option>{/each}
+    {#each counts?.all.sites ?? [] as s (s)}<option>{s}</option>{/each}
   </select>
   <span class="grow"></span>
   <button class="btn preset-outlined-surface-300-700" aria-expanded={showTargets} onclick={() => (showTargets = !showTargets)}
@@ -180,7 +189,7 @@
               <td class="mono"
                 >{t.version}{#if t.acceptUnreleased}<span class="care"> unreleased</span>{/if}</td
               >
-              <td>{t.device ? (devices?.find((d) => d.id === t.device)?.name ?? t.device) : t.scope}</td>
+              <td>{t.scope}</td>
               <td>{t.fromFamilies.map((f) => titles.get(f) ?? f).join(', ') || '–'}</td>
               <td class="num">{t.devices}</td>
               <td class="quiet">{t.setBy}</td>
@@ -224,13 +233,13 @@
   </section>
 {/if}
 
-{#if devices === null && !failure}
+{#if (shown.value === null || pages.total === null) && !failure}
   <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
-{:else if devices && devices.length === 0}
+{:else if counts?.all.total === 0}
   <div class="sheet">
     <Empty title="No devices yet">What nobody has found stands nowhere. <a class="anchor" href="/where">Where to look</a></Empty>
   </div>
-{:else if devices}
+{:else if counts && pages.total !== null}
   <StandingPicture {lanes} {titles} {chosen} onchoose={choose} />
   {#if summary && summary.lacking.length > 0}
     <section class="sheet lacking" aria-label="What the store lacks">
@@ -256,17 +265,17 @@
     </section>
   {/if}
   <p class="quiet told" role="status">
-    {rows.length === 1 ? '1 device' : `${rows.length} devices`}{#if chosen}, chosen from {ofSite.length}
-      <button class="anchor" onclick={() => (chosen = null)}>Show all</button>{/if}
+    {count(pages.length, 'device')}{#if chosen}, chosen from {counts.fitting.total}
+      <button class="anchor" onclick={() => choose(null)}>Show all</button>{/if}
   </p>
   {#if marked.length > 0 && may('operator')}<DeviceActs devices={marked} onclear={() => chosenDevices.clear()} />{/if}
   <VirtualTable
-    {rows}
+    rows={pages}
     label="Devices and how they stand"
     columns={8}
     maxHeight="70vh"
     onopen={(d) => goTo(`/devices/${d.id}`)}
-    ontoggle={toggle}
+    ontoggle={choosing.toggle}
     isChosen={(d) => chosenDevices.has(d.id)}
   >
     {#snippet head()}
@@ -274,20 +283,18 @@
         ><th class="choose"
           ><Choose
             ofAll
-            label="Choose all {rows.length} that are shown"
-            checked={allShown}
+            label="Choose all {pages.length} that are shown"
+            checked={choosing.hasAll()}
             some={marked.length > 0}
-            ontoggle={() =>
-              chosenDevices.put(
-                rows.map((d) => d.id),
-                !allShown,
-              )}
+            ontoggle={choosing.toggleAll}
           /></th
         ><th>Device</th><th>Site</th><th>Model</th><th>Firmware</th><th>Target</th><th>Standing</th><th>Path, or why there is none</th></tr
       >
     {/snippet}
-    {#snippet row(d)}
-      <td class="choose"><Choose label="Choose {d.name}" checked={chosenDevices.has(d.id)} ontoggle={(toHere) => toggle(d, toHere)} /></td>
+    {#snippet row(d, index)}
+      <td class="choose"
+        ><Choose label="Choose {d.name}" checked={chosenDevices.has(d.id)} ontoggle={(toHere) => choosing.toggle(d, toHere, index)} /></td
+      >
       <td><a class="name" tabindex="-1" href="/devices/{d.id}">{d.name}</a></td>
       <td>{d.site}</td>
       <td>{[d.model, d.hardwareRevision, d.variant].filter(Boolean).join(' ') || '–'}</td>
@@ -339,7 +346,7 @@
       >
       <label class="label"
         ><span class="label-text">Site</span><select class="select" bind:value={form.site}
-          ><option value="">every site</option>{#each sites as s (s)}<option>{s}</option>{/each}</select
+          ><option value="">every site</option>{#each counts?.all.sites ?? [] as s (s)}<option>{s}</option>{/each}</select
         ></label
       >
       <label class="label"><span class="label-text">Tag</span><input class="input" bind:value={form.tag} placeholder="any" /></label>

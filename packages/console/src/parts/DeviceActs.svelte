@@ -1,5 +1,5 @@
 <script lang="ts">
-  import type { Device } from '@barrow/core';
+  import type { DeviceName } from '@barrow/core';
   import FormDialog from './FormDialog.svelte';
   import PlanDialog from './PlanDialog.svelte';
   import { count } from '../lib/format.js';
@@ -7,8 +7,7 @@
   import { goTo } from '../lib/place.js';
   import { client } from '../lib/session.svelte.js';
 
-  /** `shown`: how many of the list could be chosen. */
-  let { devices, onclear }: { devices: Device[]; onclear: () => void } = $props();
+  let { devices, onclear }: { devices: DeviceName[]; onclear: () => void } = $props();
 
   let open = $state<'plan' | 'pin' | 'tag' | null>(null);
   let busy = $state<string | null>(null);
@@ -19,16 +18,14 @@
   let remove = $state(false);
 
   const some = $derived(count(devices.length, 'device'));
-  const tags = $derived([...new Set(devices.flatMap((d) => d.tags))].sort());
 
-  async function all(word: string, doing: string, work: (d: Device) => Promise<unknown>) {
+  async function all(word: string, doing: string, work: (d: DeviceName) => Promise<unknown>) {
     const { length } = devices;
     busy = `${doing} ${length}…`;
     result = null;
     result = { word, ...(await forEach(devices, work, (n) => (busy = `${doing}: ${n} of ${length}`))) };
     busy = null;
   }
-  const tagged = (d: Device): string[] => (remove ? d.tags.filter((t) => t !== tag.trim()) : [...new Set([...d.tags, tag.trim()])]);
   async function lookAgain() {
     const networks = [...new Set(devices.map((d) => d.network))].filter((n) => n !== '');
     await client().discover(networks);
@@ -69,7 +66,12 @@
 {/if}
 
 {#if open === 'plan'}
-  <PlanDialog {devices} onclose={() => (open = null)} onplanned={(id) => (onclear(), goTo(`/rollouts/${encodeURIComponent(id)}`))} />
+  <PlanDialog
+    size={devices.length}
+    ids={() => devices.map((d) => d.id)}
+    onclose={() => (open = null)}
+    onplanned={(id) => (onclear(), goTo(`/rollouts/${encodeURIComponent(id)}`))}
+  />
 {:else if open === 'pin'}
   <FormDialog
     title="Pin {some}"
@@ -93,16 +95,13 @@
     word={remove ? 'Take the tag away' : 'Set the tag'}
     onclose={() => (open = null)}
     send={async () => {
-      await all(remove ? 'without it' : 'tagged', 'Tagging', (d) => client().setDevice(d.id, { tags: tagged(d) }));
+      await all(remove ? 'without it' : 'tagged', 'Tagging', (d) =>
+        client().setDevice(d.id, remove ? { removeTags: [tag.trim()] } : { addTags: [tag.trim()] }),
+      );
       tag = '';
     }}
   >
-    <label class="label"
-      ><span class="label-text">Tag</span><input class="input" bind:value={tag} list="tags-here" required maxlength="40" /></label
-    >
-    <datalist id="tags-here"
-      >{#each tags as t (t)}<option value={t}></option>{/each}</datalist
-    >
+    <label class="label"><span class="label-text">Tag</span><input class="input" bind:value={tag} required maxlength="40" /></label>
     <label class="check"><input class="checkbox" type="checkbox" bind:checked={remove} /> Take it away instead</label>
   </FormDialog>
 {/if}

@@ -1,9 +1,20 @@
 <script lang="ts">
-  import type { Device } from '@barrow/core';
+  import { count } from '../lib/format.js';
   import FormDialog from './FormDialog.svelte';
   import { client } from '../lib/session.svelte.js';
 
-  let { devices, onclose, onplanned }: { devices: Device[]; onclose: () => void; onplanned: (id: string) => void } = $props();
+  let {
+    size,
+    ids,
+    onclose,
+    onplanned,
+  }: {
+    /** How many devices are meant. */
+    size: number;
+    ids: () => readonly string[] | Promise<readonly string[]>;
+    onclose: () => void;
+    onplanned: (id: string) => void;
+  } = $props();
 
   let name = $state('');
   let first = $state(1);
@@ -20,7 +31,7 @@
   async function plan() {
     const made = await client().plan({
       name: name.trim() || undefined,
-      devices: devices.map((d) => d.id),
+      devices: [...(await ids())],
       first,
       atOnce,
       apartSeconds: Math.round(apartMinutes * 60),
@@ -37,7 +48,7 @@
 </script>
 
 <FormDialog
-  title="Plan a rollout of {devices.length} {devices.length === 1 ? 'device' : 'devices'}"
+  title="Plan a rollout of {count(size, 'device')}"
   about="Nothing begins by planning. You read the plan, then start it."
   word="Make the plan"
   {onclose}
@@ -72,17 +83,6 @@
       /></label
     >
     <label class="label"
-      ><span class="label-text">Minutes apart at one site</span><input
-        class="input"
-        type="number"
-        min="0"
-        max="1440"
-        step="any"
-        bind:value={apartMinutes}
-        required
-      /></label
-    >
-    <label class="label"
       ><span class="label-text">Soak after the first, minutes</span><input
         class="input"
         type="number"
@@ -98,6 +98,17 @@
         type="number"
         min="1"
         bind:value={failureLimit}
+        required
+      /></label
+    >
+    <label class="label"
+      ><span class="label-text">Minutes apart at one site</span><input
+        class="input"
+        type="number"
+        min="0"
+        max="1440"
+        step="any"
+        bind:value={apartMinutes}
         required
       /></label
     >

@@ -1,7 +1,7 @@
 <script lang="ts">
-  import type { Standing } from '@barrow/core';
+  import { distances, type Distance, type Standing, type StandingGroup } from '@barrow/core';
   import Dot from './Dot.svelte';
-  import { places, type Chosen, type Cluster, type Lane, type Place } from '../lib/lanes.js';
+  import type { Chosen, Lane } from '../lib/lanes.js';
 
   let {
     lanes,
@@ -12,16 +12,16 @@
 
   /** More dots than this say nothing to the eye; then one stands for several. */
   const mostDots = 40;
-  const largest = $derived(lanes.reduce((most, l) => Math.max(most, ...places.flatMap((p) => l.at[p].map((c) => c.devices.length))), 1));
+  const largest = $derived(lanes.reduce((most, l) => Math.max(most, ...distances.flatMap((p) => l.at[p].map((c) => c.devices))), 1));
   const perDot = $derived(Math.ceil(largest / mostDots));
   /** Between words that are laid out apart, and read together. */
   const gap = ' ';
-  const dotsOf = (cluster: Cluster): number => Math.ceil(cluster.devices.length / perDot);
+  const dotsOf = (cluster: StandingGroup): number => Math.ceil(cluster.devices / perDot);
   // A place where nothing stands, in the whole fleet, takes no room; the way to the target is always shown.
-  const always: readonly Place[] = ['2 or more away', '1 away', 'at target'];
-  const shown = $derived(places.filter((p) => always.includes(p) || lanes.some((l) => l.at[p].length > 0)));
-  const narrow: readonly Place[] = ['no target', 'unknown', 'blocked', 'ahead'];
-  const words: Record<Place, string> = {
+  const always: readonly Distance[] = ['2 or more away', '1 away', 'at target'];
+  const shown = $derived(distances.filter((p) => always.includes(p) || lanes.some((l) => l.at[p].length > 0)));
+  const narrow: readonly Distance[] = ['no target', 'unknown', 'blocked', 'ahead'];
+  const words: Record<Distance, string> = {
     'no target': 'no target',
     unknown: 'unknown',
     blocked: 'blocked',
@@ -30,7 +30,7 @@
     'at target': 'at target',
     ahead: 'ahead',
   };
-  const standingOf: Record<Place, Standing> = {
+  const standingOf: Record<Distance, Standing> = {
     'no target': 'no-target',
     unknown: 'unknown',
     blocked: 'blocked',
@@ -40,11 +40,8 @@
     ahead: 'ahead',
   };
   const countAt = $derived(
-    new Map(places.map((p) => [p, lanes.reduce((sum, l) => sum + l.at[p].reduce((n, c) => n + c.devices.length, 0), 0)])),
+    new Map(distances.map((p) => [p, lanes.reduce((sum, l) => sum + l.at[p].reduce((n, c) => n + c.devices, 0), 0)])),
   );
-  const isChosen = (lane: Lane, place: Place, c: Cluster): boolean =>
-    chosen !== null && chosen.lane === lane.key && chosen.place === place && chosen.firmware === c.firmware;
-  const partners = (c: Cluster): string[] => [...new Set(c.devices.flatMap((d) => d.path.flatMap((p) => (p.on ? [p.on.name] : []))))];
 </script>
 
 <section class="sheet picture" aria-label="The fleet by family and version">
@@ -56,8 +53,8 @@
           <th scope="col" class:goal={place === 'at target'} class:narrow={narrow.includes(place)}>
             <button
               class="place"
-              aria-pressed={chosen?.place === place && chosen.lane === null}
-              onclick={() => onchoose({ place, lane: null, firmware: null })}
+              aria-pressed={chosen?.distance === place && chosen.group === null}
+              onclick={() => onchoose({ distance: place, group: null })}
               ><Dot standing={standingOf[place]} size={11} /><span>{words[place]} <b>{countAt.get(place)}</b></span></button
             >
           </th>
@@ -75,23 +72,23 @@
           </th>
           {#each shown as place (place)}
             <td class:goal={place === 'at target'}>
-              {#each lane.at[place] as cluster (`${cluster.standing}${cluster.firmware}`)}
-                {@const first = partners(cluster)}
+              {#each lane.at[place] as cluster (cluster.group)}
+                {@const first = cluster.after}
                 <button
                   class="cluster"
-                  aria-pressed={isChosen(lane, place, cluster)}
-                  aria-label="{cluster.firmware ?? 'not known'} {cluster.devices.length}{first.length > 0
+                  aria-pressed={chosen?.group === cluster.group}
+                  aria-label="{cluster.firmware ?? 'not known'} {cluster.devices}{first.length > 0
                     ? ` after ${first[0]}`
                     : ''}, of {lane.family ?? 'no family'}: {words[place]}"
                   title={first.length > 0 ? `${first.join(', ')} first` : undefined}
-                  onclick={() => onchoose({ place, lane: lane.key, firmware: cluster.firmware })}
+                  onclick={() => onchoose({ distance: place, group: cluster.group })}
                 >
                   <span class="dots" aria-hidden="true">
                     {#each { length: dotsOf(cluster) } as _, i (i)}<Dot standing={cluster.standing} size={9} />{/each}
                   </span>
                   <span class="said"
                     ><span class="mono">{cluster.firmware ?? 'not known'}</span>
-                    <b>{cluster.devices.length}</b>{#if first.length > 0}{gap}<span class="quiet after">after {first[0]}</span>{/if}</span
+                    <b>{cluster.devices}</b>{#if first.length > 0}{gap}<span class="quiet after">after {first[0]}</span>{/if}</span
                   >
                 </button>
               {/each}
@@ -151,10 +148,10 @@
     box-shadow: inset 0 0 0 1.5px var(--now);
   }
   .narrow {
-    width: 7.4rem;
+    width: 6.2rem;
   }
   .who {
-    width: 20rem;
+    width: 17rem;
   }
   thead .who {
     padding: 0.3rem 0.9rem 0.42rem;

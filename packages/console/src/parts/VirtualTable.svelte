@@ -3,6 +3,7 @@
   import { tick, type Snippet } from 'svelte';
   import { get } from 'svelte/store';
   import { roving } from '../lib/roving.js';
+  import type { Rows } from '../lib/rows.js';
 
   let {
     rows,
@@ -15,16 +16,17 @@
     ontoggle,
     isChosen,
   }: {
-    rows: readonly T[];
+    /** An array, or what is here of a longer list. */
+    rows: Rows<T>;
     label: string;
     columns: number;
     maxHeight: string;
     head: Snippet;
-    row: Snippet<[T]>;
+    row: Snippet<[T, number]>;
     /** Enter on a row. */
     onopen?: (row: T) => void;
     /** Space on a row, or with Shift from the one before to here. */
-    ontoggle?: (row: T, toHere: boolean) => void;
+    ontoggle?: (row: T, toHere: boolean, index: number) => void;
     isChosen?: (row: T) => boolean;
   } = $props();
 
@@ -43,6 +45,10 @@
     get(virtualizer).setOptions({ count: rows.length, getScrollElement: () => scroller });
   });
   const inView = $derived($virtualizer.getVirtualItems().filter((v) => v.index < rows.length));
+  $effect(() => {
+    const [first, last] = [inView[0], inView.at(-1)];
+    if (first && last) rows.inView?.(first.index, last.index + 1);
+  });
   const above = $derived(inView[0]?.start ?? 0);
   const below = $derived(Math.max(0, rows.length * rowHeight - (inView.at(-1)?.end ?? 0)));
 
@@ -55,8 +61,9 @@
     const tr = event.target as HTMLElement;
     if (tr.tagName !== 'TR' || event.altKey || event.ctrlKey || event.metaKey) return;
     const here = Number(tr.dataset['index']);
-    if (event.key === 'Enter' && onopen) onopen(rows[here]!);
-    else if (event.key === ' ' && ontoggle) ontoggle(rows[here]!, event.shiftKey);
+    const one = rows.at(here);
+    if (event.key === 'Enter' && onopen && one !== undefined) onopen(one);
+    else if (event.key === ' ' && ontoggle && one !== undefined) ontoggle(one, event.shiftKey, here);
     else {
       const next = {
         ArrowDown: here + 1,
@@ -94,13 +101,14 @@
     <tbody>
       {#if above > 0}<tr aria-hidden="true"><td style:height="{above}px" colspan={columns}></td></tr>{/if}
       {#each inView as item (item.key)}
-        {@const one = rows[item.index]!}
+        {@const one = rows.at(item.index)}
         <tr
           data-index={item.index}
           aria-rowindex={item.index + 2}
-          aria-selected={isChosen ? isChosen(one) : undefined}
+          aria-selected={isChosen && one !== undefined ? isChosen(one) : undefined}
           tabindex={item.index === reached ? 0 : -1}
-          onfocus={() => (at = item.index)}>{@render row(one)}</tr
+          onfocus={() => (at = item.index)}
+          >{#if one === undefined}<td colspan={columns} class="quiet">…</td>{:else}{@render row(one, item.index)}{/if}</tr
         >
       {/each}
       {#if below > 0}<tr aria-hidden="true"><td style:height="{below}px" colspan={columns}></td></tr>{/if}
@@ -113,10 +121,21 @@
     overflow: auto;
     container-type: inline-size;
   }
+  :global(.sheet) > .scroll {
+    border: 0;
+    box-shadow: none;
+  }
   .scroll :global(td) {
     white-space: nowrap;
     height: 33px;
     padding-block: 0;
+  }
+  /* What is long is cut, and told whole by its title. */
+  .scroll :global(td.cut) {
+    width: 40%;
+    max-width: 0;
+    overflow: hidden;
+    text-overflow: ellipsis;
   }
   tr:focus-visible {
     outline-offset: -2px;

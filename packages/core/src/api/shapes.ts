@@ -310,6 +310,9 @@ export const deviceChange = z.strictObject({
   /** By whose procedures it is handled, when no probe recognises it rightly. */
   family: z.string().min(1).max(120).nullable().optional(),
   tags: z.array(z.string().min(1).max(40)).max(50).optional(),
+  /** These besides those that it has, and without these. */
+  addTags: z.array(z.string().min(1).max(40)).max(50).optional(),
+  removeTags: z.array(z.string().min(1).max(40)).max(50).optional(),
   note: z.string().max(2000).optional(),
   /** Another device by id, name, address, serial or MAC. */
   parent: z.string().nullable().optional(),

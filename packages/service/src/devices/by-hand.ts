@@ -100,6 +100,14 @@ export class ByHand {
   }
 }
 
+/** The tags of a device after a change; null when it says nothing of them. */
+function tagsAfter(before: readonly string[], { tags, addTags, removeTags }: Change): string[] | null {
+  if (tags === undefined && addTags === undefined && removeTags === undefined) return null;
+  const trimmed = (list: readonly string[] = []): string[] => list.map((t) => t.trim()).filter((t) => t !== '');
+  const gone = new Set(trimmed(removeTags));
+  return [...new Set([...trimmed(tags ?? before), ...trimmed(addTags)])].filter((t) => !gone.has(t)).sort();
+}
+
 /** The fields that a change sets, with everything that it names looked up. @throws Refusal */
 export function nextOf(row: DeviceRow, change: Change, book: DeviceBook): Partial<DeviceRow> {
   const next: Partial<DeviceRow> = {};
@@ -115,7 +123,8 @@ export function nextOf(row: DeviceRow, change: Change, book: DeviceBook): Partia
       if (field === 'family') next.familyEvidence = 'a person said so';
     }
   }
-  if (change.tags !== undefined) next.tags = [...new Set(change.tags.map((t) => t.trim()).filter((t) => t !== ''))].sort();
+  const tags = tagsAfter(row.tags, change);
+  if (tags !== null) next.tags = tags;
   if (change.note !== undefined) next.note = change.note;
   if (change.parent === null) {
     byHand.delete('parent');

@@ -7,6 +7,9 @@ import {
   standingOf,
   TargetFinder,
   type Device,
+  distanceOf,
+  standings,
+  type DeviceCounts,
   type DeviceHardware,
   type DeviceOnly,
   type Kind,
@@ -14,6 +17,9 @@ import {
   type PathImage,
   type PathPartner,
   type PathTarget,
+  type Distance,
+  type Standing,
+  type StandingGroup,
   type Pin,
   type StandingResult,
   type TargetRule,
@@ -36,6 +42,7 @@ import { schemeOf } from '../images/examine.js';
 import { pathImageOf } from '../images/rows.js';
 import { notFound } from '../errors.js';
 import { DeviceBook } from './book.js';
+import { DeviceOrders, inOrder } from './order.js';
 
 /** What a list may be narrowed by; every part that is given must hold. */
 export interface DeviceFilter {
@@ -59,7 +66,24 @@ export interface DeviceFilter {
   readonly mayRun?: string | undefined;
   readonly runs?: string | undefined;
   readonly passes?: string | undefined;
+  readonly distance?: Distance | undefined;
+  /** As a standing group names itself. */
+  readonly group?: string | undefined;
+  /** Behind their target, and free to be planned. */
+  readonly plannable?: boolean | undefined;
+  /** A column, with a minus before it the other way round. */
+  readonly sort?: string | undefined;
 }
+
+/** Where a device stands on its way. */
+const distanceFrom = ({ standing }: KnownDevice): Distance =>
+  distanceOf(standing.standing, standing.path?.steps.filter((s) => s.on === null).length ?? 0);
+
+/** What devices that stand alike have in common. */
+const groupOf = (known: KnownDevice): string =>
+  Buffer.from(
+    JSON.stringify([known.row.family, known.target?.version ?? null, distanceFrom(known), known.standing.standing, known.row.firmware]),
+  ).toString('base64url');
 
 export interface KnownDevice {
   readonly row: DeviceRow;
@@ -72,16 +96,13 @@ export interface KnownDevice {
   readonly standing: StandingResult;
 }
 
+/** As many of those that go first are named. */
+const mostPartners = 3;
+
 const pathTargetOf = ({ family, version, acceptUnreleased }: Targeting): PathTarget => ({ family, version, acceptUnreleased });
 
 /** Whether the day after which a pin is asked again has passed. */
 export const isDue = (pin: Pin, now = Date.now()): boolean => new Date(now).toISOString().slice(0, 10) > pin.askAgain;
-
-const collate = new Intl.Collator('en', { numeric: true });
-
-/** The order of lists: by site and name, as people count. */
-export const inOrder = (a: { site: string; name: string }, b: { site: string; name: string }): number =>
-  collate.compare(a.site, b.site) || collate.compare(a.name, b.name);
 
 /** Makes known devices of rows: by which target, from which state, along which path. */
 class Assembly {
@@ -144,11 +165,12 @@ class Assembly {
       this.#solved.set(key, standing);
     }
     const { name, address, serial, mac, maker, model, firmware, id, note, tags, addresses } = row;
-    const searched = [name, address, serial, mac, maker, model, firmware, id, note, ...tags, ...addresses]
+    const parentName = row.parent === null ? null : (this.#byId.get(row.parent)?.name ?? null);
+    const searched = [name, address, serial, mac, maker, model, firmware, id, note, parentName, ...tags, ...addresses]
       .filter(Boolean)
       .join('\n')
       .toLowerCase();
-    return { row, state, target, standing, searched, parentName: row.parent === null ? null : (this.#byId.get(row.parent)?.name ?? null) };
+    return { row, state, target, standing, searched, parentName };
   }
 
   #stateOf(row: DeviceRow, above: number): PathDevice {
@@ -184,6 +206,7 @@ export class Devices {
   #known: Promise<KnownDevice[]> | null = null;
   #pathBook: PathBook | null = null;
   #assembly: Assembly | null = null;
+  readonly #orders = new DeviceOrders<KnownDevice>();
   #book: { readonly of: KnownDevice[]; readonly book: DeviceBook; readonly byId: Map<string, KnownDevice> } | null = null;
 
   constructor(
@@ -199,6 +222,10 @@ export class Devices {
         if (event.what === 'devices' && event.ids) this.#patch(event.ids);
         else this.#known = null;
     });
+  }
+
+  get families(): Context['families'] {
+    return this.context.families;
   }
 
   /** All devices by site and name. */
@@ -341,7 +368,7 @@ export class Devices {
   }
 
   async list(filter: DeviceFilter): Promise<KnownDevice[]> {
-    const text = filter.text?.toLowerCase();
+    const words = filter.text?.toLowerCase().split(/\s+/).filter(Boolean) ?? [];
     const is = (wanted: string | undefined, has: string | null): boolean => !wanted || wanted === has;
     const only: Record<DeviceOnly, (row: DeviceRow) => boolean> = {
       flagged: (row) => row.flags.length > 0,
@@ -355,7 +382,7 @@ export class Devices {
     const imageOf = (sha256: string | undefined): PathImage | null =>
       sha256 ? (this.#pathBook!.images.find((i) => i.sha256 === sha256) ?? null) : null;
     const [mayRun, runs] = [imageOf(filter.mayRun), imageOf(filter.runs)];
-    return all.filter((known) => {
+    return this.#orders.in(all, filter.sort).filter((known) => {
       const { row, state, standing, searched, parentName } = known;
       return (
         (among === null || among.has(row.id)) &&
@@ -373,9 +400,74 @@ export class Devices {
         (!filter.mayRun || (mayRun !== null && row.family === mayRun.family && fits(mayRun, state.hardware))) &&
         (!filter.runs || (runs !== null && this.runs(known, runs))) &&
         (!filter.passes || (standing.path?.steps.some((s) => s.image.sha256 === filter.passes && s.on === null) ?? false)) &&
-        (!text || searched.includes(text))
+        (!filter.distance || distanceFrom(known) === filter.distance) &&
+        (!filter.group || groupOf(known) === filter.group) &&
+        (!filter.plannable || this.#isPlannable(known)) &&
+        words.every((w) => searched.includes(w))
       );
     });
+  }
+
+  #isPlannable({ row, standing }: KnownDevice): boolean {
+    const family = row.family === null ? undefined : this.context.families.get(row.family);
+    return (
+      standing.standing === 'behind' &&
+      family !== undefined &&
+      isUpgradable(family) &&
+      // What waits for its partner is planned with that one.
+      standing.path?.steps[0]?.on === null &&
+      this.rolloutOf(row.id) === null
+    );
+  }
+
+  /** How many there are, and how many fit. */
+  async counts(filter: DeviceFilter): Promise<DeviceCounts> {
+    const [all, fitting] = await Promise.all([this.all(), this.list({ ...filter, sort: undefined })]);
+    const found = new Map<Standing, number>();
+    for (const { standing } of all) found.set(standing.standing, (found.get(standing.standing) ?? 0) + 1);
+    return {
+      all: {
+        total: all.length,
+        sites: [...new Set(all.map((d) => d.row.site))],
+        kinds: [...new Set(all.map((d) => d.row.kind as Kind))].sort(),
+        standings: standings.filter((s) => found.has(s)).map((standing) => ({ standing, devices: found.get(standing)! })),
+      },
+      fitting: {
+        total: fitting.length,
+        targeted: fitting.filter((d) => d.target !== null).length,
+        behind: fitting.filter((d) => d.standing.standing === 'behind').length,
+        plannable: fitting.filter((d) => this.#isPlannable(d)).length,
+      },
+    };
+  }
+
+  /** Those that stand alike, counted. */
+  async groups(filter: DeviceFilter): Promise<StandingGroup[]> {
+    const made = new Map<string, { -readonly [K in keyof StandingGroup]: StandingGroup[K] } & { readonly partners: Set<string> }>();
+    for (const known of await this.list(filter)) {
+      const group = groupOf(known);
+      const { row, target, standing } = known;
+      let found = made.get(group);
+      if (!found) {
+        const { family, firmware } = row;
+        const distance = distanceFrom(known);
+        found = {
+          group,
+          family,
+          target: target?.version ?? null,
+          distance,
+          standing: standing.standing,
+          firmware,
+          devices: 0,
+          after: [],
+          partners: new Set(),
+        };
+        made.set(group, found);
+      }
+      found.devices++;
+      for (const { on } of standing.path?.steps ?? []) if (on && found.partners.size < mostPartners) found.partners.add(on.name);
+    }
+    return [...made.values()].map(({ partners, ...group }) => ({ ...group, after: [...partners] }));
   }
 
   /** Finds one device by id, name, address, serial or MAC. @throws Refusal when there is none, or more than one. */

@@ -32,7 +32,7 @@ export const listColumns = [
 ] as const;
 type Column = (typeof listColumns)[number];
 /** What a person may set; the rest of an import only finds the device, or describes one that is entered. */
-type Settable = 'name' | 'kind' | 'site' | 'tags' | 'parent' | 'feed' | 'uplink' | 'note';
+type Settable = 'name' | 'kind' | 'site' | 'family' | 'tags' | 'parent' | 'feed' | 'uplink' | 'note';
 
 /** Lists of devices, out and in. */
 export class DeviceLists {
@@ -72,8 +72,9 @@ export class DeviceLists {
     const given = form === 'csv' ? readCsv(text) : readJson(text);
     const book = await this.byHand.book();
     const sites = await this.devices.sites();
+    const { families } = this.devices;
     const taken = given.map((cells, index) => {
-      const row = takeRow(index + 1, cells, book);
+      const row = takeRow(index + 1, cells, book, families);
       const meant = cells.site && !sites.has(cells.site) ? meantName(cells.site, sites) : null;
       if (meant !== null && row.write) row.told.detail.push(`there is no site ${cells.site} yet: is ${meant} meant?`);
       return row;
@@ -84,9 +85,18 @@ export class DeviceLists {
   }
 }
 
-function takeRow(number: number, cells: Cells, book: DeviceBook): { told: ImportRow; write?: Written } {
+function takeRow(
+  number: number,
+  cells: Cells,
+  book: DeviceBook,
+  families: ReadonlyMap<string, unknown>,
+): { told: ImportRow; write?: Written } {
   const name = cells.name ?? cells.serial ?? cells.address ?? `row ${number}`;
   const refuse = (why: string): { told: ImportRow } => ({ told: { row: number, device: null, name, what: 'refused', detail: [why] } });
+  if (cells.family && !families.has(cells.family)) {
+    const meant = meantName(cells.family, [...families.keys()]);
+    return refuse(`there is no family ${cells.family}${meant === null ? '' : `; is ${meant} meant?`}`);
+  }
   try {
     const known = findRow(cells, book);
     if (known) {
@@ -112,6 +122,7 @@ function takeRow(number: number, cells: Cells, book: DeviceBook): { told: Import
       'parent',
       'feed',
       'uplink',
+      'family',
     ] as const;
     const parsed = deviceEntry.safeParse({
       ...Object.fromEntries(entered.flatMap((c) => (cells[c] ? [[c, cells[c]]] : []))),
@@ -167,7 +178,7 @@ function differences(row: DeviceRow, cells: Cells, book: DeviceBook): { change: 
     change[field] = value;
     detail.push(`${field} ${before ?? 'none'} → ${after ?? 'none'}`);
   };
-  for (const field of ['name', 'site', 'kind'] as const) {
+  for (const field of ['name', 'site', 'kind', 'family'] as const) {
     const value = cells[field];
     if (value === undefined || value === '') continue;
     if (field === 'kind' && !kinds.includes(value as Kind))

@@ -2,6 +2,7 @@ import { OpenAPIHono } from '@hono/zod-openapi';
 import { serveStatic } from '@hono/node-server/serve-static';
 import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
+import { compress } from 'hono/compress';
 import { secureHeaders } from 'hono/secure-headers';
 import type { ContentfulStatusCode } from 'hono/utils/http-status';
 import { cause, CauseError, describeIssue, type Problem } from '@barrow/core';
@@ -84,6 +85,7 @@ export function makeApp(parts: Parts, closing: AbortSignal): OpenAPIHono<Env> {
       referrerPolicy: 'no-referrer',
     }),
   );
+  app.use('*', compress({ threshold: 4096, contentTypeFilter: /^(application\/(json|javascript)|text\/(css|javascript|html))/ }));
   app.use('/api/v1/*', authenticate(context, parts.tokens));
   app.get('/api/v1/events', (c) =>
     liveEvents(c, context.live, parts.journal, { closing, removed: parts.tokens.removal(c.get('who').token) }),

@@ -2,6 +2,12 @@ import { z, type OpenAPIHono } from '@hono/zod-openapi';
 import {
   kinds,
   deviceChange,
+  deviceColumns,
+  deviceCountsSchema,
+  deviceNameSchema,
+  distances,
+  standingGroupSchema,
+  type DeviceColumn,
   deviceDetailSchema,
   deviceEntry,
   deviceOnly,
@@ -16,7 +22,8 @@ import {
   waitingHostSchema,
 } from '@barrow/core';
 import { rfc3339 } from '../context.js';
-import { inOrder, type KnownDevice } from '../devices/devices.js';
+import type { KnownDevice } from '../devices/devices.js';
+import { inOrder } from '../devices/order.js';
 import { CredentialEntity, DeviceEntity, HistoryEntity, ObservationEntity } from '../data/entities.js';
 import { Refusal } from '../errors.js';
 import { once } from '../touch/touch.js';
@@ -46,6 +53,19 @@ const listQuery = z.object({
   mayRun: z.string().optional(),
   runs: z.string().optional(),
   passes: z.string().optional(),
+  distance: z.enum(distances).optional(),
+  group: z.string().max(2000).optional(),
+  plannable: z.stringbool().optional(),
+  /** A column, with a minus before it the other way round; by site and name when absent. */
+  sort: z
+    .string()
+    .refine(
+      (text) => deviceColumns.includes(text.replace(/^-/, '') as DeviceColumn),
+      `one of ${deviceColumns.join(', ')}, or one with a minus before it`,
+    )
+    .optional(),
+  /** How many of those that fit come before; instead of a cursor. */
+  offset: z.coerce.number().int().min(0).optional(),
   limit: z.coerce.number().int().min(1).max(10_000).default(200),
   cursor: z.string().optional(),
 });
@@ -120,7 +140,7 @@ export function deviceRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     run: async ({ query }) => {
       await devices.knownFilter(query);
       const all = await devices.list(query);
-      const start = query.cursor ? startAfter(all, query.cursor) : 0;
+      const start = query.cursor ? startAfter(all, query.cursor) : (query.offset ?? 0);
       const page = all.slice(start, start + query.limit);
       return {
         items: page.map((d) => devices.view(d)),
@@ -128,6 +148,37 @@ export function deviceRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
         total: all.length,
       };
     },
+  });
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/device-counts',
+    role: 'viewer',
+    summary: 'How many devices there are, where and how they stand, and how many fit',
+    query: listQuery,
+    answer: deviceCountsSchema,
+    run: async ({ query }) => devices.counts(query),
+  });
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/device-names',
+    role: 'viewer',
+    summary: 'The devices that fit, by name only, to choose them',
+    query: listQuery.extend({ limit: z.coerce.number().int().min(1).max(100_000).default(100_000) }),
+    answer: z.object({ items: z.array(deviceNameSchema) }),
+    run: async ({ query }) => {
+      const { offset = 0, limit } = query;
+      const found = (await devices.list(query)).slice(offset, offset + limit);
+      return { items: found.map(({ row: { id, name, network } }) => ({ id, name, network })) };
+    },
+  });
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/standing/groups',
+    role: 'viewer',
+    summary: 'The devices that fit, counted by how they stand: family, target, version, and how far away',
+    query: listQuery,
+    answer: z.object({ items: z.array(standingGroupSchema) }),
+    run: async ({ query }) => ({ items: await devices.groups(query) }),
   });
   addOperation(app, {
     method: 'post',
