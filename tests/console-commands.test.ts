@@ -101,6 +101,7 @@ const where: Readonly<Record<string, string | `- ${string}`>> = {
   'rollout skip': 'sayRun',
   'rollout take-back': 'sayRun',
   'rollout release': 'sayRun',
+  'rollout done': 'sayRun',
   'rollout note': 'say',
   'backup take': 'takeBackup',
   'backup list': 'backups',

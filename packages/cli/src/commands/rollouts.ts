@@ -8,6 +8,7 @@ import {
   type RehearsalView,
   type Rollout,
   type RunView,
+  type WayShown,
 } from '@barrow/core';
 import { groupBy, someOf, type BarrowClient } from '@barrow/client';
 import type { CommandContext, Register } from '../context.js';
@@ -51,7 +52,7 @@ export function rolloutText(io: Io, r: Rollout): string {
     parts.push(
       ...waysIn(r).map(
         ({ who, steps }) =>
-          `Steps${who === '' ? '' : ` of ${who}`}: ${steps.map((s) => s.step).join(' → ')}. Point of no return: ${steps.find((s) => s.pastReturn)?.step}.`,
+          `Steps${who === '' ? '' : ` of ${who}`}: ${stepsText(steps)}. Point of no return: ${steps.find((s) => s.pastReturn)?.step}.`,
       ),
       wayBackText(r),
       ...(r.window ? [`Devices go down only in the window ${r.window.text}${nextText(r.window)}.`] : []),
@@ -90,11 +91,19 @@ export function rolloutText(io: Io, r: Rollout): string {
   if (left.length > 0 && r.phase === 'planned') parts.push('', 'Left out:', ...left.map((l) => `  ${someOf(l.names)}: ${l.words}`));
   // Who reads of a rollout under way has read the plan; a few are still named.
   else if (left.length > 0) parts.push('', `Left out: ${someOf(r.leftOut.map((l) => l.name))}; why is in \`barrow report ${r.id}\`.`);
+  const asked = r.runs.flatMap((x) =>
+    x.asks === null ? [] : [`  ${c.bold(x.name)}: ${x.asks} Then: \`barrow rollout done ${r.id} ${x.name}\`.`],
+  );
+  if (asked.length > 0) parts.push('', 'To be done by hand now:', ...asked);
   const trouble = r.runs.filter((x) => x.cause);
   if (trouble.length > 0) parts.push('', ...trouble.map((x) => causeLines(io, x)));
   if (r.phase !== 'planned') parts.push('', `${totalsOf(r)}.`);
   return parts.join('\n');
 }
+
+/** Steps in their order, and where they wait for the soak. */
+const stepsText = (steps: WayShown['steps']): string =>
+  steps.map((s, i) => `${s.afterSoak && !steps[i - 1]?.afterSoak ? '(soak) → ' : ''}${s.step}`).join(' → ');
 
 const apartText = ({ apartMs }: Rollout): string =>
   apartMs > 0 ? ` Devices of one site begin to go down at least ${duration(apartMs)} apart.` : '';
@@ -455,6 +464,17 @@ export const registerRollouts: Register = (program, act) => {
           );
         }),
       );
+  rollout
+    .command('done <rollout> <device>')
+    .description('say that what you were asked to do by hand is done')
+    .option('--note <text>', 'what you found, for the report', '')
+    .action(
+      act(async ({ say, client }, id: string, device: string, o: { note: string }) => {
+        const barrow = client();
+        const r = await barrow.sayRun(await resolve(barrow, id), device, 'done', { note: o.note });
+        print(say, r, () => `Done: ${device} goes on in ${r.name}. Watch it with \`barrow rollout follow ${r.id}\`.`);
+      }),
+    );
   rollout
     .command('note <rollout> <text>')
     .description('write a note into the journal')

@@ -112,12 +112,12 @@
       busy = false;
     }
   }
-  async function sayRun(run: string, word: 'retry' | 'take-back' | 'release', body: object = {}) {
+  async function sayRun(run: string, word: 'retry' | 'take-back' | 'release' | 'done', body: object = {}) {
     refused = null;
     try {
       rollout = await client().sayRun(id, run, word, body);
     } catch (error) {
-      refused = failureOf(error, { retry: 'retried', 'take-back': 'taken back', release: 'released' }[word]);
+      refused = failureOf(error, { retry: 'retried', 'take-back': 'taken back', release: 'released', done: 'kept as done' }[word]);
     }
   }
   /** What a person is asked for before it is said. */
@@ -250,7 +250,10 @@
               {#if who !== ''}<span class="who">{who}</span>{/if}
               <span
                 >{#each steps as s, i (i)}{#if s.pastReturn && !steps[i - 1]?.pastReturn}<span class="point">point of no return</span
-                    >{/if}<span class="mono" title={s.meaning}>{s.step}</span>{i < steps.length - 1 ? ' → ' : ''}{/each}</span
+                    >{/if}{#if s.afterSoak && !steps[i - 1]?.afterSoak}<span class="point">soak</span>{/if}<span
+                    class="mono"
+                    title={s.meaning}>{s.step}</span
+                  >{i < steps.length - 1 ? ' → ' : ''}{/each}</span
               >
             </div>
           {/each}
@@ -313,7 +316,8 @@
       {:else if run.phase === 'waiting' || run.phase === 'absent'}<State
           word={run.phase === 'absent' ? away(run) : 'waiting'}
         />{#if run.waits}<span class="quiet wait">{waitWord(run)}</span>{/if}
-      {:else}<span class="stepword">{stepWord(run)}</span>{#if run.waits}<span class="quiet wait">{waitWord(run)}</span
+      {:else}<span class="stepword">{stepWord(run)}</span>{#if run.asks}<span class="wait asks">{run.asks}</span>{:else if run.waits}<span
+            class="quiet wait">{waitWord(run)}</span
           >{:else if run.wish}<span class="quiet wait">then it is left out</span>{/if}{/if}
     </td>
     <td class="quiet right">
@@ -328,6 +332,8 @@
         {#if may('operator') && plan.phase !== 'planned' && !run.outcome && !run.pastReturn && !run.rung && !run.wish}<button
             class="anchor"
             onclick={() => (asking = { what: 'skip', run })}>Skip</button
+          >{/if}
+        {#if may('operator') && run.asks}<button class="anchor" title={run.asks} onclick={() => sayRun(run.id, 'done')}>It is done</button
           >{/if}
         {#if may('operator') && run.takeBack}<button
             class="anchor"
@@ -588,6 +594,10 @@
     white-space: normal;
     color: var(--now);
     font-weight: 550;
+  }
+  .asks {
+    color: var(--care);
+    font-weight: 600;
   }
   .wait {
     display: block;

@@ -518,6 +518,8 @@ export const runViewSchema = z.object({
   /** It failed where it may still be down or writing: until it is seen, retried or released, nothing that it hangs on goes down. */
   guarded: z.boolean(),
   /** Who asked to leave it out, and why; obeyed as soon as the step in hand may be left. */
+  /** What a person is asked to do now, and says when it is done; null when nothing is. */
+  asks: z.string().nullable().default(null),
   wish: z.object({ by: z.string(), reason: z.string() }).nullable(),
   /** Why nothing happens to it now, as it is said after its name, and until when where that is known; null while something does. */
   waits: z.object({ text: z.string(), until: moment.nullable() }).nullable(),
@@ -590,7 +592,9 @@ export const rolloutSchema = moving.extend({
   /** What runs pass through; runs share them. */
   passages: z.array(
     z.object({
-      steps: z.array(z.object({ step: z.string(), leg: z.number().int(), meaning: z.string(), pastReturn: z.boolean() })),
+      steps: z.array(
+        z.object({ step: z.string(), leg: z.number().int(), meaning: z.string(), pastReturn: z.boolean(), afterSoak: z.boolean() }),
+      ),
       /** What can be tried after a failure, in order; `steps` are those of its own, by the leg under which events name them. */
       rungs: z.array(
         z.object({ means: z.enum(rungMeans), text: z.string(), steps: z.array(z.object({ step: z.string(), leg: z.number().int() })) }),

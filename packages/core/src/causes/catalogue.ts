@@ -321,6 +321,18 @@ const list = [
     counts: 'failed',
   },
   {
+    code: 'reverted',
+    what: 'The device fell back by itself to what it ran before, before it was told to keep the new version.',
+    next: 'Look why it took so long until then; its family file says after how long it falls back. It is as it was: retry it.',
+    counts: 'failed',
+  },
+  {
+    code: 'not-confirmed',
+    what: 'The device was told to keep the new version, and does not say that it does.',
+    next: 'It falls back by itself unless it is told: tell it by hand, or let it, and read its words.',
+    counts: 'failed',
+  },
+  {
     code: 'next-boot-not-saved',
     what: 'The device runs the target, but its next boot is not set to it.',
     next: 'Set the next boot by hand before anything restarts the device.',

@@ -33,6 +33,8 @@ export interface PlannedStep extends StepTraits {
   readonly typicalMs: Ms;
   /** From this step on, nothing interrupts the leg. */
   readonly pastReturn: boolean;
+  /** What a person is asked to do in it. */
+  readonly words?: string;
 }
 
 /** One image's part of a run. */
@@ -53,6 +55,8 @@ export interface PlannedStretch {
   readonly to: number;
   /** It is entered only when its wave has soaked: the device has reached its target, and is looked at again. */
   readonly afterSoak?: true;
+  /** All of it is done by a person, however long that takes: it takes no place under a limit. */
+  readonly byHand?: true;
   /** Where it is handled through another device: what of that is used alone (its storage), or with how many others at once. */
   readonly ofParent?: { readonly storage?: true; readonly most?: number; readonly apartMs?: Ms };
 }
@@ -419,7 +423,8 @@ export const isGuard = ({ key }: Claim): boolean => !/^(rollout|site|apart|paren
 export function claimsOf(plan: Plan, run: PlannedRun, stretch: PlannedStretch): Claim[] {
   const steps = stepsOf(plan, run).slice(stretch.from, stretch.to);
   const goesDown = steps.some((s) => s.down);
-  const claims: Claim[] = [...run.room.map((key): Claim => ({ key, mode: 'shared' })), { key: `device:${run.device}`, mode: 'exclusive' }];
+  const room = stretch.byHand ? [] : run.room;
+  const claims: Claim[] = [...room.map((key): Claim => ({ key, mode: 'shared' })), { key: `device:${run.device}`, mode: 'exclusive' }];
   if (run.via !== undefined && stretch.ofParent?.storage) claims.push({ key: `store:${run.via}`, mode: 'exclusive' });
   if (run.via !== undefined && stretch.ofParent?.most !== undefined) claims.push({ key: `parent:${run.via}`, mode: 'shared' });
   if (goesDown || steps.some((s) => s.writes))

@@ -14,6 +14,7 @@ const step = z
     pastReturn: z.boolean(),
     waits: z.boolean(),
     looks: z.boolean().optional(),
+    words: z.string().optional(),
   })
   .transform(({ looks, ...read }) => ({ ...read, looks: looks ?? traitsOf(read.step).looks }));
 const gate = z.object({ soakMs: z.number(), failureLimit: z.number(), approval: z.boolean() });
@@ -56,6 +57,7 @@ const plan = z.object({
           from: z.number().int(),
           to: z.number().int(),
           afterSoak: z.literal(true).optional(),
+          byHand: z.literal(true).optional(),
           ofParent: z
             .object({ storage: z.literal(true).optional(), most: z.number().int().optional(), apartMs: z.number().optional() })
             .optional(),

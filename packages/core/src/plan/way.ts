@@ -8,6 +8,8 @@ export interface WayStep {
   readonly usualMs: Ms;
   /** Added for each MiB of the image. */
   readonly perMiBMs?: Ms | undefined;
+  /** What a person is asked to do. */
+  readonly words?: string;
   /** What is otherwise than with this verb elsewhere. */
   readonly traits?: Partial<StepTraits>;
 }
@@ -78,6 +80,7 @@ export function makePassage(legs: readonly WayLeg[], timeScale = 1, proves = fal
           typicalMs: scaled(one, bytes),
           ...traitsOf(one.step),
           ...one.traits,
+          ...(one.words === undefined ? {} : { words: one.words }),
           pastReturn: past && !afterSoak,
         });
       }
@@ -88,7 +91,14 @@ export function makePassage(legs: readonly WayLeg[], timeScale = 1, proves = fal
         const both = { ...last.ofParent, ...ofParent };
         stretches[stretches.length - 1] = { ...last, to: steps.length, ...(Object.keys(both).length > 0 ? { ofParent: both } : {}) };
       } else
-        stretches.push({ name, from: begins, to: steps.length, ...(afterSoak ? { afterSoak } : {}), ...(ofParent ? { ofParent } : {}) });
+        stretches.push({
+          name,
+          from: begins,
+          to: steps.length,
+          ...(afterSoak ? { afterSoak } : {}),
+          ...(ofParent ? { ofParent } : {}),
+          ...(taken.every((s) => s.words !== undefined) ? { byHand: true } : {}),
+        });
     }
   });
   const rungs: PlannedRung[] = [];

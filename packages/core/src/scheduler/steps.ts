@@ -25,6 +25,10 @@ const known: Readonly<Record<string, Partial<StepTraits>>> = {
   checks: { waits: true },
   // It is the same slot however often it is chosen.
   'fall-back': { stoppable: false, writes: true },
+  // What it does to the device, nobody knows before.
+  'by-hand': { waits: true },
+  // To say it twice does no harm, and to have said it never does.
+  confirm: { stoppable: false, writes: true },
   settle: { waits: true },
   level: { stoppable: false, writes: true },
 };
@@ -55,6 +59,8 @@ const meanings: Readonly<Record<string, string>> = {
   checks: 'compare with what was before: version, restart, what it boots next, settings',
   'take-stock': 'ask what it is now, and whether it has to be restarted to go back',
   'fall-back': 'choose the version before for the next boot',
+  'by-hand': 'a person does what only hands can, and says so',
+  confirm: 'tell the device to keep it: otherwise it falls back by itself',
   settle: 'after the soak: the checks again, and whether it has restarted meanwhile',
   level: 'bring its other copy to the same version; from then on that one leads back no more',
 };

@@ -9,7 +9,7 @@ export function stepText({ step, leg, legs, rung }: Pick<RunView, 'step' | 'leg'
 export interface WayShown {
   /** The families that go this way; empty when all do. */
   readonly who: string;
-  readonly steps: readonly { readonly step: string; readonly meaning: string; readonly pastReturn: boolean }[];
+  readonly steps: readonly { readonly step: string; readonly meaning: string; readonly pastReturn: boolean; readonly afterSoak: boolean }[];
 }
 
 /** The ways by which the devices of a rollout take one image, each once. */

@@ -1,7 +1,20 @@
-import { prove } from '@barrow/core';
+import { duration, prove } from '@barrow/core';
 import { faultsOfSense } from './sense.js';
-import { familyShape, proceduresOf } from './shape.js';
+import { familyShape, proceduresOf, type FamilyWay } from './shape.js';
 import { usesShell } from './walk.js';
+
+/** Who falls back by itself is told in time to keep what it runs, and nobody else is told. */
+function faultsOfGuard({ guard, stretches }: FamilyWay, fault: (path: PropertyKey[], message: string) => void): void {
+  const steps = Object.entries(stretches).flatMap(([name, list]) => (name === prove ? [] : list));
+  const at = steps.findIndex((s) => s.step === 'confirm');
+  if (guard === undefined)
+    return at < 0 ? undefined : fault(['stretches'], 'it is told to keep what it runs, and no `guard` says when it would not');
+  if (at < 0) return fault(['guard'], 'it falls back by itself, and no step confirm tells it not to');
+  const back = steps.findIndex((s) => s.step === 'return');
+  const needs = steps.slice(Math.max(0, back), at + 1).reduce((sum, s) => sum + s.usualMs, 0);
+  if (needs > guard.reverts)
+    fault(['guard', 'reverts'], `its return, checks and confirm usually take ${duration(needs)}: it would fall back before that`);
+}
 
 /** What a family says fits together: a step of a way has its procedure; procedures say where they are carried out. */
 export const familySchema = familyShape.superRefine((family, context) => {
@@ -33,9 +46,11 @@ export const familySchema = familyShape.superRefine((family, context) => {
     ] as const)
       if (!names.includes(name)) fault(['ways', index, 'stretches'], `the step ${name} is missing, without which ${why}`);
     if (names[0] !== 'preflight' && names.includes('preflight')) fault(['ways', index, 'stretches'], 'it does not begin with preflight');
-    if (names.at(-1) !== 'checks' && names.includes('checks')) fault(['ways', index, 'stretches'], 'it does not end with checks');
+    const ends = names.filter((n) => n !== 'by-hand' && n !== 'confirm').at(-1);
+    if (ends !== 'checks' && names.includes('checks')) fault(['ways', index, 'stretches'], 'it does not end with checks');
+    faultsOfGuard(family.ways[index]!, (path, message) => fault(['ways', index, ...path], message));
     for (const [at, name] of names.entries())
-      if (names.indexOf(name) !== at) fault(['ways', index, 'stretches'], `the step ${name} stands in it twice`);
+      if (name !== 'by-hand' && names.indexOf(name) !== at) fault(['ways', index, 'stretches'], `the step ${name} stands in it twice`);
     for (const [at, means] of recovery.entries()) {
       const here = ['ways', index, 'recovery', at];
       if (recovery.indexOf(means) !== at) fault(here, `${means} stands in it twice`);

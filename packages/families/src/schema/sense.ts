@@ -46,6 +46,7 @@ const givenTo: Record<ProcedureName, readonly string[]> = {
   disarm: ['imageVersion'],
   'fall-back': ['backTo'],
   level: ofImages,
+  'confirm-image': ofImages,
   reach: ['storeAddress', 'storePort'],
 };
 
@@ -86,6 +87,7 @@ const readOf: Record<ProcedureName, readonly string[]> = {
   disarm: [],
   'fall-back': [],
   level: ofHeld,
+  'confirm-image': ['confirmed'],
   reach: ['reached'],
 };
 const tableOf: Partial<Record<ProcedureName, string>> = { children: 'children', storage: 'files', neighbours: 'outlets' };

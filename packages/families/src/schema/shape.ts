@@ -307,6 +307,8 @@ export const procedureNames = [
   'fall-back',
   /** Copies what it runs to its other copy, and tells what that holds then. */
   'level',
+  /** Keeps what it runs, where it falls back by itself otherwise; may tell whether it is `confirmed`. */
+  'confirm-image',
   /** The device's own ping of the store. */
   'reach',
 ] as const;
@@ -325,6 +327,8 @@ export const proceduresOf: Readonly<Record<string, readonly ProcedureName[]>> = 
   checks: ['record'],
   settle: ['record'],
   level: ['level'],
+  'by-hand': [],
+  confirm: ['record', 'confirm-image'],
 };
 
 /** One step of a way: its verb with how long it usually takes, and what is otherwise than with this verb elsewhere. */
@@ -333,8 +337,10 @@ const wayStep = z
     perMiB: span.optional(),
     /** The device restarts in this step, by itself. */
     restarts: z.boolean().default(false),
+    /** What a person is asked to do, in a step by hand. */
+    words: z.string().min(1).max(500).optional(),
   })
-  .transform(({ perMiB, restarts, ...rest }, context): WayStep => {
+  .transform(({ perMiB, restarts, words, ...rest }, context): WayStep => {
     const [[step, usual] = [], ...more] = Object.entries(rest);
     const verbs = Object.keys(proceduresOf);
     if (step === undefined || more.length > 0 || !verbs.includes(step)) {
@@ -343,6 +349,10 @@ const wayStep = z
         code: 'custom',
         message: `a step of a way is exactly one of ${verbs.join(', ')}, with how long it usually takes${named.length > 0 ? `; here stands ${named.join(', ')}` : ''}`,
       });
+      return z.NEVER;
+    }
+    if ((step === 'by-hand') !== (words !== undefined)) {
+      context.addIssue({ code: 'custom', message: 'a step by hand says in `words` what a person is to do, and no other step has any' });
       return z.NEVER;
     }
     const read = span.safeParse(usual);
@@ -354,6 +364,7 @@ const wayStep = z
       step,
       usualMs: read.data,
       ...(perMiB === undefined ? {} : { perMiBMs: perMiB }),
+      ...(words === undefined ? {} : { words }),
       ...(restarts ? { traits: { whenLost: 'ask', down: true, writes: true, stoppable: false } } : {}),
     };
   });
@@ -370,6 +381,8 @@ const way = z.strictObject({
     /** How long to wait for the device after a restart before it counts as lost. */
     within: span,
   }),
+  /** It falls back by itself to what it ran before, so long after its restart, unless it is told to keep what it runs. */
+  guard: z.strictObject({ reverts: span }).optional(),
   /** What may be tried, in this order, when it fails past the point of no return. */
   recovery: z.array(z.enum(rungMeans)).default([]),
 });

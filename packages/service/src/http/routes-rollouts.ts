@@ -212,6 +212,19 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     by: who.name,
     reason: why,
   }));
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/rollouts/{id}/runs/{run}/done',
+    role: 'operator',
+    summary: 'Say that what a person was asked to do is done',
+    params: runParams,
+    body: z.strictObject({ note: z.string().max(500).default('') }),
+    answer: rolloutSchema,
+    run: async ({ params, body, who }) => {
+      const active = await runner.get(params.id);
+      return view(await runner.done(params.id, active.plan.runs[runOf(active, params.run)]!.id, who.name, body.note));
+    },
+  });
   onRun('skip', 'Leave a device out before its point of no return, as soon as the step in hand may be left', (run, who, why) => ({
     kind: 'skip-asked',
     at: now(),

@@ -41,6 +41,7 @@ import type { ActiveRollout } from './active.js';
 import type { Backups } from './backups.js';
 import type { Holdings } from './holdings.js';
 import type { Journal } from './journal.js';
+import { ByHandWork } from './by-hand.js';
 import { learnAfterFailure } from './learn.js';
 import { reconcile } from './reconcile.js';
 import { hideInDetail } from '../touch/secrets.js';
@@ -100,6 +101,7 @@ export class Runner {
   #stopping = false;
   #takes: Promise<void> = Promise.resolve();
   #absentTimer: NodeJS.Timeout | null = null;
+  readonly #byHand = new ByHandWork();
 
   #parts!: RunnerParts;
 
@@ -282,12 +284,37 @@ export class Runner {
         } catch (error) {
           throw isNoRoom(error) ? notKept((error as Error).message) : error;
         }
+        this.#letHandsRest(active, event);
         await this.#tick(active);
       });
     // Who takes devices does so one after the other: two that begin at once must not take the same one.
     if (takesDevices(event)) await (this.#takes = this.#takes.then(work, work));
     else await work();
     return active;
+  }
+
+  /** A person has done what was asked. @throws Refusal when nothing is asked of anybody for this device */
+  async done(id: string, run: string, by: string, note: string): Promise<ActiveRollout> {
+    const active = await this.get(id);
+    this.#refuseStuck(active);
+    const { name } = active.plan.runs[active.state.indexOf.get(run)!]!;
+    if (!this.#byHand.say(id, run, { by, note }))
+      throw new Refusal(
+        409,
+        'nothing-asked',
+        'Nothing is waited for',
+        `Nobody is asked to do anything by hand for ${name} now.`,
+        `\`barrow rollout show ${id}\` shows how it stands.`,
+      );
+    return active;
+  }
+
+  /** What nobody has to do any more is not waited for: who is to be left out, or all of a rollout that is stopped. */
+  #letHandsRest({ plan, state }: ActiveRollout, event: RolloutEvent): void {
+    if (event.kind !== 'skip-asked' && event.kind !== 'stop-asked') return;
+    for (const run of event.kind === 'skip-asked' ? [event.run] : this.#byHand.runsOf(plan.id))
+      if (!state.runs[state.indexOf.get(run)!]!.pastReturn)
+        this.#byHand.say(plan.id, run, { by: event.by, note: 'not done: it is left out' });
   }
 
   /** @throws Refusal when nothing that is said to this rollout could be kept. */
@@ -721,6 +748,7 @@ export class Runner {
       alive: async (timeoutMs, retries) =>
         run.via === undefined ? signOfLife(context, device, family, timeoutMs, retries) : { system: null, answers: true },
       tell,
+      byHand: async () => this.#byHand.ask(active.plan.id, run.id, signal),
     };
   }
 

@@ -92,6 +92,7 @@ export function runView(active: ActiveRollout, index: number, fileOf: ReadonlyMa
     begunAt: rfc3339OrNull(run.begunAt),
     endedAt: rfc3339OrNull(run.endedAt),
     guarded: run.phase === 'ended' && run.claims !== null,
+    asks: run.phase === 'busy' ? (passage.steps[run.step]!.words ?? null) : null,
     wish: run.wish && { ...run.wish },
     waits: waits && { text: waits.text, until: rfc3339OrNull(waits.until) },
     percent: active.percent.get(id) ?? null,
@@ -233,9 +234,13 @@ export function rolloutView(active: ActiveRollout, fileOf: ReadonlyMap<string, s
     limits: limitsOf(plan),
     apartMs: Math.max(0, ...Object.entries(plan.spacing ?? {}).map(([key, ms]) => (key.startsWith('apart:') ? ms : 0))),
     passages: plan.passages.map((passage) => ({
-      steps: passage.steps
-        .slice(0, legSteps(passage))
-        .map(({ step, leg, pastReturn }) => ({ step, leg, meaning: stepMeaning(step), pastReturn })),
+      steps: passage.steps.slice(0, legSteps(passage)).map(({ step, leg, pastReturn, words }, at) => ({
+        step,
+        leg,
+        meaning: words ?? stepMeaning(step),
+        pastReturn,
+        afterSoak: passage.stretches.some((s) => s.afterSoak === true && s.from <= at && at < s.to),
+      })),
       rungs: passage.rungs.map(({ means, step, stretch, takes }) => ({
         means,
         text: rungText(means),

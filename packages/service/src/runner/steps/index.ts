@@ -1,6 +1,8 @@
 import { activate } from './activate.js';
 import { backup } from './backup.js';
+import { byHand } from './by-hand.js';
 import { checks } from './checks.js';
+import { confirm } from './confirm.js';
 import { confirmNextBoot } from './confirm-next-boot.js';
 import { preflight } from './preflight.js';
 import { reboot } from './reboot.js';
@@ -33,6 +35,8 @@ export const steps: Readonly<Record<string, Step>> = {
   checks,
   'take-stock': takeStock,
   'fall-back': toChoose(fallBack),
+  'by-hand': byHand,
+  confirm,
   settle,
   level,
 };

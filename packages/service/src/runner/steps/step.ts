@@ -1,6 +1,7 @@
 import type { Instant, Plan, PlannedLeg, PlannedRun, PlannedStep, StepName } from '@barrow/core';
 import type { Family, ProcedureName, ProcedureResult } from '@barrow/families';
 import type { Context } from '../../context.js';
+import type { Said } from '../by-hand.js';
 import type { Facts, StepTrace } from '../trail.js';
 import type { DeviceRow, ImageRow } from '../../data/entities.js';
 import type { Devices } from '../../devices/devices.js';
@@ -48,6 +49,8 @@ export interface StepContext {
   readonly fillIn: (template: string) => Promise<string>;
   /** Whether it answers, by whatever it answers; one that is handled through another tells by its record only. */
   readonly alive: (timeoutMs: number, retries: number) => Promise<Sign>;
+  /** Waits for the person who does what the step asks for. */
+  readonly byHand: () => Promise<Said>;
   /** Tells how far it is, in percent. */
   readonly tell: (percent: number) => void;
   /** Logs in when it is first needed; the session is closed and its conversation kept when the step ends. */

@@ -1,0 +1,149 @@
+import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
+import { createHash } from 'node:crypto';
+import { buffer } from 'node:stream/consumers';
+
+/** How long it is away when it restarts, in milliseconds. */
+const awayMs = 250;
+
+/** A gate that nobody has seen: all of it is done over its pages, and it falls back by itself unless it is told to keep what it runs. */
+export class OddGate {
+  version = '1.0';
+  /** What it goes back to unless it is told otherwise. */
+  before: string | null = null;
+  next: { readonly version: string; readonly sha256: string } | null = null;
+  boots = 3;
+  kept = 0;
+  /** After so long it falls back; null: at `fallBack` only. */
+  #server: Server | null = null;
+
+  constructor(
+    readonly name: string,
+    readonly address: string,
+    readonly port: number,
+  ) {}
+
+  start(): Promise<void> {
+    return new Promise((resolve) => {
+      this.#server = createServer((request, response) => void this.#answer(request, response)).listen(this.port, this.address, resolve);
+    });
+  }
+
+  stop(): Promise<void> {
+    return new Promise((resolve) => {
+      const server = this.#server;
+      this.#server = null;
+      if (!server) return resolve();
+      server.close(() => resolve());
+      server.closeAllConnections();
+    });
+  }
+
+  /** It restarts into a version. */
+  async restart(into: string): Promise<void> {
+    await this.stop();
+    this.version = into;
+    this.boots++;
+    await new Promise((done) => setTimeout(done, awayMs));
+    await this.start();
+  }
+
+  /** What its own watch does when nobody has told it to keep what it runs. */
+  async fallBack(): Promise<void> {
+    const to = this.before!;
+    this.before = null;
+    await this.restart(to);
+  }
+
+  async #answer(request: IncomingMessage, response: ServerResponse): Promise<void> {
+    const body = await buffer(request);
+    response.setHeader('server', 'odd-gate');
+    const say = (text: string): void => void response.end(`${text}\n`);
+    switch (`${request.method} ${request.url}`) {
+      case 'GET /':
+        return say('<title>Odd gate</title>');
+      case 'GET /state':
+        return say(
+          [
+            `name ${this.name}`,
+            'model OG-1',
+            `serial G-${this.name}`,
+            `version ${this.version}`,
+            `boots ${this.boots}`,
+            `held ${this.next?.sha256 ?? 'nothing'}`,
+            `keeps ${this.before === null ? 'yes' : 'no'}`,
+          ].join('\n'),
+        );
+      case 'PUT /image':
+        this.next = {
+          version: /v(\S+)/.exec(body.subarray(0, 40).toString('latin1'))![1]!,
+          sha256: createHash('sha256').update(body).digest('hex'),
+        };
+        return say('taken');
+      case 'POST /restart': {
+        const { next, version } = this;
+        say('restarting');
+        this.before = version;
+        response.on('finish', () => void this.restart(next!.version));
+        return;
+      }
+      case 'POST /keep':
+        this.before = null;
+        this.kept++;
+        return say('kept');
+      default:
+        response.statusCode = 404;
+        return say('nothing here');
+    }
+  }
+}
+
+/** Its file, with the stretch that changes it, and more of its way. */
+export const oddGateFamily = (change: string, more = 'guard: { reverts: 10 min }'): string => `
+family: odd-gate
+title: Odd gates
+maker: Oddment
+kind: power-strip
+models: [{ model: OG-1, revisions: ['-'] }]
+recognise: [{ http: { server: '^odd-gate' } }]
+versions:
+  patterns: ['(?P<major>\\d+)\\.(?P<minor>\\d+)']
+  order: [{ part: major }, { part: minor }]
+  write: '{major}.{minor}'
+images:
+  header: none
+  names: [{ pattern: '^og1-(?P<version>[0-9.]+)\\.bin$', models: [OG-1], hardwareRevisions: ['-'] }]
+travel: { how: pushed }
+ways:
+  - name: over its pages
+    stretches:
+      prepare: [{ preflight: 2 s }]
+      transfer: [{ transfer: 2 s }, { verify-image: 2 s }]
+      ${change}
+    pointOfNoReturn: reboot
+    returns: { within: 2 min }
+    ${more}
+procedures:
+  record:
+    do:
+      - get: /state
+        capture: ['^name (?P<name>\\S+)$', '^serial (?P<serial>\\S+)$', '^version (?P<version>\\S+)$', '^boots (?P<boots>\\d+)$', '^model (?P<model>\\S+)$']
+    gives: { name: '\${name}', serial: '\${serial}', firmware: '\${version}', model: '\${model}', bootCount: '\${boots}', hardwareRevision: '-', variant: '' }
+  transfer:
+    do: [{ upload: /image, over: http-body, method: PUT }]
+  verify-image:
+    do:
+      - get: /state
+        capture: ['^held (?P<held>\\S+)$']
+      - check: { value: '\${held}', is: '\${imageSha256}' }
+        cause: image-damaged
+        detail: 'it holds \${held}'
+    gives: { digest: '\${held}' }
+  reboot:
+    do: [{ request: /restart }]
+  confirm-image:
+    do:
+      - request: /keep
+      - get: /state
+        capture: ['^keeps (?P<keeps>\\S+)$']
+    gives: { confirmed: '\${keeps}' }
+`;
