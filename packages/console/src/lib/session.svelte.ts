@@ -41,8 +41,20 @@ export interface Failure {
   readonly next: string;
 }
 
+/** What a person typed that cannot be meant, found before it was sent. */
+export class Slip extends Error {
+  constructor(
+    readonly what: string,
+    readonly why: string,
+    readonly next: string,
+  ) {
+    super(why);
+  }
+}
+
 /** @param act what a person had asked for, as a word after "Not": `held`, `stopped`, `done` */
 export function failureOf(error: unknown, act = 'done'): Failure {
+  if (error instanceof Slip) return { what: error.what, why: error.why, next: error.next };
   if (error instanceof ProblemError) {
     if (error.problem.status === 401) signOut();
     return { what: error.problem.title, why: error.problem.detail, next: error.problem.next };

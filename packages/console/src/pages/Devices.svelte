@@ -12,12 +12,14 @@
   import KindIcon from '../parts/KindIcon.svelte';
   import PlanDialog from '../parts/PlanDialog.svelte';
   import State from '../parts/State.svelte';
+  import TakeList from '../parts/TakeList.svelte';
   import SearchBox from '../parts/SearchBox.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import VirtualTable from '../parts/VirtualTable.svelte';
   import { inAddress, oneInAddress } from '../lib/address.js';
   import { DevicePages, deviceListOf } from '../lib/device-pages.svelte.js';
   import { Loaded } from '../lib/loaded.svelte.js';
+  import { saveAs } from '../lib/save.js';
   import { hear } from '../lib/live.svelte.js';
   import { choosingOf } from '../lib/choosing.js';
   import { chosenDevices } from '../lib/selection.svelte.js';
@@ -36,6 +38,7 @@
   const order = inAddress('sort');
   let planning = $state(false);
   let entering = $state(false);
+  let taking = $state(false);
   const nobody = { name: '', site: '', kind: 'other' as Kind, address: '', maker: '', model: '', serial: '', firmware: '' };
   let entry = $state({ ...nobody });
   const enter = async () => {
@@ -47,11 +50,7 @@
     goTo(`/devices/${made.id}`);
   };
   async function exportList() {
-    const link = document.createElement('a');
-    link.href = URL.createObjectURL(new Blob([await client().exportDevices('csv', pages.query)], { type: 'text/csv' }));
-    link.download = 'devices.csv';
-    link.click();
-    URL.revokeObjectURL(link.href);
+    saveAs('devices.csv', new Blob([await client().exportDevices('csv', pages.query)], { type: 'text/csv' }));
   }
 
   /** What the list is narrowed to. */
@@ -175,7 +174,9 @@
 {:else if all && all.total === 0}
   <div class="sheet">
     <Empty title="No devices yet"
-      >Barrow looks only where it was told: add a network, then press Discover. <a class="anchor" href="/where">Where to look</a></Empty
+      >Barrow looks only where it was told: add a network, then press Discover. <a class="anchor" href="/where">Where to look</a
+      >{#if may('operator')}
+        Or <button class="anchor" onclick={() => (taking = true)}>take a list in</button> that somebody keeps.{/if}</Empty
     >
   </div>
 {:else if all && pages.total === 0}
@@ -252,6 +253,7 @@
   <p class="quiet foot">
     <span role="status">{pages.length === all.total ? count(all.total, 'device') : `${pages.length} of ${all.total} devices`}</span>
     <button class="anchor save" onclick={exportList}>Save as CSV</button>
+    {#if may('operator')}<button class="anchor save" onclick={() => (taking = true)}>Take a list in</button>{/if}
   </p>
 {/if}
 
@@ -264,6 +266,7 @@
   />
 {/if}
 
+{#if taking}<TakeList onclose={() => (taking = false)} />{/if}
 {#if entering}
   <FormDialog
     title="Enter a device"

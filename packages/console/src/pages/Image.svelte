@@ -1,6 +1,6 @@
 <script lang="ts">
   import { octets } from '@barrow/client';
-  import { describeFrom, type Device, type ImageDetail } from '@barrow/core';
+  import { describeFrom, NoteUnreadable, readNote, type Device, type ImageDetail } from '@barrow/core';
   import Channel from '../parts/Channel.svelte';
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
@@ -9,7 +9,7 @@
   import Trouble from '../parts/Trouble.svelte';
   import { asHtml } from '../lib/markdown.js';
   import { hearChanges } from '../lib/live.svelte.js';
-  import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
+  import { client, failureOf, may, Slip, type Failure } from '../lib/session.svelte.js';
   import { when } from '../lib/format.js';
   import { goTo, place } from '../lib/place.js';
 
@@ -60,6 +60,16 @@
     ];
   });
   const withdraw = () => client().setNote(image!.sha256, { ...image!.note, withdrawn: image!.withdrawn ? null : { why: why.trim() } });
+  /** The note as it is being changed; null while it is not. */
+  let note = $state<string | null>(null);
+  const setNote = async () => {
+    try {
+      await client().setNote(image!.sha256, readNote(note!));
+    } catch (error) {
+      if (!(error instanceof NoteUnreadable)) throw error;
+      throw new Slip('The note was not taken', error.message, 'Mend it and send it again.');
+    }
+  };
   let removing = $state(false);
   async function remove() {
     await client().removeImage(image!.sha256);
@@ -76,6 +86,9 @@
     <Channel {image} />
     <span class="grow"></span>
     {#if may('operator')}
+      <button class="btn preset-outlined-surface-300-700" onclick={() => (note = JSON.stringify(image!.note, null, 2))}
+        >Change its note</button
+      >
       <button class="btn preset-outlined-surface-300-700" onclick={() => (withdrawing = true)}
         >{image.withdrawn ? 'Use it again' : 'Withdraw'}</button
       >
@@ -197,6 +210,20 @@
   </FormDialog>
 {/if}
 
+{#if note !== null}
+  <FormDialog
+    title="The note of {image?.file}"
+    about="What must be known of the image beside its content: from where it starts, what it needs, resets, mends and breaks. It is JSON, as `barrow image note` prints it."
+    word="Put this in its place"
+    onclose={() => (note = null)}
+    send={setNote}
+  >
+    <label class="label"
+      ><span class="label-text">Note</span><textarea class="textarea mono note" rows="18" spellcheck="false" bind:value={note} required
+      ></textarea></label
+    >
+  </FormDialog>
+{/if}
 {#if removing && image}
   <FormDialog
     title="Remove {image.file}?"
@@ -316,5 +343,9 @@
   .scroll {
     max-height: 26rem;
     overflow: auto;
+  }
+  .note {
+    font-size: 0.8125rem;
+    white-space: pre;
   }
 </style>

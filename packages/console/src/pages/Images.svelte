@@ -1,13 +1,14 @@
 <script lang="ts">
   import ShieldCheck from '@lucide/svelte/icons/shield-check';
   import { octets } from '@barrow/client';
-  import type { FamilySummary, Image } from '@barrow/core';
+  import type { Carried, FamilySummary, Image } from '@barrow/core';
   import Channel from '../parts/Channel.svelte';
   import DropZone from '../parts/DropZone.svelte';
   import Empty from '../parts/Empty.svelte';
   import SearchBox from '../parts/SearchBox.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import { hearChanges } from '../lib/live.svelte.js';
+  import { saveAs } from '../lib/save.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
 
   let images = $state.raw<Image[] | null>(null);
@@ -29,6 +30,25 @@
     void load();
     return hearChanges(['images', 'devices', 'targets'], load);
   });
+  let carried = $state.raw<Carried | null>(null);
+  let picker = $state<HTMLInputElement | null>(null);
+  let busy = $state('');
+  async function attempt(doing: string, work: () => Promise<unknown>) {
+    busy = doing;
+    try {
+      await work();
+      failure = null;
+    } catch (error) {
+      failure = failureOf(error);
+    }
+    busy = '';
+  }
+  const saveAll = () =>
+    attempt('Writing the archive…', async () => saveAs('barrow-images.tar', await new Response(await client().exportImages()).blob()));
+  const takeArchive = (files: FileList | null) =>
+    attempt('Reading the archive…', async () => {
+      if (files?.[0]) carried = await client().importImages(files[0]);
+    });
   async function verify() {
     verifying = true;
     try {
@@ -80,6 +100,25 @@
   {/if}
 {/if}
 {#if may('operator')}<DropZone />{/if}
+{#if may('operator')}
+  <p class="quiet told">
+    For a place without a network:
+    <button class="anchor" onclick={saveAll} disabled={busy !== '' || images?.length === 0}>save all to one archive</button>, or
+    <button class="anchor" onclick={() => picker?.click()} disabled={busy !== ''}>take an archive in</button>.
+    <span role="status"
+      >{#if busy}{busy}{:else if carried}{carried.images.filter((i) => i.what === 'added').length} of {carried.images.length} images were new,
+        {carried.families.filter((f) => f.what === 'added').length} families, {carried.targets.filter((t) => t.what === 'added').length} targets.{/if}</span
+    >
+    <input
+      bind:this={picker}
+      type="file"
+      accept=".tar"
+      hidden
+      aria-label="An archive"
+      onchange={(e) => takeArchive(e.currentTarget.files)}
+    />
+  </p>
+{/if}
 
 {#if images === null && !failure}
   <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>

@@ -18,9 +18,12 @@
   import State from '../parts/State.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import { hearChanges } from '../lib/live.svelte.js';
+  import { inAddress } from '../lib/address.js';
+  import { Loaded } from '../lib/loaded.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
   import { when } from '../lib/format.js';
 
+  const dhcp = new Loaded(() => client().dhcp(), ['offers', 'sites', 'images']);
   let offers = $state.raw<Offer[] | null>(null);
   let deliveries = $state.raw<Delivery[]>([]);
   let sites = $state.raw<Site[]>([]);
@@ -28,7 +31,9 @@
   let failure = $state<Failure | null>(null);
   let checking = $state(false);
   let checked = $state.raw<StoreCheck | null>(null);
-  let bringing = $state(false);
+  /** Those that were chosen in a list, to be staged on. */
+  const chosen = inAddress('devices');
+  let bringing = $state(chosen.value !== '');
   let site = $state.raw<Site | null>(null);
   let plan = $state.raw<DeliveryPlan['items'] | null>(null);
   const placeWords: Record<Place | 'store', string> = {
@@ -37,7 +42,7 @@
     'site-store': 'in the store of their site',
     store: "in Barrow's stores, until the device asks",
   };
-  let form = $state({ image: '', devices: '', place: 'device' as Place | 'store', makeRoom: false });
+  let form = $state({ image: '', devices: chosen.value, place: 'device' as Place | 'store', makeRoom: false });
   let link = $state({ kilobits: '', address: '', serve: '', fill: '', credential: '' });
 
   async function load() {
@@ -240,6 +245,28 @@
     {/if}
   </section>
 
+  {#if dhcp.value && dhcp.value.length > 0}
+    <h2>For a DHCP server <span class="quiet">what to enter there for devices that are told by it</span></h2>
+    <section class="sheet" aria-label="For a DHCP server">
+      <table class="list">
+        <thead><tr><th>Site</th><th>For</th><th>Option</th><th>Value</th></tr></thead>
+        <tbody>
+          {#each dhcp.value as one (one.site + one.file)}
+            {#each one.options as option, i (option.code)}
+              <tr>
+                <td>{i === 0 ? one.site : ''}</td>
+                <td title={one.devices.join(', ')}>{i === 0 ? someOf(one.devices, 4) : ''}</td>
+                <td><span class="mono">{option.code}</span> {option.name}</td>
+                <td class="mono">{option.value}</td>
+              </tr>
+            {/each}
+            {#each one.warnings as w (w)}<tr><td></td><td colspan="3" class="care">{w}</td></tr>{/each}
+          {/each}
+        </tbody>
+      </table>
+    </section>
+  {/if}
+
   <h2>Sites</h2>
   <section class="sheet" aria-label="Sites">
     <table class="list">
@@ -280,7 +307,10 @@
     title="Stage an image"
     about="It is refused for hardware that it is not for. No device is restarted by this."
     word="Stage it"
-    onclose={() => (bringing = false)}
+    onclose={() => {
+      bringing = false;
+      chosen.value = '';
+    }}
     {send}
   >
     <label class="field"

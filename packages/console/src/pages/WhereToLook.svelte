@@ -91,8 +91,10 @@
         cred.kind as string
       ] ?? null,
   });
+  /** Whose secret is replaced; null when a credential is added. */
+  let replacing = $state.raw<Credential | null>(null);
   const addCredential = async () => {
-    await client().addCredential({
+    const given = {
       name: cred.name.trim(),
       kind: cred.kind,
       user: asks.user ? cred.user : null,
@@ -100,8 +102,10 @@
       second: asks.second && cred.second !== '' ? cred.second : null,
       raise: cred.kind === 'ssh-key' && cred.raise !== '' ? cred.raise : null,
       auth: cred.kind === 'snmp-v3' ? cred.auth : null,
-    });
+    };
+    await (replacing ? client().replaceCredential(given) : client().addCredential(given));
     cred = { ...none };
+    replacing = null;
   };
   const portOf = (n: Network, p: ProbeName): string =>
     ({
@@ -182,8 +186,13 @@
     <h2>Credentials</h2>
     <span class="quiet">Sealed when they are entered, and never shown again.</span>
     <span class="grow"></span>
-    {#if may('admin')}<button class="btn preset-outlined-surface-300-700" onclick={() => (adding = 'credential')}
-        ><Plus size={15} aria-hidden="true" />Add a credential</button
+    {#if may('admin')}<button
+        class="btn preset-outlined-surface-300-700"
+        onclick={() => {
+          cred = { ...none };
+          replacing = null;
+          adding = 'credential';
+        }}><Plus size={15} aria-hidden="true" />Add a credential</button
       >{/if}
   </div>
   {#if credentials && credentials.length === 0}
@@ -212,6 +221,14 @@
             <td class="quiet">{when(c.createdAt)}</td>
             <td
               >{#if may('admin')}<button
+                  class="anchor"
+                  onclick={() => {
+                    cred = { ...none, name: c.name, kind: c.kind, user: c.user ?? '', ...(c.auth ? { auth: c.auth } : {}) };
+                    replacing = c;
+                    adding = 'credential';
+                  }}>New secret</button
+                >
+                <button
                   class="icon"
                   aria-label="Remove credential {c.name}"
                   title="Remove"
@@ -308,17 +325,26 @@
   </FormDialog>
 {:else if adding === 'credential'}
   <FormDialog
-    title="Add a credential"
-    about="It is sealed at once. Name it in a network to have it tried there."
+    title={replacing ? `Replace the secret of ${replacing.name}` : 'Add a credential'}
+    about={replacing
+      ? 'It is sealed at once, and tried from now on wherever the old one was. The old one is gone.'
+      : 'It is sealed at once. Name it in a network to have it tried there.'}
     word="Seal it"
     onclose={() => (adding = null)}
     send={addCredential}
   >
     <div class="pair">
-      <label class="label"><span class="label-text">Name</span><input class="input" bind:value={cred.name} required maxlength="60" /></label
+      <label class="label"
+        ><span class="label-text">Name</span><input
+          class="input"
+          bind:value={cred.name}
+          required
+          maxlength="60"
+          disabled={replacing !== null}
+        /></label
       >
       <label class="label"
-        ><span class="label-text">Kind</span><select class="select" bind:value={cred.kind}
+        ><span class="label-text">Kind</span><select class="select" bind:value={cred.kind} disabled={replacing !== null}
           >{#each credentialKinds as k (k)}<option>{k}</option>{/each}</select
         ></label
       >

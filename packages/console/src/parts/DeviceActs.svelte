@@ -17,6 +17,8 @@
   let tag = $state('');
   let remove = $state(false);
 
+  /** So many fit into an address. */
+  const mostStaged = 200;
   const some = $derived(count(devices.length, 'device'));
 
   async function all(word: string, doing: string, work: (d: DeviceName) => Promise<unknown>) {
@@ -36,6 +38,12 @@
 <div class="acts" role="group" aria-label="With the chosen devices">
   <b>{some} chosen</b>
   <button class="btn preset-filled-primary-600-400" onclick={() => (open = 'plan')}>Plan a rollout of {devices.length}</button>
+  <a
+    class="btn preset-outlined-surface-300-700"
+    href="/staging?devices={encodeURIComponent(devices.map((d) => d.name).join(' '))}"
+    aria-disabled={devices.length > mostStaged}
+    title={devices.length > mostStaged ? `At most ${mostStaged} at a time` : undefined}>Stage</a
+  >
   <button class="btn preset-outlined-surface-300-700" onclick={() => (open = 'pin')}>Pin</button>
   <button class="btn preset-outlined-surface-300-700" onclick={() => (open = 'tag')}>Tag</button>
   <button

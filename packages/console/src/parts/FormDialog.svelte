@@ -10,8 +10,18 @@
     word,
     onclose,
     send,
+    stays = () => false,
     children,
-  }: { title: string; about: string; word: string; onclose: () => void; send: () => Promise<unknown>; children?: Snippet } = $props();
+  }: {
+    title: string;
+    about: string;
+    word: string;
+    onclose: () => void;
+    send: () => Promise<unknown>;
+    /** Whether what was thrown is no failure: the dialog goes on. */
+    stays?: (error: unknown) => boolean;
+    children?: Snippet;
+  } = $props();
   let busy = $state(false);
   let failure = $state<Failure | null>(null);
 
@@ -23,7 +33,7 @@
       await send();
       onclose();
     } catch (error) {
-      failure = failureOf(error);
+      failure = stays(error) ? null : failureOf(error);
     }
     busy = false;
   }

@@ -1,0 +1,114 @@
+import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import type { Browser, Page } from 'playwright-core';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { writeScenarioImages } from '@barrow/standins';
+import { hasChromium, openBrowser } from './support/browser.js';
+import { folder, serve, type Served } from './support/service.js';
+
+describe.skipIf(!hasChromium)('what the command line can do, in the console', () => {
+  const data = folder();
+  const files = mkdtempSync(join(tmpdir(), 'barrow-acts-'));
+  let served: Served;
+  let browser: Browser;
+  let page: Page;
+  const faults: string[] = [];
+  const open = async (path: string): Promise<void> => {
+    await page.goto(`${served.url}${path}`);
+    await page.getByRole('heading', { level: 1 }).waitFor();
+  };
+  const dialog = () => page.getByRole('dialog');
+
+  beforeAll(async () => {
+    served = await serve(data.path);
+    browser = await openBrowser();
+    page = await (await browser.newContext({ viewport: { width: 1280, height: 800 }, acceptDownloads: true })).newPage();
+    page.setDefaultTimeout(20_000);
+    page.on('pageerror', (e) => faults.push(e.message));
+    await page.goto(`${served.url}/where#token=${served.token}`);
+    await page.getByRole('heading', { level: 1 }).waitFor();
+  });
+  afterAll(async () => {
+    await browser?.close();
+    await served?.stop();
+    data.remove();
+    rmSync(files, { recursive: true });
+  });
+
+  it('takes a list of devices in, and shows before what that would change', async () => {
+    const list = join(files, 'list.csv');
+    writeFileSync(list, 'name,site,kind,serial\nquay-sw-1,quay-house,switch,S1\nquay-sw-2,quay-house,switsch,S2\n');
+    await open('/');
+    await page.getByRole('button', { name: 'take a list in' }).click();
+    await dialog().getByLabel('File').setInputFiles(list);
+    await dialog().getByRole('button', { name: 'Show what it would change' }).click();
+    await dialog().getByText('1 device new, 0 changed, 0 as they are, 1 refused.').waitFor();
+    await dialog().getByText('switsch').waitFor();
+    expect(await served.client.devices()).toEqual([]);
+    await dialog().getByRole('button', { name: 'Take it in' }).click();
+    await page.getByRole('grid', { name: 'Devices' }).getByRole('link', { name: 'quay-sw-1' }).waitFor();
+    expect((await served.client.devices()).map((d) => d.name)).toEqual(['quay-sw-1']);
+    // What is no list is said, and the dialog stays.
+    writeFileSync(list, 'name,colour\nx,red\n');
+    await page.getByRole('button', { name: 'Take a list in' }).click();
+    await dialog().getByLabel('File').setInputFiles(list);
+    await dialog().getByRole('button', { name: 'Show what it would change' }).click();
+    await dialog().getByText('There is no column "colour"').waitFor();
+  });
+
+  it('changes the note of an image, and says what is wrong with one', async () => {
+    const image = writeScenarioImages(files).find((f) => f.endsWith('/tb24-4.3.0.simg'))!;
+    await open('/images');
+    await page.locator('input[type=file]').first().setInputFiles(image);
+    await page.getByRole('link', { name: 'tb24-4.3.0.simg' }).click();
+    await page.getByRole('button', { name: 'Change its note' }).click();
+    const text = dialog().getByLabel('Note');
+    const note = JSON.parse(await text.inputValue()) as { fixes: string[]; reboots: number };
+    await text.fill(JSON.stringify({ ...note, reboots: 99 }));
+    await dialog().getByRole('button', { name: 'Put this in its place' }).click();
+    await dialog().getByText('The note was not taken').waitFor();
+    await text.fill(JSON.stringify({ ...note, fixes: ['the lamp on port 24 stays dark'] }));
+    await dialog().getByRole('button', { name: 'Put this in its place' }).click();
+    await page.getByText('the lamp on port 24 stays dark').waitFor();
+  });
+
+  it('saves the images to one archive, and takes one in', async () => {
+    await open('/images');
+    const saving = page.waitForEvent('download');
+    await page.getByRole('button', { name: 'save all to one archive' }).click();
+    const archive = join(files, 'all.tar');
+    await (await saving).saveAs(archive);
+    expect(readFileSync(archive).length).toBeGreaterThan(10_000);
+    const [image] = await served.client.images();
+    await served.client.removeImage(image!.sha256);
+    await page.getByText('The store is empty').waitFor();
+    await page.getByLabel('An archive').setInputFiles(archive);
+    await page.getByText('1 of 1 images were new').waitFor();
+    expect((await served.client.image(image!.sha256)).fixes.map((f) => f.text)).toEqual(['the lamp on port 24 stays dark']);
+  });
+
+  it('replaces the secret of a credential, and nothing else of it', async () => {
+    await served.client.addCredential({ name: 'ferry', kind: 'ssh-password', user: 'barrow', secret: 'old-word' });
+    await open('/where');
+    await page.getByRole('button', { name: 'New secret' }).click();
+    await dialog().getByText('Replace the secret of ferry').waitFor();
+    expect(await dialog().getByLabel('User').inputValue()).toBe('barrow');
+    expect(await dialog().getByLabel('Name').isDisabled()).toBe(true);
+    await dialog().getByRole('textbox', { name: 'Password' }).fill('new-word');
+    const sent = page.waitForRequest((r) => r.method() === 'PUT' && r.url().includes('/credentials/'));
+    await dialog().getByRole('button', { name: 'Seal it' }).click();
+    expect((await sent).postDataJSON()).toMatchObject({ kind: 'ssh-password', user: 'barrow', secret: 'new-word' });
+    await dialog().waitFor({ state: 'detached' });
+  });
+
+  it('stages on those that were chosen in a list', async () => {
+    await open('/');
+    await page.getByRole('checkbox', { name: 'Choose quay-sw-1' }).click();
+    await page.getByRole('link', { name: 'Stage' }).last().click();
+    await dialog().getByText('Stage an image').waitFor();
+    expect(await dialog().getByRole('textbox', { name: 'Devices' }).inputValue()).toBe('quay-sw-1');
+    await dialog().getByRole('button', { name: 'Leave' }).click();
+    expect(faults).toEqual([]);
+  });
+});
