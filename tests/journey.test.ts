@@ -171,6 +171,18 @@ describe('from an empty database to a verified fleet, by the command line', () =
     expect(rehearsal.mostAtOnce).toBe(2);
     expect(rehearsal.runs.length).toBe(4);
     expect(rehearsal.totalMs).toBeGreaterThan(2000);
+    // What if the first one does not come back: it is held, and the others are not begun.
+    const first = rollout.runs.find((r) => r.wave === 0)!.name;
+    const what = await run(['rollout', 'rehearse', 'latest', '--if', `${first}@return`]);
+    expect(what.out).toContain(`What if ${first} fails at return (never-returned):`);
+    expect(what.out).toMatch(/Held \+.+: 1 failed in wave 1 \(first\); the limit is 1\./);
+    expect(what.out).toContain('In the end: 0 of 4 verified, 1 failed, 3 waiting.');
+    const onward = await json<RehearsalView>(['rollout', 'rehearse', rollout.id, '--if', first, '--go-on']);
+    expect(onward).toMatchObject({ stuck: null, totals: { verified: 3, failed: 1, waiting: 0 } });
+    expect(await run(['rollout', 'rehearse', 'latest', '--if', `${first}@landing`])).toMatchObject({ code: 4 });
+    expect((await run(['rollout', 'rehearse', 'latest', '--if', `${first}@return:never-retured`])).err).toContain(
+      'is never-returned meant?',
+    );
     expect(loginsOf(scene.fleet)).toEqual(before);
     const text = await run(['rollout', 'show', 'latest']);
     expect(text.out).toContain('Point of no return: activate.');

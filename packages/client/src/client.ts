@@ -367,7 +367,11 @@ export class BarrowClient {
   /** What has changed since a rollout was looked at; `withChanges` puts it in. */
   rolloutChanges = (id: string, since: string) =>
     this.#json(rolloutChangesSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/changes`, { query: { since } });
-  rehearsal = (id: string) => this.#json(rehearsalSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/rehearsal`);
+  /** @param fails devices that are imagined to fail: DEVICE, DEVICE@STEP or DEVICE@STEP:CAUSE */
+  rehearsal = (id: string, fails: readonly string[] = [], goesOn = false) =>
+    this.#json(rehearsalSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/rehearsal`, {
+      query: { fails: fails.join(','), ...(goesOn ? { goesOn } : {}) },
+    });
   discardRollout = (id: string) => this.#json(removed, 'DELETE', `/rollouts/${encodeURIComponent(id)}`);
   say = (id: string, word: 'start' | 'hold' | 'continue' | 'stop' | 'approve' | 'note', json: object = {}) =>
     this.#json(rolloutSchema, 'POST', `/rollouts/${encodeURIComponent(id)}/${word}`, { json });

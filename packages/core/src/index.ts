@@ -43,6 +43,8 @@ export * from './scheduler/keep.js';
 export * from './scheduler/ledger.js';
 export * from './scheduler/decide.js';
 export * from './scheduler/why.js';
+export * from './scheduler/commanded.js';
+export * from './rehearsal/play.js';
 export * from './rehearsal/rehearse.js';
 export * from './standing/targets.js';
 export * from './records/from-snmp.js';

@@ -11,7 +11,7 @@ import {
   type WayShown,
 } from '@barrow/core';
 import { groupBy, someOf, type BarrowClient } from '@barrow/client';
-import type { CommandContext, Register } from '../context.js';
+import { collect, type CommandContext, type Register } from '../context.js';
 import { CommandError, exit, Quiet } from '../errors.js';
 import { clock, count, makeColours, outcomeMark, print, runMark, table, totalsOf, type Io } from '../output.js';
 import { follow } from './follow.js';
@@ -124,10 +124,16 @@ function wayBackText({ passages, wayBack }: Rollout): string {
 
 function rehearsalText(io: Io, r: RehearsalView): string {
   const from = (moment: string | null): string => (moment === null ? '–' : `+${duration(Date.parse(moment) - Date.parse(r.beginsAt))}`);
+  const isWhatIf = r.ifs.length > 0;
   return [
+    ...r.ifs.map((one) => `What if ${one}:`),
+    ...r.holds.map((h) => `Held ${from(h.at)}: ${h.because}.`),
+    ...(isWhatIf ? [`In the end: ${totalsOf(r)}.`] : []),
     r.stuck === null
       ? `It would take ${duration(r.totalMs)}: begun now, ended ${clock(r.endsAt)}. At most ${r.mostAtOnce} under way and ${r.mostDown} down at once.`
-      : `It would not come to its end: ${r.stuck}.`,
+      : isWhatIf
+        ? `It would stand there until a person says more.`
+        : `It would not come to its end: ${r.stuck}.`,
     ...(r.approvals.length > 0
       ? [`Not counted: the wait for a person's word after wave ${r.approvals.map((w) => w + 1).join(', ')}.`]
       : []),
@@ -135,7 +141,7 @@ function rehearsalText(io: Io, r: RehearsalView): string {
     '',
     table(
       io,
-      ['DEVICE', 'WAVE', 'BEGINS', 'GOES DOWN', 'DOWN FOR', 'ENDS'],
+      ['DEVICE', 'WAVE', 'BEGINS', 'GOES DOWN', 'DOWN FOR', 'ENDS', ...(isWhatIf ? ['HOW'] : [])],
       r.runs.map((x) => [
         x.name,
         x.wave + 1,
@@ -143,6 +149,7 @@ function rehearsalText(io: Io, r: RehearsalView): string {
         from(x.downFrom),
         x.downs === 0 ? '–' : `${duration(x.downMs)}${x.downs > 1 ? ` in ${x.downs} times` : ''}`,
         from(x.endsAt),
+        ...(isWhatIf ? [[x.outcome ?? 'no end', ...x.rungs].join(', ')] : []),
       ]),
       [1],
     ),
@@ -372,10 +379,12 @@ export const registerRollouts: Register = (program, act) => {
   rollout
     .command('rehearse <rollout>')
     .description('what would happen and when, by the rules that the runner obeys')
+    .option('--if <device>', 'what if it fails: DEVICE, DEVICE@STEP or DEVICE@STEP:CAUSE; may repeat', collect, [])
+    .option('--go-on', 'and a person has it go on as soon as it is held')
     .action(
-      act(async ({ say, client }, id: string) => {
+      act(async ({ say, client }, id: string, o: { if: string[]; goOn?: boolean }) => {
         const barrow = client();
-        const r = await barrow.rehearsal(await resolve(barrow, id));
+        const r = await barrow.rehearsal(await resolve(barrow, id), o.if, o.goOn === true);
         print(say, r, () => rehearsalText(say.io, r));
       }),
     );

@@ -8,6 +8,7 @@
   import StepTrack from '../parts/StepTrack.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import VirtualTable from '../parts/VirtualTable.svelte';
+  import WhatIf from '../parts/WhatIf.svelte';
   import Words from '../parts/Words.svelte';
   import { hear } from '../lib/live.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
@@ -283,6 +284,8 @@
           {#if rehearsal?.stuck}it would not come to its end: {rehearsal.stuck}{:else if rehearsal}{duration(rehearsal.totalMs)} from start to
             end, at most {rehearsal.mostAtOnce} under way{#if rehearsal.approvals.length > 0}; the wait for a person's word not counted{/if}{:else}…{/if}
         </dd>
+        <dt>What if</dt>
+        <dd><WhatIf {rollout} usual={rehearsal} /></dd>
         <dt>Unsaved settings</dt>
         <dd>{rollout.unsaved === 'save' ? 'saved, then it goes on' : 'that device is left out, and they are shown'}</dd>
       </dl>

@@ -619,6 +619,12 @@ export const rehearsalSchema = z.object({
   mostAtOnce: z.number().int(),
   mostDown: z.number().int(),
   approvals: z.array(z.number().int()),
+  /** What was imagined to go wrong, in words. */
+  ifs: z.array(z.string()),
+  /** When it would be held, and why. */
+  holds: z.array(z.object({ at: moment, because: z.string() })),
+  devices: z.number().int(),
+  totals,
   /** Why it never comes to its end; null when it does. */
   stuck: z.string().nullable(),
   waves: z.array(z.object({ wave: z.number().int(), opensAt: moment, endsAt: moment })),
@@ -633,6 +639,10 @@ export const rehearsalSchema = z.object({
       downUntil: moment.nullable(),
       downs: z.number().int(),
       downMs: z.number().int(),
+      outcome: z.enum(outcomes).nullable(),
+      cause: z.string().nullable(),
+      /** By which it would be tried to be taken back. */
+      rungs: z.array(z.string()),
     }),
   ),
 });

@@ -3,7 +3,15 @@ import {
   legsOf,
   planInput,
   rehearsalSchema,
-  rehearse,
+  causes,
+  legSteps,
+  meantName,
+  passageOf,
+  rehearseWith,
+  rungText,
+  usualCause,
+  type Mishap,
+  type RungMeans,
   reportSchema,
   rolloutChangesSchema,
   rolloutSchema,
@@ -13,7 +21,7 @@ import {
 } from '@barrow/core';
 import { rfc3339, rfc3339OrNull } from '../context.js';
 import { ConversationEntity, ImageEntity } from '../data/entities.js';
-import { notFound } from '../errors.js';
+import { notFound, Refusal } from '../errors.js';
 import { reportCsv } from '../report/csv.js';
 import { reportPage } from '../report/html.js';
 import { checksOf, makeReport } from '../report/report.js';
@@ -22,13 +30,51 @@ import { planRollout } from '../runner/planning.js';
 import type { ActiveRollout } from '../runner/active.js';
 import { Changes } from '../runner/changes.js';
 import { trailOf } from '../runner/trail.js';
-import { changesView, rolloutView, runView } from '../runner/view.js';
+import { changesView, rolloutView, runView, totalsOf } from '../runner/view.js';
 import type { Parts } from '../parts.js';
 import type { Env, Who } from './auth.js';
 import { addOperation, idParam } from './operation.js';
 
 const runParams = z.object({ id: z.string(), run: z.string() });
 const reason = z.strictObject({ reason: z.string().min(1).max(500).default('asked to') });
+
+/** The place in a plan of a device that is named by id, name, serial or address. @throws Refusal */
+function runOf(active: ActiveRollout, asked: string): number {
+  const index = active.plan.runs.findIndex((r) => r.id === asked || r.name === asked || r.serial === asked || r.address === asked);
+  if (index < 0) throw notFound('device in this rollout', asked, `\`barrow rollout show ${active.plan.id}\` shows its devices.`);
+  return index;
+}
+
+/** A mishap as it is written: DEVICE, DEVICE@STEP or DEVICE@STEP:CAUSE. @throws Refusal when that cannot happen in this plan */
+function mishapOf(active: ActiveRollout, text: string): Mishap {
+  const at = text.lastIndexOf('@');
+  const [device, rest] = at < 0 ? [text, ''] : [text.slice(0, at), text.slice(at + 1)];
+  const run = active.plan.runs[runOf(active, device)]!;
+  const passage = passageOf(active.plan, run);
+  const steps = [...new Set(passage.steps.slice(0, legSteps(passage)).map((s) => s.step))];
+  const [asked = '', cause] = rest.split(':');
+  const step = asked === '' ? (steps.includes('return') ? 'return' : steps.at(-1)!) : asked;
+  const refuse = (what: string, why: string): Refusal =>
+    new Refusal(
+      422,
+      `${what}-unknown`,
+      'That cannot be imagined',
+      why,
+      'Write DEVICE, DEVICE@STEP or DEVICE@STEP:CAUSE, e.g. quay-sw-2@return.',
+    );
+  if (!steps.includes(step)) throw refuse('step', `${run.name} has no step "${step}": its steps are ${steps.join(', ')}.`);
+  if (cause !== undefined && !causes.some((c) => c.code === cause))
+    throw refuse('cause', `There is no cause "${cause}"${meantText(cause)}.`);
+  return { run, step, cause: cause ?? usualCause(step) };
+}
+
+function meantText(cause: string): string {
+  const meant = meantName(
+    cause,
+    causes.map((c) => c.code),
+  );
+  return meant === null ? '' : `: is ${meant} meant?`;
+}
 
 /** Rollouts: plan, rehearse, start, watch, steer, report. */
 export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
@@ -44,11 +90,6 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     return known;
   };
   const view = async (active: ActiveRollout) => rolloutView(active, await fileNames(), journal.last, changesOf(active).stand);
-  const runOf = (active: ActiveRollout, asked: string): number => {
-    const index = active.plan.runs.findIndex((r) => r.id === asked || r.name === asked || r.serial === asked || r.address === asked);
-    if (index < 0) throw notFound('device in this rollout', asked, `\`barrow rollout show ${active.plan.id}\` shows its devices.`);
-    return index;
-  };
 
   addOperation(app, {
     method: 'get',
@@ -108,10 +149,19 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     role: 'viewer',
     summary: 'What would happen and when, by the very rules that the runner obeys',
     params: idParam,
+    query: z.object({
+      fails: z
+        .string()
+        .max(2000)
+        .optional()
+        .describe('Devices that are imagined to fail, with commas between them: DEVICE, DEVICE@STEP or DEVICE@STEP:CAUSE.'),
+      goesOn: z.stringbool().default(false).describe('Whether a person has it go on as soon as it is held.'),
+    }),
     answer: rehearsalSchema,
-    run: async ({ params }) => {
-      const { plan } = await runner.get(params.id);
-      const r = rehearse(plan, Date.now());
+    run: async ({ params, query }) => {
+      const active = await runner.get(params.id);
+      const mishaps = (query.fails ?? '').split(',').flatMap((text) => (text.trim() === '' ? [] : [mishapOf(active, text.trim())]));
+      const r = rehearseWith(active.plan, Date.now(), mishaps, query.goesOn);
       return {
         beginsAt: rfc3339(r.beginsAt),
         endsAt: rfc3339(r.endsAt),
@@ -119,6 +169,10 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
         mostAtOnce: r.mostAtOnce,
         mostDown: r.mostDown,
         approvals: [...r.approvals],
+        ifs: mishaps.map((m) => `${m.run.name} fails at ${m.step} (${m.cause})`),
+        holds: r.holds.map((h) => ({ at: rfc3339(h.at), because: h.because })),
+        devices: active.plan.runs.length,
+        totals: totalsOf(r.ended),
         stuck: r.stuck,
         waves: r.waves.map((w) => ({ wave: w.wave, opensAt: rfc3339(w.opensAt), endsAt: rfc3339(w.endsAt) })),
         runs: r.runs.map((run) => ({
@@ -131,6 +185,9 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
           downUntil: rfc3339OrNull(run.downUntil),
           downs: run.downs,
           downMs: run.downMs,
+          outcome: run.outcome,
+          cause: run.cause,
+          rungs: run.rungs.map((means) => rungText(means as RungMeans)),
         })),
       };
     },

@@ -5,6 +5,7 @@ import {
   checkWord,
   decide,
   currentStep,
+  eventOf,
   initialState,
   legAt,
   legsOf,
@@ -14,7 +15,6 @@ import {
   safeText,
   stepsOf,
   whyWaiting,
-  type Command,
   type Instant,
   type Plan,
   type PlannedRun,
@@ -523,7 +523,7 @@ export class Runner {
       const commands = decide(active.state, this.holdings.ledger, steadyNow(), Date.now());
       const events: RolloutEvent[] = [];
       for (const command of commands) {
-        const event = eventOf(command);
+        const event = eventOf(command, steadyNow());
         if (event) events.push(event);
         else if (command.kind === 'wake' && !this.#stopping) this.#wakeAt(active, command.at);
       }
@@ -809,49 +809,5 @@ function planIn({ id, name, createdAt, createdBy, plan }: Row<typeof RolloutEnti
     const fault = `its plan cannot be read: ${safeText(error instanceof Error ? error.message : String(error), 200)}`;
     const nothing = { waves: [], passages: [], runs: [], capacity: {}, leftOut: [] };
     return { plan: { version: 2, id, name, createdAt, createdBy, unsaved: 'hold', wayBack: false, ...nothing }, fault };
-  }
-}
-
-function eventOf(command: Command): RolloutEvent | null {
-  const at = steadyNow();
-  switch (command.kind) {
-    case 'enter-stretch': {
-      const { run, stretch, attempt, claims } = command;
-      return { kind: 'stretch-entered', at, run, stretch, attempt, claims: [...claims] };
-    }
-    case 'begin-step': {
-      const { run, step, leg, attempt } = command;
-      return { kind: 'step-begun', at, run, step, ...(leg === undefined ? {} : { leg }), attempt };
-    }
-    case 'reconcile': {
-      const { run, step, leg } = command;
-      return { kind: 'reconcile-begun', at, run, step, ...(leg === undefined ? {} : { leg }) };
-    }
-    case 'skip-run':
-      return { kind: 'run-skipped', at, run: command.run, by: command.by, reason: command.reason };
-    case 'withdraw-run':
-      return { kind: 'run-withdrawn', at, run: command.run, reason: command.reason };
-    case 'give-up':
-      return { kind: 'run-given-up', at, run: command.run, reason: command.reason };
-    case 'end-needless':
-      return { kind: 'run-needless', at, run: command.run, need: command.need, detail: command.detail };
-    case 'miss-run':
-      return { kind: 'run-missed', at, run: command.run };
-    case 'open-wave':
-      return { kind: 'wave-opened', at, wave: command.wave };
-    case 'end-wave':
-      return { kind: 'wave-ended', at, wave: command.wave };
-    case 'end-soak':
-      return { kind: 'soak-ended', at, wave: command.wave };
-    case 'pass-gate':
-      return { kind: 'gate-passed', at, wave: command.wave };
-    case 'hold':
-      return { kind: 'held', at, by: 'Barrow', reason: command.reason };
-    case 'resume':
-      return { kind: 'continued', at, by: 'Barrow' };
-    case 'end-rollout':
-      return { kind: 'rollout-ended', at };
-    case 'wake':
-      return null;
   }
 }

@@ -26,7 +26,7 @@ import type { ActiveRollout } from './active.js';
 
 type Totals = RolloutSummary['totals'];
 
-function totalsOf(waves: readonly WaveState[]): Totals {
+export function totalsOf(waves: readonly WaveState[]): Totals {
   const totals = { waiting: 0, 'under-way': 0 } as Totals;
   for (const outcome of outcomes) totals[outcome] = 0;
   for (const wave of waves) {

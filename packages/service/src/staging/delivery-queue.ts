@@ -1,6 +1,7 @@
 import {
   apply,
   decide,
+  eventOf,
   initialState,
   planBringing,
   whyWaiting,
@@ -109,27 +110,9 @@ export class DeliveryQueue {
   }
 
   #carryOut(batch: Batch, command: Command): void {
-    const at = steadyNow();
-    switch (command.kind) {
-      case 'open-wave':
-        return this.#happen(batch, { kind: 'wave-opened', at, wave: command.wave });
-      case 'enter-stretch': {
-        const { run, stretch, attempt, claims } = command;
-        return this.#happen(batch, { kind: 'stretch-entered', at, run, stretch, attempt, claims: [...claims] });
-      }
-      case 'begin-step': {
-        const { run, step, attempt } = command;
-        this.#happen(batch, { kind: 'step-begun', at, run, step, attempt });
-        return this.begin(run);
-      }
-      case 'end-wave':
-        return this.#happen(batch, { kind: 'wave-ended', at, wave: command.wave });
-      case 'pass-gate':
-        return this.#happen(batch, { kind: 'gate-passed', at, wave: command.wave });
-      case 'end-rollout':
-        return this.#happen(batch, { kind: 'rollout-ended', at });
-      default:
-        throw new Error(`what brings images ahead cannot come to ${command.kind}`);
-    }
+    const event = eventOf(command, steadyNow());
+    if (!event) return;
+    this.#happen(batch, event);
+    if (command.kind === 'begin-step') this.begin(command.run);
   }
 }
