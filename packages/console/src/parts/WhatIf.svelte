@@ -30,7 +30,11 @@
   const lines = $derived.by((): string[] => {
     if (!played || !run) return [];
     return [
-      ...(failed?.rungs.length ? [`${run.name} is ${failed.rungs.join(', then ')}, and ends ${failed.outcome}.`] : []),
+      ...(failed?.rungs.length
+        ? [
+            `${run.name} is ${failed.rungs.join(', then ')}, ${failed.outcome === null ? 'and comes to no end before it is held' : `and ends ${failed.outcome}`}.`,
+          ]
+        : []),
       ...played.holds.map((h) => `Held after ${after(h.at)}: ${h.because}.`),
       played.stuck === null
         ? `It ends after ${duration(played.totalMs)}${usual ? `, instead of ${duration(usual.totalMs)}` : ''}: ${totalsOf(played)}.`
