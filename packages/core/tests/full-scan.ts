@@ -166,8 +166,7 @@ export function holdings(plan: Plan, i: number, stretch: number): Hold[] {
   if (run.via && ofParent?.storage) holds.push([`store:${run.via}`, true]);
   if (run.via && ofParent?.most) holds.push([`parent:${run.via}`, false]);
   if (falls) for (const key of run.downClaims) holds.push([key, false]);
-  const mends = plan.passages[run.passage]!.steps[from]!.leg >= plan.passages[run.passage]!.legs.length;
-  if (falls && !mends && plan.spacing?.[`apart:${run.site}`]) holds.push([`apart:${run.site}`, false]);
+  if (falls && plan.spacing?.[`apart:${run.site}`]) holds.push([`apart:${run.site}`, false]);
   if (falls || names.some((n) => writing.includes(n))) for (const id of run.under) holds.push([`up:${id}`, falls && id === run.device]);
   return holds;
 }

@@ -61,10 +61,12 @@ describe('what if', () => {
   });
 
   it('one is not there, it is waited for and not begun; one that others need takes them with it', () => {
-    const plan = planOf({ devices: 3, first: 0, gate });
+    const plan = planOf({ devices: 3, first: 0, atOnce: 3, gate });
     const played = rehearseWith(plan, 0, [fails(plan, 'sw-2', 'preflight', 'unreachable')]);
     expect(played.stuck).toBeNull();
     expect(sums(played)).toMatchObject({ verified: 2, 'not-begun': 1 });
+    // It is waited for until all others have ended.
+    expect(endOf(played, 'sw-2')!.endsAt).toBe(played.endsAt);
     const needing = planOf({ devices: 3, first: 0, gate, each: [{}, { needs: [{ leg: 0, device: 'd1' }] }, {}] });
     const without = rehearseWith(needing, 0, [fails(needing, 'sw-1', 'preflight', 'unreachable')]);
     expect(sums(without)).toMatchObject({ verified: 1, 'not-begun': 2 });

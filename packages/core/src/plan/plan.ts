@@ -430,9 +430,7 @@ export function claimsOf(plan: Plan, run: PlannedRun, stretch: PlannedStretch): 
   if (goesDown || steps.some((s) => s.writes))
     for (const id of new Set(run.under)) claims.push({ key: `up:${id}`, mode: goesDown && id === run.device ? 'exclusive' : 'shared' });
   if (goesDown) for (const key of run.downClaims) claims.push({ key, mode: 'shared' });
-  // Who is to be taken back does not wait for that.
   const apart = `apart:${run.site}`;
-  if (goesDown && plan.spacing?.[apart] !== undefined && stretch.from < legSteps(passageOf(plan, run)))
-    claims.push({ key: apart, mode: 'shared' });
+  if (goesDown && plan.spacing?.[apart] !== undefined) claims.push({ key: apart, mode: 'shared' });
   return claims;
 }

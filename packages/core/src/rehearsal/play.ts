@@ -65,8 +65,8 @@ export interface Failing {
 /** What a played rollout meets: how long steps take, which of them fail, and what people say. */
 export interface World {
   readonly takes: (run: PlannedRun, step: PlannedStep) => Ms;
-  /** Null: it ends well. `attempt` counts from 1. */
-  readonly fails?: (run: PlannedRun, step: PlannedStep, attempt: number) => Failing | null;
+  /** Null: it ends well. */
+  readonly fails?: (run: PlannedRun, step: PlannedStep) => Failing | null;
   /** Whether a person has it go on as soon as it is held. */
   readonly goesOn?: boolean;
 }
@@ -125,7 +125,7 @@ export function play(plan: Plan, world: World, beginsAt: Instant): Played {
     const index = state.indexOf.get(command.run)!;
     const planned = plan.runs[index]!;
     const step = currentStep(state, index);
-    const { attempt, rung } = state.runs[index]!;
+    const { rung } = state.runs[index]!;
     if (step.down && !isDown.has(index)) {
       const seen = runs.get(index)!;
       isDown.set(index, now);
@@ -136,7 +136,7 @@ export function play(plan: Plan, world: World, beginsAt: Instant): Played {
     happen(eventOf(command, now)!);
     const taken = { run: command.run, step: command.step, ...(command.leg === undefined ? {} : { leg: command.leg }) };
     // A rung may fail at a step of the same name: what is played is that the leg did.
-    const failing = rung === null ? (world.fails?.(planned, step, attempt) ?? null) : null;
+    const failing = rung === null ? (world.fails?.(planned, step) ?? null) : null;
     const event: RolloutEvent =
       failing === null ? { kind: 'step-done', at: 0, ...taken } : { kind: 'step-failed', at: 0, ...taken, ...failing };
     pending.push({ at: now + world.takes(planned, step), order: order++, event });

@@ -28,14 +28,14 @@ const usualCauses: Readonly<Record<string, string>> = {
 export const usualCause = (step: string): string => usualCauses[step] ?? 'unexpected-answer';
 
 /**
- * What would happen if these went wrong, once each: a device that is begun with anew goes well.
+ * What would happen if these went wrong: what is done to mend it goes well.
  *
  * @param goesOn whether a person has the rollout go on as soon as it is held
  */
 export function rehearseWith(plan: Plan, beginsAt: Instant, mishaps: readonly Mishap[], goesOn = false): Played {
   const of = new Map(mishaps.map((m) => [`${m.run.id}/${m.step}`, m]));
-  const fails: World['fails'] = ({ id }, { step }, attempt): Failing | null => {
-    const mishap = attempt === 1 ? of.get(`${id}/${step}`) : undefined;
+  const fails: World['fails'] = ({ id }, { step }): Failing | null => {
+    const mishap = of.get(`${id}/${step}`);
     return mishap ? { cause: mishap.cause, detail: 'so it is imagined' } : null;
   };
   return play(plan, { ...usualWorld, fails, goesOn }, beginsAt);
