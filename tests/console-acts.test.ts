@@ -61,7 +61,7 @@ describe.skipIf(!hasChromium)('what the command line can do, in the console', ()
     const image = writeScenarioImages(files).find((f) => f.endsWith('/tb24-4.3.0.simg'))!;
     await open('/images');
     await page.locator('input[type=file]').first().setInputFiles(image);
-    await page.getByRole('link', { name: 'tb24-4.3.0.simg' }).click();
+    await page.getByRole('table').getByRole('link', { name: 'tb24-4.3.0.simg' }).click();
     await page.getByRole('button', { name: 'Change its note' }).click();
     const text = dialog().getByLabel('Note');
     const note = JSON.parse(await text.inputValue()) as { fixes: string[]; reboots: number };
