@@ -1,38 +1,28 @@
 import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import type { Browser, Page } from 'playwright-core';
+import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { writeScenarioImages } from '@barrow/standins';
-import { hasChromium, openBrowser } from './support/browser.js';
-import { folder, serve, type Served } from './support/service.js';
+import { hasChromium } from './support/browser.js';
+import { showConsole, type Shown } from './support/console.js';
+import type { Served } from './support/service.js';
 
 describe.skipIf(!hasChromium)('what the command line can do, in the console', () => {
-  const data = folder();
+  let shown: Shown;
   const files = mkdtempSync(join(tmpdir(), 'barrow-acts-'));
   let served: Served;
-  let browser: Browser;
   let page: Page;
-  const faults: string[] = [];
-  const open = async (path: string): Promise<void> => {
-    await page.goto(`${served.url}${path}`);
-    await page.getByRole('heading', { level: 1 }).waitFor();
-  };
+  let faults: readonly string[];
+  let open: Shown['open'];
   const dialog = () => page.getByRole('dialog');
 
   beforeAll(async () => {
-    served = await serve(data.path);
-    browser = await openBrowser();
-    page = await (await browser.newContext({ viewport: { width: 1280, height: 800 }, acceptDownloads: true })).newPage();
-    page.setDefaultTimeout(20_000);
-    page.on('pageerror', (e) => faults.push(e.message));
-    await page.goto(`${served.url}/where#token=${served.token}`);
-    await page.getByRole('heading', { level: 1 }).waitFor();
+    shown = await showConsole();
+    ({ served, page, faults, open } = shown);
   });
   afterAll(async () => {
-    await browser?.close();
-    await served?.stop();
-    data.remove();
+    await shown?.end();
     rmSync(files, { recursive: true });
   });
 

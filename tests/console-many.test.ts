@@ -1,7 +1,8 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import type { Browser, Page } from 'playwright-core';
-import { hasChromium, openBrowser } from './support/browser.js';
-import { folder, serve, type Served } from './support/service.js';
+import type { Page } from 'playwright-core';
+import { hasChromium } from './support/browser.js';
+import { showConsole, type Shown } from './support/console.js';
+import type { Served } from './support/service.js';
 
 /** One core at each of twelve sites, switches below it, and what hangs on those. */
 const list = Array.from({ length: 1560 }, (_, i) => {
@@ -12,31 +13,20 @@ const list = Array.from({ length: 1560 }, (_, i) => {
 });
 
 describe.skipIf(!hasChromium)('the console with many devices', () => {
-  const data = folder();
+  let shown: Shown;
   let served: Served;
-  let browser: Browser;
   let page: Page;
-  const faults: string[] = [];
-  const open = async (path: string): Promise<void> => {
-    await page.goto(`${served.url}${path}`);
-    await page.getByRole('heading', { level: 1 }).waitFor();
-  };
+  let faults: readonly string[];
+  let open: Shown['open'];
 
   beforeAll(async () => {
-    served = await serve(data.path);
+    shown = await showConsole();
+    ({ served, page, faults, open } = shown);
     const { written } = await served.client.importDevices('json', JSON.stringify(list), false);
     expect(written).toBe(1560);
-    browser = await openBrowser();
-    page = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage();
-    page.setDefaultTimeout(20_000);
-    page.on('pageerror', (e) => faults.push(e.message));
-    await page.goto(`${served.url}/where#token=${served.token}`);
-    await page.getByRole('heading', { level: 1 }).waitFor();
   });
   afterAll(async () => {
-    await browser?.close();
-    await served?.stop();
-    data.remove();
+    await shown?.end();
   });
 
   it('holds only the rows that are in view, wherever in the list that is', async () => {
