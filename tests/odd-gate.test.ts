@@ -12,7 +12,7 @@ const change = `seat: [{ by-hand: 5 min, words: 'Open the cover of the gate.' }]
 describe('a family that asks a person, and whose devices fall back by themselves', () => {
   const dir = folder();
   const data = join(dir.path, 'data');
-  const gates = [1, 2, 3, 4].map((n) => new OddGate(`gate-${n}`, `127.126.1.${n}`, 8126));
+  const gates = [1, 2, 3, 4, 5].map((n) => new OddGate(`gate-${n}`, `127.126.1.${n}`, 8126));
   const gate = (n: number): OddGate => gates[n - 1]!;
   let served: Served;
   const cli = (...args: string[]) => barrow(args, { data });
@@ -86,6 +86,18 @@ describe('a family that asks a person, and whose devices fall back by themselves
     expect(await runOf(id)).toMatchObject({ cause: { code: 'reverted' }, detail: expect.stringContaining('it runs 1.0 again') as string });
     expect(gate(2)).toMatchObject({ version: '1.0', kept: 0 });
     expect((await served.client.device('gate-2')).firmware).toBe('1.0');
+  });
+
+  it('does not believe one that was told, and does not say that it keeps it', async () => {
+    gate(5).deaf = true;
+    const id = await begin(5);
+    for (const words of ['Open the cover of the gate.', 'Look whether it opens.']) {
+      await asked(id, words);
+      await served.client.sayRun(id, 'gate-5', 'done');
+    }
+    await expect.poll(async () => (await runOf(id)).outcome, { timeout: 60_000 }).toBe('failed');
+    expect(await runOf(id)).toMatchObject({ cause: { code: 'not-confirmed' }, detail: 'it was told to keep 2.0, and says: no' });
+    expect(gate(5).kept).toBe(1);
   });
 
   it('asks again after the service was killed, and takes no place from others while it waits', async () => {

@@ -13,7 +13,8 @@ export class OddGate {
   next: { readonly version: string; readonly sha256: string } | null = null;
   boots = 3;
   kept = 0;
-  /** After so long it falls back; null: at `fallBack` only. */
+  /** It says that it was told, and keeps nothing. */
+  deaf = false;
   #server: Server | null = null;
 
   constructor(
@@ -87,7 +88,7 @@ export class OddGate {
         return;
       }
       case 'POST /keep':
-        this.before = null;
+        if (!this.deaf) this.before = null;
         this.kept++;
         return say('kept');
       default:

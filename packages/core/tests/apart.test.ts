@@ -108,3 +108,28 @@ describe('runs that wait for each other', () => {
     expect(initialState(plan).dependants.get(first)).toHaveLength(300);
   });
 });
+
+describe('what only a person can do', () => {
+  it('is asked while others hold every place, and holds none', () => {
+    const [first, ...more] = nineSteps().stretches;
+    const asks: Way = {
+      ...nineSteps(),
+      stretches: [{ name: 'seat', steps: [{ step: 'by-hand', usualMs: minute, words: 'Open it.' }] }, first!, ...more],
+    };
+    const byHand = makePassage([{ image: 'a'.repeat(64), component: 'system', from: '4.2.1', to: '4.3.0', bytes: 0, way: asks }]);
+    const world = new World(
+      planOf({
+        devices: 3,
+        first: 0,
+        atOnce: 1,
+        gate,
+        each: [{ site: 'a' }, { site: 'b', passage: byHand }, { site: 'c', passage: byHand }],
+      }),
+    );
+    world.settle();
+    const steps = world
+      .runsIn('busy')
+      .map(({ index }) => world.plan.passages[world.plan.runs[index]!.passage]!.steps[world.state.runs[index]!.step]!.step);
+    expect(steps).toEqual(['preflight', 'by-hand', 'by-hand']);
+  });
+});

@@ -160,7 +160,8 @@ export function holdings(plan: Plan, i: number, stretch: number): Hold[] {
   const { from, to } = plan.passages[run.passage]!.stretches[stretch]!;
   const names = stepsOf(plan, i).slice(from, to);
   const falls = names.some((n) => down.includes(n));
-  const holds: Hold[] = run.room.map((key): Hold => [key, false]);
+  const room = names.every((n) => n === 'by-hand') ? [] : run.room;
+  const holds: Hold[] = room.map((key): Hold => [key, false]);
   holds.push([`device:${run.device}`, true]);
   const { ofParent } = plan.passages[run.passage]!.stretches[stretch]!;
   if (run.via && ofParent?.storage) holds.push([`store:${run.via}`, true]);

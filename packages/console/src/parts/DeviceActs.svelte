@@ -40,7 +40,7 @@
   <button class="btn preset-filled-primary-600-400" onclick={() => (open = 'plan')}>Plan a rollout of {devices.length}</button>
   <a
     class="btn preset-outlined-surface-300-700"
-    href="/staging?devices={encodeURIComponent(devices.map((d) => d.name).join(' '))}"
+    href={devices.length > mostStaged ? undefined : `/staging?devices=${encodeURIComponent(devices.map((d) => d.name).join(' '))}`}
     aria-disabled={devices.length > mostStaged}
     title={devices.length > mostStaged ? `At most ${mostStaged} at a time` : undefined}>Stage</a
   >

@@ -324,7 +324,7 @@ export function makePlan(request: PlanRequest): Plan {
   };
 }
 
-/** Runs that wait for each other, or for a later wave, would wait for ever. */
+/** Runs that wait for each other would wait for ever. */
 export class NeedsInCircle extends Error {
   readonly code = 'needs-in-circle';
   constructor(readonly names: readonly string[]) {

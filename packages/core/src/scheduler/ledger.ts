@@ -147,9 +147,10 @@ export class Ledger {
           .map((c) => c.key)
           .filter((key) => spacing[key] !== undefined)
       : [];
-    const key = [...planned.room, ...spaced].join(' ');
+    const room = passageOf(state.plan, planned).stretches[run.stretch]!.byHand ? [] : planned.room;
+    const key = [...room, ...spaced].join(' ');
     let bucket = buckets.get(key);
-    if (!bucket) buckets.set(key, (bucket = { room: planned.room, spaced, queue: [] }));
+    if (!bucket) buckets.set(key, (bucket = { room, spaced, queue: [] }));
     const ticket = run.phase === 'parked' ? index - state.runs.length : index;
     const candidate: Candidate = { ...holder, index, ticket };
     this.#place.set(name, { candidate, bucket, blockedBy: null });
