@@ -101,7 +101,7 @@ async function terminal(name, command) {
       '-fs',
       '9.5',
       '-geometry',
-      '156x48+0+0',
+      '156x46+0+0',
       '-bg',
       '#14181c',
       '-fg',
@@ -188,7 +188,15 @@ try {
     await fetch(`${control}/${fault}`, { method: 'DELETE' });
   const plan = await barrow.plan({ name: 'Winter round', first: 1, atOnce: 4, soakSeconds: 3, unsaved: 'hold' });
   await shoot('rollout-plan', `/rollouts/${plan.id}`, { ready: 'from start to end' });
-  await terminal('terminal-plan', 'barrow rollout rehearse latest');
+  await shoot('rollout-timeline', `/rollouts/${plan.id}`, {
+    ready: 'from start to end',
+    act: async (page) => {
+      await page.locator('.timeline').evaluate((e) => e.scrollIntoView({ block: 'center' }));
+      await page.locator('.timeline .box').focus();
+      for (let n = 0; n < 6; n++) await page.keyboard.press('ArrowDown');
+    },
+  });
+  await terminal('terminal-plan', 'barrow rollout rehearse latest --chart');
   await barrow.say(plan.id, 'start');
   await until(async () => {
     const r = await barrow.rollout(plan.id);
@@ -206,7 +214,6 @@ try {
       await page.getByText('Conversations, secrets hidden').waitFor();
     },
   });
-  await terminal('terminal-held', 'barrow rollout show latest');
   await barrow.say(plan.id, 'continue');
   await until(async () => (await barrow.rollout(plan.id)).phase === 'ended');
   const page = await browser.newPage({ viewport: { width: 1280, height: 800 } });

@@ -3,7 +3,7 @@ import { mkdirSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import Sqlite from 'libsql';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { barrow, folder } from './support/service.js';
+import { barrow, barrowProcess, folder } from './support/service.js';
 import { prepare, rolloutUntil, setScene, type Scene } from './support/scene.js';
 
 /** Every error has three parts: what happened, why, and what to do. */
@@ -26,6 +26,18 @@ describe('bad input, with a service', () => {
   afterAll(async () => {
     await scene?.end();
     dir.remove();
+  });
+
+  it.each([
+    ['help', ['rollout', '--help'], ''],
+    ['a list', ['device', 'list'], ''],
+    ['a refusal', ['device', 'show', 'nobody', '--json'], ''],
+    ['what was typed', ['device', 'import', '-', '--form', 'csv', '--dry-run'], 'name,site\nquay-sw-9,quay-house\n'],
+    ['what was not understood', ['rollout', 'plan', '--soak', 'long'], ''],
+  ])('is the same program in a process of its own: %s', async (_, args, input) => {
+    const [here, there] = [await barrow(args, { data: scene.data, input }), await barrowProcess(args, { data: scene.data, input })];
+    expect({ ...there, json: null }).toEqual({ ...here, json: null });
+    expect(here.out + here.err).not.toBe('');
   });
 
   it.each([

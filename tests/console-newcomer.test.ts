@@ -41,7 +41,7 @@ describe.skipIf(!hasChromium)('who has never seen it', () => {
       () => open('Those that are behind'),
       () => press('Plan a rollout of 2'),
       async () => {
-        await page.getByLabel('Soak after the first, minutes').fill('0');
+        await page.getByLabel('Soak after a wave, minutes').fill('0');
         await press('Make the plan');
       },
       () => press('Start'),

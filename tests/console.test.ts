@@ -69,11 +69,20 @@ describe.skipIf(!hasChromium)('the console, in a browser', () => {
     const before = loginsOf(scene.fleet);
     await page.getByRole('button', { name: 'Plan a rollout of 5' }).click();
     await page.getByLabel('Name').fill('from the browser');
-    await page.getByLabel('Soak after the first, minutes').fill('0');
+    await page.getByLabel('Soak after a wave, minutes').fill('0');
     await page.getByRole('button', { name: 'Make the plan' }).click();
     await page.getByRole('heading', { name: 'from the browser' }).waitFor();
     await page.getByText('point of no return').waitFor();
     await page.getByText('from start to end').waitFor();
+    // Who goes first is told by the picture, and by words for who goes through it by keys.
+    const picture = page.getByRole('region', { name: 'Rehearsal' });
+    await picture.getByRole('group', { name: /^5 devices over/ }).focus();
+    await page.keyboard.press('ArrowDown');
+    await picture.getByText(/^Wave 1: \+0 s to/).waitFor();
+    await page.keyboard.press('End');
+    await picture.getByText(/: begins \+.+; down \+.+ for .+; ends \+/).waitFor();
+    await picture.getByRole('button', { name: '4 ×' }).click();
+    expect(await picture.locator('[data-part=dark]').count()).toBeGreaterThan(4);
     expect(loginsOf(scene.fleet)).toEqual(before);
     scene.fleet.fault('quay-sw-1', 'damaged-in-transit');
     await page.getByRole('button', { name: 'Start' }).click();
@@ -128,8 +137,13 @@ describe.skipIf(!hasChromium)('the console, in a browser', () => {
     await page.getByRole('button', { name: 'Make the plan' }).click();
     expect(await page.getByLabel('until (empty: at any time)').evaluate((e) => (e as HTMLInputElement).validity.valueMissing)).toBe(true);
     await page.getByLabel('Devices go down only from').fill('');
+    await page.getByLabel('Waves before all others, one on a line').fill('eelgate-sw-3');
+    await page.getByText('A line is the name of the wave, a colon').waitFor();
+    await page.getByLabel('Waves before all others, one on a line').fill('early: eelgate-sw-3');
+    await page.getByLabel('Those that come after').selectOption('site');
     await page.getByRole('button', { name: 'Make the plan' }).click();
     await page.getByText("waited for once more, then taken back by its other slot: on a person's word").waitFor();
+    await page.getByRole('region', { name: 'Wave 1' }).getByText('early').waitFor();
     await page.getByRole('button', { name: 'Start' }).click();
     await page.getByText('The configuration after the upgrade is not the one from before.').first().waitFor();
     await page.getByRole('button', { name: 'Take back' }).click();
@@ -140,6 +154,19 @@ describe.skipIf(!hasChromium)('the console, in a browser', () => {
     expect(fleet.device('eelgate-sw-3').running.version).toBe('4.2.1');
     expect(fleet.device('eelgate-sw-3').counters).toMatchObject({ reboots: 2, restartsInWrite: 0 });
     fleet.fault('eelgate-sw-3', 'drops-settings-on-new', false);
+  });
+
+  it('plans what is left of a rollout anew, and offers the way back of what it brought', async () => {
+    await page.getByRole('button', { name: 'Plan the rest' }).click();
+    await page.getByRole('dialog', { name: 'Plan a rollout of 1 device' }).waitFor();
+    await page.getByRole('button', { name: 'Make the plan' }).click();
+    await page.getByRole('heading', { name: 'rest of once more' }).waitFor();
+    await page.getByRole('link', { name: 'Rollouts' }).first().click();
+    await page.getByRole('link', { name: 'from the browser' }).click();
+    await page.getByRole('button', { name: 'Plan the way back' }).click();
+    await page.getByRole('dialog', { name: 'Plan the way back of 4 devices' }).waitFor();
+    await page.keyboard.press('Escape');
+    await page.getByRole('dialog').waitFor({ state: 'hidden' });
   });
 
   it('is dark when asked, and remembers it', async () => {

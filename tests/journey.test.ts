@@ -4,7 +4,7 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Device, Discovery, Image, Offer, RehearsalView, Report, Rollout, Taken, Transfer } from '@barrow/core';
 import { withChanges } from '@barrow/client';
 import { community, login, snmpPort, sshPort } from '@barrow/standins';
-import { barrow } from './support/service.js';
+import { barrowProcess } from './support/service.js';
 import { loginsOf, type Scene, setScene } from './support/scene.js';
 
 /** The whole journey as a technician takes it: by the command line, one command after the other. */
@@ -16,7 +16,8 @@ describe('from an empty database to a verified fleet, by the command line', () =
   });
   afterAll(() => scene?.end());
 
-  const run = (args: string[], use: { input?: string; env?: Record<string, string> } = {}) => barrow(args, { data: scene.data, ...use });
+  const run = (args: string[], use: { input?: string; env?: Record<string, string> } = {}) =>
+    barrowProcess(args, { data: scene.data, ...use });
   const json = async <T>(args: string[]): Promise<T> => {
     const ran = await run([...args, '--json']);
     expect(ran.err, args.join(' ')).toBe('');

@@ -2,7 +2,7 @@ import { cpSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { shippedFamilies } from '@barrow/families';
-import { OddGate, oddGateFamily } from './support/odd-gate.js';
+import { checkedFamily, OddGate, oddGateFamily } from './support/odd-gate.js';
 import { discover } from './support/scene.js';
 import { barrow, folder, serve, type Served } from './support/service.js';
 
@@ -125,13 +125,6 @@ describe('a family that asks a person, and whose devices fall back by themselves
 });
 
 describe('a family file that says what is done by hand, or what falls back', () => {
-  const check = async (text: string): Promise<string> => {
-    const dir = folder();
-    writeFileSync(join(dir.path, 'odd-gate.yaml'), text);
-    const ran = await barrow(['family', 'check', join(dir.path, 'odd-gate.yaml')]);
-    dir.remove();
-    return ran.code === 0 ? 'fits' : ran.out + ran.err;
-  };
   const plain = 'change: [{ reboot: 2 s }, { return: 5 s }, { checks: 2 s }, { confirm: 2 s }]';
   it.each([
     ['as it is', oddGateFamily(change), 'fits'],
@@ -140,5 +133,5 @@ describe('a family file that says what is done by hand, or what falls back', () 
     ['that falls back sooner', oddGateFamily(plain, 'guard: { reverts: 8 s }'), 'it would fall back before that'],
     ['that nobody tells', oddGateFamily(plain.replace(', { confirm: 2 s }', '')), 'no step confirm tells it not to'],
     ['that need not be told', oddGateFamily(plain, ''), 'no `guard` says when it would not'],
-  ])('%s', async (_, text, says) => expect(await check(text)).toContain(says));
+  ])('%s', async (_, text, says) => expect(await checkedFamily(text)).toContain(says));
 });

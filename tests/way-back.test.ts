@@ -182,6 +182,84 @@ describe('the way back', () => {
   });
 });
 
+/** What is left of a rollout, and the way back of what it brought, are plans of their own. */
+describe('after a rollout', () => {
+  let scene: Scene;
+  let client: BarrowClient;
+  const cli = (...args: string[]): Promise<Ran> => barrow([...args, '--url', scene.served.url, '--token', scene.served.token]);
+  const newest = async (): Promise<Rollout> => client.rollout((await client.rollouts())[0]!.id);
+  let night: Rollout;
+  beforeAll(async () => {
+    scene = await setScene({ network: 130, scale: 100, only: ['quay-rt-1', 'gannet-sw-1', 'eelgate-sw-1'] });
+    ({ client } = scene.served);
+    await prepare(scene);
+    const library = await writeScenarioLibrary(join(scene.data, '..', 'library'));
+    for (const batch of await batchesOf(
+      library.add.filter((file) => /wr110-R7.02/.test(file)),
+      false,
+    ))
+      await takeBatch(client, batch, {});
+    scene.fleet.fault('gannet-sw-1', 'damaged-in-transit');
+    const devices = ['quay-rt-1', 'gannet-sw-1', 'eelgate-sw-1'];
+    night = await client.plan({ name: 'the night', devices, first: 0, failureLimit: 9 });
+    await client.say(night.id, 'start');
+    night = await rolloutUntil(client, night.id, isAtRest);
+    expect(night.runs.map((r) => [r.name, r.outcome]).sort()).toEqual([
+      ['eelgate-sw-1', 'verified'],
+      ['gannet-sw-1', 'failed'],
+      ['quay-rt-1', 'verified'],
+    ]);
+    scene.fleet.fault('gannet-sw-1', 'damaged-in-transit', false);
+  });
+  afterAll(() => scene?.end());
+
+  it('what is left of it is planned anew, and nothing else', async () => {
+    expect(await cli('rollout', 'plan-rest', night.id, '--first', '0')).toMatchObject({ code: 0 });
+    const rest = await newest();
+    expect([rest.name, rest.runs.map((r) => r.name)]).toEqual(['rest of the night', ['gannet-sw-1']]);
+    expect(await cli('rollout', 'plan-rest', rest.id)).toMatchObject({ code: 4, err: expect.stringContaining('has not ended') as string });
+    await client.say(rest.id, 'start');
+    await rolloutUntil(client, rest.id, isAtRest);
+    expect(scene.fleet.device('gannet-sw-1').running.version).toBe('4.3.0');
+    expect((await cli('rollout', 'plan-rest', rest.id)).err).toContain('Every device of "rest of the night" was verified.');
+  });
+
+  it('its verified devices go back to what they ran, as far as an image leads there, whatever their target is', async () => {
+    const told = await cli('rollout', 'plan-back', night.id, '--first', '0', '--unsaved', 'save');
+    expect(told, told.err).toMatchObject({ code: 0 });
+    const back = await newest();
+    expect([back.name, back.runs.map((r) => [r.name, r.from, r.target])]).toEqual([
+      'back from the night',
+      [['quay-rt-1', 'R7.04', 'R7.02']],
+    ]);
+    expect(back.leftOut.map((l) => l.name)).toEqual(['eelgate-sw-1']);
+    expect(told.out.replace(/\s+/g, ' ')).toContain(
+      'goes back to R7.02: its settings stay as they are, and the backup from before the night is kept',
+    );
+    // Rehearsed like any other.
+    expect((await client.rehearsal(back.id)).runs[0]!.dark).toHaveLength(1);
+    await client.say(back.id, 'start');
+    expect((await rolloutUntil(client, back.id, isAtRest)).runs[0]).toMatchObject({ outcome: 'verified' });
+    expect(scene.fleet.device('quay-rt-1').running.version).toBe('R7.02');
+    expect((await client.device('quay-rt-1')).standing).toBe('behind');
+  });
+
+  it('who has gone back, was never brought anywhere, or is pinned stays, and it says why', async () => {
+    const why = async (...args: string[]): Promise<string> => {
+      const told = await cli('rollout', 'plan-back', ...args);
+      expect(told.code, told.out).toBe(4);
+      return told.err.replace(/\s+/g, ' ');
+    };
+    expect(await why(night.id, 'quay-rt-1')).toContain('it runs R7.02 now, and R7.04 was brought');
+    expect(await why(night.id, 'gannet-sw-1')).toContain('it was not verified in that rollout');
+    const askAgain = new Date(Date.now() + 9 * 86_400_000).toISOString().slice(0, 10);
+    await client.setPin({ device: 'eelgate-sw-1', reason: 'the harbour office watches', askAgain });
+    expect(await why(night.id, 'eelgate-sw-1')).toContain('the harbour office watches');
+    const { id } = await client.plan({ devices: ['quay-rt-1'], first: 0 });
+    expect(await why(id)).toContain('No device was verified');
+  });
+});
+
 /** A switch of two slots is looked at again when it has soaked, and its other slot then holds the same. */
 describe('after the soak', () => {
   let scene: Scene;

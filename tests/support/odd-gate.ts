@@ -1,6 +1,9 @@
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
 import { createHash } from 'node:crypto';
 import { buffer } from 'node:stream/consumers';
+import { writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { barrow, folder } from './service.js';
 
 /** How long it is away when it restarts, in milliseconds. */
 const awayMs = 250;
@@ -15,6 +18,12 @@ export class OddGate {
   kept = 0;
   /** It says that it was told, and keeps nothing. */
   deaf = false;
+  /** It lets people through; what it does not do while it is set aside. */
+  serves = true;
+  /** It cannot be had to serve again. */
+  jammed = false;
+  /** It takes by itself, some time later, what it was brought. */
+  armed = false;
   #server: Server | null = null;
 
   constructor(
@@ -87,6 +96,19 @@ export class OddGate {
         response.on('finish', () => void this.restart(next!.version));
         return;
       }
+      case 'POST /arm':
+        this.armed = true;
+        return say('armed');
+      case 'POST /aside':
+        this.serves = false;
+        return say('aside');
+      case 'POST /serve':
+        if (this.jammed) {
+          response.statusCode = 409;
+          return say('jammed');
+        }
+        this.serves = true;
+        return say('serving');
       case 'POST /keep':
         if (!this.deaf) this.before = null;
         this.kept++;
@@ -99,7 +121,7 @@ export class OddGate {
 }
 
 /** Its file, with the stretch that changes it, and more of its way. */
-export const oddGateFamily = (change: string, more = 'guard: { reverts: 10 min }'): string => `
+export const oddGateFamily = (change: string, more = 'guard: { reverts: 10 min }', pointOfNoReturn = 'reboot'): string => `
 family: odd-gate
 title: Odd gates
 maker: Oddment
@@ -120,7 +142,7 @@ ways:
       prepare: [{ preflight: 2 s }]
       transfer: [{ transfer: 2 s }, { verify-image: 2 s }]
       ${change}
-    pointOfNoReturn: reboot
+    pointOfNoReturn: ${pointOfNoReturn}
     returns: { within: 2 min }
     ${more}
 procedures:
@@ -139,6 +161,12 @@ procedures:
         cause: image-damaged
         detail: 'it holds \${held}'
     gives: { digest: '\${held}' }
+  activate:
+    do: [{ request: /arm }]
+  set-aside:
+    do: [{ request: /aside }]
+  put-back:
+    do: [{ request: /serve }]
   reboot:
     do: [{ request: /restart }]
   confirm-image:
@@ -148,3 +176,12 @@ procedures:
         capture: ['^keeps (?P<keeps>\\S+)$']
     gives: { confirmed: '\${keeps}' }
 `;
+
+/** What `family check` says of such a file: that it fits, or what is wrong with it. */
+export async function checkedFamily(text: string): Promise<string> {
+  const dir = folder();
+  writeFileSync(join(dir.path, 'odd-gate.yaml'), text);
+  const ran = await barrow(['family', 'check', join(dir.path, 'odd-gate.yaml')]);
+  dir.remove();
+  return ran.code === 0 ? 'fits' : ran.out + ran.err;
+}

@@ -3,6 +3,7 @@ import { join } from 'node:path';
 import { BarrowClient } from '@barrow/client';
 import { fetchSending } from './sending.js';
 import { CommandError, exit } from './errors.js';
+import type { Environment } from './output.js';
 
 export interface Where {
   readonly url?: string | undefined;
@@ -14,17 +15,17 @@ export const defaultListen = '127.0.0.1:8470';
 export const defaultData = './barrow-data';
 
 /** The data folder that a command means. */
-export function dataFolder(where: Where): string {
-  return where.data ?? process.env['BARROW_DATA'] ?? defaultData;
+export function dataFolder(where: Where, env: Environment = process.env): string {
+  return where.data ?? env['BARROW_DATA'] ?? defaultData;
 }
 
 const read = (file: string): string | null => (existsSync(file) ? readFileSync(file, 'utf8').trim() : null);
 
 /** Finds the service and the token: by option, by environment, or in the data folder of a service on this machine. */
-export function connect(where: Where): BarrowClient {
-  const folder = dataFolder(where);
-  const url = where.url ?? process.env['BARROW_URL'] ?? read(join(folder, 'address')) ?? `http://${defaultListen}`;
-  const token = where.token ?? process.env['BARROW_TOKEN'] ?? read(join(folder, 'token'));
+export function connect(where: Where, env: Environment = process.env): BarrowClient {
+  const folder = dataFolder(where, env);
+  const url = where.url ?? env['BARROW_URL'] ?? read(join(folder, 'address')) ?? `http://${defaultListen}`;
+  const token = where.token ?? env['BARROW_TOKEN'] ?? read(join(folder, 'token'));
   if (token === null || token === undefined || token === '')
     throw new CommandError(
       exit.refused,

@@ -2,7 +2,7 @@ import type { BarrowClient } from '@barrow/client';
 import type { Command } from 'commander';
 import { connect, type Where } from './connect.js';
 import { CommandError, exit, type ExitCode } from './errors.js';
-import type { Io, Say } from './output.js';
+import { envOf, type Io, type Say } from './output.js';
 
 /** What every command is given: how to say things, and the way to the service. */
 export interface CommandContext {
@@ -33,7 +33,7 @@ export function makeAct(program: Command, io: Io, run: Run): Act {
           'Look whether a variable of your shell is set, and write the word.',
         );
       const options = program.opts<{ json?: boolean } & Where>();
-      await work({ say: { json: options.json === true, io }, client: () => connect(options), where: options, run }, ...given);
+      await work({ say: { json: options.json === true, io }, client: () => connect(options, envOf(io)), where: options, run }, ...given);
     };
 }
 

@@ -1,17 +1,25 @@
+import type { Readable } from 'node:stream';
 import Table from 'cli-table3';
 import pc from 'picocolors';
 import { localTime as clock } from '@barrow/client';
 export { localTime as clock, octets, totalsOf } from '@barrow/client';
 import { duration, safeText, stepText, type Device, type Outcome, type RunView, type Standing } from '@barrow/core';
 
-/** Where a command writes; tests and the walkthrough give their own. */
+/** Where a command writes, and what surrounds it; tests and the walkthrough give their own. */
 export interface Io {
   readonly out: (text: string) => void;
   readonly err: (text: string) => void;
   /** Whether `out` is a terminal: colour and moving progress only there. */
   readonly terminal: boolean;
   readonly width: number;
+  /** Instead of the environment of this process. */
+  readonly env?: Environment;
+  /** Instead of its standard input. */
+  readonly input?: Readable;
 }
+export type Environment = Readonly<Record<string, string | undefined>>;
+
+export const envOf = (io: Io): Environment => io.env ?? process.env;
 
 export interface Say {
   /** With --json: the one answer, and nothing else on standard output. */
@@ -20,7 +28,7 @@ export interface Say {
 }
 
 export function makeColours(io: Io) {
-  return pc.createColors(io.terminal && !process.env['NO_COLOR']);
+  return pc.createColors(io.terminal && !envOf(io)['NO_COLOR']);
 }
 
 /** Text of ours that may hold colour; what devices said is never one. */
@@ -147,6 +155,7 @@ export function runMark(io: Io, run: RunView): Mark {
     return new Mark(
       `${makeColours(io).yellow(run.cause?.code === 'unreachable' ? '○ absent' : '○ not ready')}${waits ? `: ${waits}` : ''}`,
     );
+  if (run.phase === 'armed') return new Mark(`◷ ${waits ?? 'armed'}`);
   const step = `${run.stepIndex + 1}/${run.stepCount} ${stepText(run)}`;
   if (run.phase === 'broken') return new Mark(`✕ failed at ${run.step}, to be ${run.rung!.text}${waits ? `: ${waits}` : ''}`);
   if (run.rung) return new Mark(`↺ ${run.rung.stepIndex + 1}/${run.rung.stepCount} ${stepText(run)}`);

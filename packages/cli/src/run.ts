@@ -47,7 +47,8 @@ const groups: readonly (readonly [heading: string, loads: readonly Load[]])[] = 
 
 /** Runs one command line. Nothing is thrown: what went wrong is said, and told by the exit code. */
 export async function runCli(argv: readonly string[], plain: Io): Promise<ExitCode> {
-  const { globals, rest } = hoist(argv);
+  // By itself it means this program; after a command it is an option of that.
+  const { globals, rest } = hoist(argv.length === 1 && argv[0] === '--version' ? ['--barrow-version'] : argv);
   const json = globals.includes('--json');
   const io = safeIo(plain, json);
   const program = new Command('barrow')

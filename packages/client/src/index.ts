@@ -7,4 +7,17 @@ export {
   type DeviceQuery,
   type ImageUpload,
 } from './client.js';
-export { groupBy, heldText, isAtRest, localTime, neverCame, octets, previewText, someOf, totalsOf, wayOf, withChanges } from './words.js';
+export {
+  groupBy,
+  heldText,
+  isAtRest,
+  localTime,
+  neverCame,
+  octets,
+  previewText,
+  restOf,
+  someOf,
+  totalsOf,
+  wayOf,
+  withChanges,
+} from './words.js';

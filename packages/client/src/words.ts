@@ -96,7 +96,10 @@ export function isAtRest({ phase, heldBy, runs }: Pick<Rollout, 'phase' | 'heldB
   if (phase !== 'held') return phase === 'ended';
   // Who is broken is taken back also when Barrow holds the rollout, and waits when a person does.
   const goesOn = (r: RunView): boolean =>
-    ['busy', 'asking', 'lost'].includes(r.phase) ||
+    ['busy', 'armed', 'asking', 'lost'].includes(r.phase) ||
     (r.pastReturn && (r.phase === 'ready' || (r.phase === 'broken' && heldBy === 'Barrow')));
   return !runs.some(goesOn);
 }
+
+/** Of a rollout those that have ended otherwise than verified: what is left of it. */
+export const restOf = ({ runs }: Pick<Rollout, 'runs'>): RunView[] => runs.filter((r) => r.outcome !== null && r.outcome !== 'verified');

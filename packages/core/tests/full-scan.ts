@@ -36,19 +36,23 @@ export function decideByFullScan(state: RolloutState, now: number): Command[] {
     }
     if (run.phase === 'lost' && !state.draining) {
       if (asks.includes(step)) commands.push({ kind: 'reconcile', run: id, ...named });
-      else if (mayBegin || run.pastReturn) commands.push({ kind: 'begin-step', run: id, ...named, attempt: run.attempt });
+      else if (mayBegin || run.pastReturn || run.ending) commands.push({ kind: 'begin-step', run: id, ...named, attempt: run.attempt });
       else if (stopping) commands.push({ kind: 'withdraw-run', run: id, reason: `stopped in ${step}` });
     }
     if (run.phase === 'ready') {
       const forced = run.pastReturn && !(state.draining && ['return', 'checks', 'settle'].includes(step));
-      if (mayBegin || forced) commands.push({ kind: 'begin-step', run: id, ...named, attempt: run.attempt });
+      if (mayBegin || forced || run.ending) commands.push({ kind: 'begin-step', run: id, ...named, attempt: run.attempt });
       else if (stopping && !run.pastReturn) commands.push({ kind: 'withdraw-run', run: id, reason: `stopped before ${step}` });
     }
+    if (run.phase === 'armed' && run.dueAt! <= now && !state.draining)
+      commands.push({ kind: 'begin-step', run: id, ...named, attempt: run.attempt });
     if (run.phase === 'broken' && stopping) commands.push({ kind: 'give-up', run: id, reason: 'the rollout was stopped' });
     if ((run.phase === 'waiting' || run.phase === 'absent') && stopping)
       commands.push({ kind: 'withdraw-run', run: id, reason: 'stopped before it began' });
     if (run.phase === 'parked' && stopping) commands.push({ kind: 'withdraw-run', run: id, reason: `stopped before ${step}` });
   });
+  const hours = state.runs.flatMap((r) => (r.phase === 'armed' && r.dueAt! > now ? [r.dueAt!] : []));
+  if (hours.length > 0) commands.push({ kind: 'wake', at: Math.min(...hours) });
   if (state.phase === 'stopping') {
     if (commands.length === 0 && state.runs.every((r) => r.phase === 'ended')) commands.push({ kind: 'end-rollout' });
     return commands;
@@ -57,7 +61,15 @@ export function decideByFullScan(state: RolloutState, now: number): Command[] {
     state.runs.filter((r) => r.wave === state.wave).every((r) => r.phase === 'ended' || r.phase === 'absent') &&
     state.wave === plan.waves.length - 1;
   const underWay = ['open', 'proving'];
-  if (state.phase === 'held' && state.heldBy === 'Barrow' && !state.draining && inLast && underWay.includes(state.waves[state.wave]!.phase))
+  const isIdle = commands.length === 0;
+  if (
+    isIdle &&
+    state.phase === 'held' &&
+    state.heldBy === 'Barrow' &&
+    !state.draining &&
+    inLast &&
+    underWay.includes(state.waves[state.wave]!.phase)
+  )
     commands.push({ kind: 'resume' });
   if (!mayBegin) return commands;
   state.runs.forEach((run, i) => {
@@ -84,14 +96,21 @@ export function decideByFullScan(state: RolloutState, now: number): Command[] {
   const number = state.wave + 1;
   const isLast = number === plan.waves.length;
   const over = mine.every((r) => r.phase === 'ended');
-  const safe = mine.every((r) => r.phase === 'ended' || r.rung !== null);
+  const hasFailed = (r: (typeof mine)[number]): boolean => r.rung !== null || r.ending?.outcome === 'failed';
+  const safe = mine.every((r) => r.phase === 'ended' || hasFailed(r));
   const { name, gate } = plan.waves[state.wave]!;
-  const failed = mine.filter((r) => r.outcome === 'failed' || r.outcome === 'recovered' || r.rung !== null).length - wave.forgiven;
+  const failed = mine.filter((r) => r.outcome === 'failed' || r.outcome === 'recovered' || hasFailed(r)).length - wave.forgiven;
   const isDone = wave.phase === 'soaking' || (wave.phase === 'proving' && over);
   const unproven = !isLast && isDone && !wave.unprovenAccepted && soaking.length === 0 && !mine.some((r) => r.outcome === 'verified');
   if (!(isLast && safe)) {
     if (failed >= gate.failureLimit)
       return [{ kind: 'hold', reason: `${failed} failed in wave ${number} (${name}); the limit is ${gate.failureLimit}` }];
+    const size = state.runs.filter((r) => r.wave === state.wave).length;
+    if (gate.failureShare !== undefined && failed > 0 && failed / size >= gate.failureShare / 100)
+      return [{ kind: 'hold', reason: `${failed} of ${size} failed in wave ${number} (${name}); the limit is ${gate.failureShare} %` }];
+    const away = state.runs.filter((r) => r.wave === state.wave && r.phase === 'absent').length;
+    if (isDone && !isLast && gate.absentLimit !== undefined && away - wave.absentAccepted > gate.absentLimit)
+      return [{ kind: 'hold', reason: `${away} of wave ${number} (${name}) are absent or not ready; the limit is ${gate.absentLimit}` }];
     if (unproven) return [{ kind: 'hold', reason: `no device of wave ${number} (${name}) was verified, so it proves nothing` }];
   }
   if (wave.phase === 'proving' && !over) return commands;
@@ -130,6 +149,7 @@ export function isInWindow(plan: Plan, i: number, stretch: number, now: number):
   const backs = plan.passages[run.passage]!.rungs.filter((r) => r.takes && r.leg === part[0]!.leg).map((r) =>
     lasts(steps.filter((s) => s.leg === steps[r.step]!.leg)),
   );
+  if (plan.windows![run.window]!.hours) return plan.windows![run.window]!.spans.some(([from, until]) => from <= now && now < until);
   const ends = now + lasts(part) + (plan.wayBack ? Math.max(0, ...backs) : 0);
   return plan.windows![run.window]!.spans.some(([from, until]) => from <= now && ends <= until);
 }
@@ -151,6 +171,13 @@ export function freeFrom(
     ),
   );
 }
+
+/** Whether it was armed, and has come to its hour: from there on it takes no place. */
+const isAfterHour = (state: RolloutState, i: number): boolean => {
+  const { steps, stretches } = state.plan.passages[state.plan.runs[i]!.passage]!;
+  const { rung, step, stretch } = state.runs[i]!;
+  return rung === null && steps.slice(stretches[stretch]!.from, step + 1).some((s) => s.ownHour);
+};
 
 type Hold = readonly [key: string, alone: boolean];
 
@@ -182,22 +209,17 @@ export const isDoubtful = (state: RolloutState, i: number): boolean => {
 /** Who is in a stretch, of several rollouts, and what each holds. */
 export function allHoldings(states: readonly RolloutState[]): { who: string; holds: Hold[] }[] {
   return states.flatMap((state) =>
-    state.runs.flatMap((run, i) =>
-      ['ready', 'busy', 'lost', 'asking'].includes(run.phase)
-        ? [{ who: `${state.plan.id}/${state.plan.runs[i]!.id}`, holds: holdings(state.plan, i, run.stretch) }]
-        : run.phase === 'broken'
-          ? [{ who: `${state.plan.id}/${state.plan.runs[i]!.id}`, holds: run.claims!.map((c): Hold => [c.key, c.mode === 'exclusive']) }]
-          : isDoubtful(state, i)
-            ? [
-                {
-                  who: `${state.plan.id}/${state.plan.runs[i]!.id}`,
-                  holds: holdings(state.plan, i, run.stretch)
-                    .filter(([key]) => !/^(rollout|site|apart|parent|store|device):/.test(key))
-                    .map(([key]): Hold => [key, false]),
-                },
-              ]
-            : [],
-    ),
+    state.runs.flatMap((run, i) => {
+      const who = `${state.plan.id}/${state.plan.runs[i]!.id}`;
+      const ofStretch = holdings(state.plan, i, run.stretch);
+      const guarding = ofStretch.filter(([key]) => !/^(rollout|site|apart|parent|store):/.test(key));
+      // Who is broken, or puts back what was set aside, keeps what it had to be careful with.
+      if (run.phase === 'broken' || run.ending) return [{ who, holds: run.claims!.map((c): Hold => [c.key, c.mode === 'exclusive']) }];
+      if (['ready', 'busy', 'armed', 'lost', 'asking'].includes(run.phase))
+        return [{ who, holds: isAfterHour(state, i) ? guarding : ofStretch }];
+      if (!isDoubtful(state, i)) return [];
+      return [{ who, holds: guarding.filter(([key]) => !key.startsWith('device:')).map(([key]): Hold => [key, false]) }];
+    }),
   );
 }
 

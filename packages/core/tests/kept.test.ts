@@ -109,7 +109,7 @@ describe('a state that was kept', () => {
       .update(JSON.stringify([asJson(), keepState(also)]))
       .digest('hex')
       .slice(0, 16);
-    expect({ foldVersion, digest }).toEqual({ foldVersion: 3, digest: '6b95a77ec0c522f0' });
+    expect({ foldVersion, digest }).toEqual({ foldVersion: 4, digest: 'c86172ee8580729f' });
   });
 });
 

@@ -3,7 +3,9 @@ import {
   makePassage,
   makePlan,
   type Candidate,
+  type Division,
   type Gate,
+  type NamedWave,
   type Passage,
   type Plan,
   type PlannedWindow,
@@ -29,6 +31,33 @@ export function nineSteps(pointOfNoReturn = 'activate', usual: Record<string, nu
   ];
   return { name: 'two slots', component: 'system', pointOfNoReturn, stretches, recovery: ['wait', 'other-slot', 'earlier-image'] };
 }
+
+/** The same, with something set aside for the time of the change. */
+export const withSides = (way: Way): Way => ({
+  ...way,
+  stretches: way.stretches.map((s) =>
+    s.name === 'change'
+      ? { ...s, steps: [{ step: 'set-aside', usualMs: 3 * second }, ...s.steps, { step: 'put-back', usualMs: 5 * second }] }
+      : s,
+  ),
+});
+
+/** The same for devices that take by themselves what they hold, at an hour of their own. */
+export const atItsHour = (way: Way): Way => ({
+  ...way,
+  applies: { at: 0, zone: 'UTC' },
+  stretches: way.stretches.map((s) => ({ ...s, steps: s.steps.filter((one) => one.step !== 'reboot') })),
+});
+
+/** Their hours: every other one, and when they may be begun with. */
+export const hours: NonNullable<Candidate['window']> = {
+  name: 'hours',
+  window: {
+    text: 'its own hour',
+    spans: Array.from({ length: 10_000 }, (_, i) => [i * 7_200_000 + 600_000, i * 7_200_000 + 5_900_000] as const),
+    hours: Array.from({ length: 10_000 }, (_, i) => i * 7_200_000 + 6_000_000),
+  },
+};
 
 /** A passage of as many legs as there are versions after the first. */
 export const passage = (versions: readonly string[] = ['4.2.1', '4.3.0'], way = nineSteps(), hasEarlier = false, proves = false): Passage =>
@@ -65,6 +94,9 @@ export function candidate(n: number, over: Partial<Candidate> = {}): Candidate {
 export interface PlanShape {
   devices: number;
   first: number;
+  named: readonly NamedWave[];
+  by: Division | null;
+  gates: Record<string, Partial<Gate>>;
   atOnce: number;
   perSite: number;
   apartMs: number;
@@ -82,6 +114,9 @@ export function planOf(shape: Partial<PlanShape> = {}): Plan {
   const {
     devices = 6,
     first = 1,
+    named = [],
+    by = null,
+    gates = {},
     atOnce = 2,
     perSite = 0,
     apartMs = 0,
@@ -101,6 +136,9 @@ export function planOf(shape: Partial<PlanShape> = {}): Plan {
     wayBack,
     window,
     first,
+    named,
+    by,
+    gates,
     atOnce,
     perSite,
     apartMs,

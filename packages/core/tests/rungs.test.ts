@@ -214,7 +214,7 @@ describe('a device that fails past its point of no return', () => {
   });
 
   it('waits for who hangs on it, and says for whom', () => {
-    const each = [{}, { under: ['d2', 'd1'] }];
+    const each = [{ under: ['x', 'y', 'd1'] }, { under: ['d2', 'd1'] }];
     const gate = { soakMs: 0, failureLimit: 9, approval: false };
     const world = started({ devices: 2, wayBack: false, atOnce: 1, each: each.map((e) => ({ ...e, site: 'a' })), gate });
     failAt(world, 'checks', 'settings-changed');

@@ -1,8 +1,20 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { apply, whyWaiting, check, checkWord, fold, ImpossibleEvent, Ledger, firstSteps, type RolloutEvent } from '@barrow/core';
+import {
+  apply,
+  whyWaiting,
+  check,
+  checkWord,
+  fold,
+  ImpossibleEvent,
+  Ledger,
+  firstSteps,
+  type Candidate,
+  type Division,
+  type RolloutEvent,
+} from '@barrow/core';
 import { allHoldings, namedAt } from './full-scan.js';
-import { passage, planOf } from './plans.js';
+import { atItsHour, hours, nineSteps, passage, planOf, withSides } from './plans.js';
 import { World } from './world.js';
 
 /** Runs of one, two or three images. */
@@ -12,7 +24,14 @@ const legs = [2, 3, 4].flatMap((n) =>
     [false, true].map((earlier) => ({ passage: passage(several.slice(0, n), undefined, earlier, proves) })),
   ),
 );
-const passages = fc.array(fc.constantFrom(...legs), { minLength: 16, maxLength: 16 });
+/** Some set something aside meanwhile, or come by themselves at an hour of their own. */
+const odd = [1, 2].flatMap((n) => {
+  const versions = several.slice(0, n + 1);
+  const hourly = { passage: passage(versions, atItsHour(nineSteps()), false, n === 1), window: hours };
+  const both = { passage: passage(versions, withSides(atItsHour(nineSteps()))), window: hours };
+  return [{ passage: passage(versions, withSides(nineSteps()), true, n === 1) }, hourly, both];
+});
+const passages = fc.array(fc.constantFrom<Partial<Candidate>>(...legs, ...odd), { minLength: 16, maxLength: 16 });
 /** Each may need some of those before it, from its first leg or its second on. */
 const needs = fc
   .array(fc.array(fc.record({ leg: fc.integer({ min: 0, max: 1 }), back: fc.integer({ min: 1, max: 5 }) }), { maxLength: 2 }), {
@@ -32,7 +51,26 @@ const shapes = fc.record({
   apartMs: fc.constantFrom(0, 0, 90_000, 3_000_000),
   wayBack: fc.boolean(),
   window: fc.constantFrom(null, everyOtherHour),
-  gate: fc.record({ soakMs: fc.integer({ min: 0, max: 120_000 }), failureLimit: fc.integer({ min: 1, max: 3 }), approval: fc.boolean() }),
+  gate: fc.record(
+    {
+      soakMs: fc.integer({ min: 0, max: 120_000 }),
+      failureLimit: fc.integer({ min: 1, max: 3 }),
+      failureShare: fc.constantFrom(10, 34, 50, 80),
+      absentLimit: fc.integer({ min: 0, max: 2 }),
+      approval: fc.boolean(),
+    },
+    { requiredKeys: ['soakMs', 'failureLimit', 'approval'] },
+  ),
+  /** Two waves of a person's, and more by a rule. */
+  named: fc.constantFrom(
+    [],
+    [],
+    [
+      { name: 'early', devices: ['d2', 'd11'] },
+      { name: 'then', devices: ['d3', 'd5', 'd9'] },
+    ],
+  ),
+  by: fc.constantFrom<Division | null>(null, null, 'site', [30, 30]),
 });
 
 /** What hangs on what, at random: nearer numbers more often, over the border of two rollouts too. */
@@ -50,15 +88,15 @@ const guards = fc.array(
 
 describe('the scheduler, whatever happens in whatever order', () => {
   it('lets nobody go down above who is writing, nor two of a ring, nor the last feed, over two rollouts and many restarts', () => {
-    const moves = fc.array(fc.tuple(fc.integer({ min: 0, max: 99 }), fc.nat(1000), fc.boolean()), { maxLength: 160 });
+    const moves = fc.array(fc.tuple(fc.integer({ min: 0, max: 99 }), fc.nat(1000), fc.boolean()), { minLength: 60, maxLength: 160 });
     fc.assert(
       fc.property(shapes, shapes, guards, passages, needs, moves, (one, two, hanging, of, needed, all) => {
         const each = hanging.map((h, i) => ({ ...h, ...of[i]!, ...needed[i]! }));
         const ledger = new Ledger();
         const together: World[] = [];
-        const a = new World(planOf({ ...one, devices: Math.min(one.devices, 8), each, id: 'r-a' }), ledger, together);
+        const a = new World(planOf({ ...one, devices: Math.min(one.devices, 5), each, id: 'r-a' }), ledger, together);
         const b = new World(
-          planOf({ ...two, devices: Math.min(two.devices, 8), each: each.slice(8), id: 'r-b', from: 9 }),
+          planOf({ ...two, devices: Math.min(two.devices, 5), each: each.slice(8), id: 'r-b', from: 9 }),
           ledger,
           together,
         );
@@ -78,7 +116,7 @@ describe('the scheduler, whatever happens in whatever order', () => {
         expect(allHoldings(together.map((w) => w.state))).toEqual([]);
         for (const key of ['ring:a', 'feeds:x', ...each.map((_, i) => `up:d${i + 1}`)]) expect(ledger.holdersOf(key)).toEqual([]);
       }),
-      { numRuns: 70 },
+      { numRuns: 70, endOnFailure: true },
     );
   });
 
@@ -109,15 +147,34 @@ describe('the scheduler, whatever happens in whatever order', () => {
     );
   });
 
+  it('puts back what was set aside, however it ends, and leaves alone who comes at an hour of its own', () => {
+    const moves = fc.array(fc.tuple(fc.integer({ min: 0, max: 99 }), fc.nat(1000)), { minLength: 50, maxLength: 140 });
+    const each = fc.array(fc.constantFrom<Partial<Candidate>>(...odd), { minLength: 4, maxLength: 4 });
+    const gate = { soakMs: 60_000, failureLimit: 2, approval: false };
+    fc.assert(
+      fc.property(moves, each, fc.boolean(), (all, of, wayBack) => {
+        const world = new World(planOf({ devices: 4, first: 1, atOnce: 3, wayBack, gate, each: of }));
+        world.settle();
+        for (const [what, which] of all) if (world.state.phase !== 'ended') world.act(what, which);
+        world.finish();
+        expect(world.state.phase).toBe('ended');
+        expect(fold(world.plan, world.journal)).toEqual(world.state);
+      }),
+      { numRuns: 100 },
+    );
+  });
+
   it('keeps every limit, gate and point of no return, agrees with the full scan, and comes to an end', () => {
     fc.assert(
       fc.property(
         shapes,
         passages,
         needs,
-        fc.array(fc.tuple(fc.integer({ min: 0, max: 99 }), fc.nat(1000)), { maxLength: 220 }),
+        fc.array(fc.tuple(fc.integer({ min: 0, max: 99 }), fc.nat(1000)), { minLength: 30, maxLength: 220 }),
         (shape, each, needed, moves) => {
-          const world = new World(planOf({ ...shape, each: each.map((e, i) => ({ ...e, ...needed[i]! })) }));
+          const world = new World(
+            planOf({ ...shape, devices: Math.min(shape.devices, 8), each: each.map((e, i) => ({ ...e, ...needed[i]! })) }),
+          );
           world.settle();
           for (const [what, which] of moves) if (world.state.phase !== 'ended' || what >= 94) world.act(what, which);
           world.finish();

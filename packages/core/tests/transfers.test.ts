@@ -90,6 +90,7 @@ describe('what is said of a transfer', () => {
     ['a window not kept', { moves: [move({ acks: 35, singleSteps: 34, resent: 100 })] }, 'options-not-kept'],
     ['error 8', { moves: [move({ receiverError: { code: 8, message: 'not wanted' } })] }, 'options-not-kept'],
     ['error 3', { moves: [move({ receiverError: { code: 3, message: 'full' } })] }, 'no-space'],
+    ['its words before its error 3', { moves: [move()], words: { cause: 'no-space', text: 'flash full' } }, 'no-space'],
     ['another error', { moves: [move({ receiverError: { code: 0, message: 'hm' } })] }, 'transfer-broken'],
     ['the same block again', { ...late, moves: [move({ tries: 5, silentMs: 9000, resent: 5 })] }, 'transfer-stalled'],
     ['three tries', { moves: [1, 2, 3].map((n) => move({ state: n < 3 ? 'broken' : 'moving' })) }, 'transfer-restarts'],

@@ -453,7 +453,7 @@ export const registerDevices: Register = (program, act) => {
       act(async ({ say, client }, file: string, o: { dryRun?: boolean; form?: string }) => {
         const text =
           file === '-'
-            ? await new Response(process.stdin as never).text()
+            ? await new Response((say.io.input ?? process.stdin) as never).text()
             : await readFile(file, 'utf8').catch((error: NodeJS.ErrnoException) => {
                 throw new CommandError(
                   exit.wrongUse,

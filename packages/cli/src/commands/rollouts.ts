@@ -1,19 +1,11 @@
-import {
-  dayNames,
-  duration,
-  rungMeans,
-  rungText,
-  waysIn,
-  type PlanInput,
-  type RehearsalView,
-  type Rollout,
-  type RunView,
-  type WayShown,
-} from '@barrow/core';
-import { groupBy, someOf, type BarrowClient } from '@barrow/client';
+import { duration, rungMeans, rungText, waysIn, type RehearsalView, type Rollout, type RunView, type WayShown } from '@barrow/core';
+import { groupBy, restOf, someOf, type BarrowClient } from '@barrow/client';
 import { collect, type CommandContext, type Register } from '../context.js';
+import { chartText } from '../chart.js';
+import { compare, comparedText, onlyIn } from '../compare.js';
 import { CommandError, exit, Quiet } from '../errors.js';
-import { clock, count, makeColours, outcomeMark, print, runMark, table, totalsOf, type Io } from '../output.js';
+import { planFrom, planOptions, whole, type PlanOptions } from '../plan-options.js';
+import { clock, count, makeColours, outcomeMark, print, runMark, table, totalsOf, type Io, type Say } from '../output.js';
 import { follow } from './follow.js';
 
 /** What a device ran before the leg in which it failed. */
@@ -62,7 +54,8 @@ export function rolloutText(io: Io, r: Rollout): string {
     const runs = r.runs.filter((x) => x.wave === wave.index);
     const gate = [
       wave.gate.soakMs > 0 ? `soak ${duration(wave.gate.soakMs)}` : null,
-      `held at ${wave.gate.failureLimit} failed`,
+      `held at ${wave.gate.failureLimit} failed${wave.gate.failureShare === undefined ? '' : ` or ${wave.gate.failureShare} %`}`,
+      wave.gate.absentLimit === undefined ? null : `at most ${wave.gate.absentLimit} absent`,
       wave.gate.approval ? (wave.approvedBy ? `approved by ${wave.approvedBy}` : "a person's word") : null,
     ].filter(Boolean);
     parts.push(
@@ -122,7 +115,7 @@ function wayBackText({ passages, wayBack }: Rollout): string {
   return `Who fails past it is, as far as its family can, ${texts.join(', then ')}: ${wayBack ? 'at once' : "on a person's word (`barrow rollout take-back`)"}.`;
 }
 
-function rehearsalText(io: Io, r: RehearsalView): string {
+function rehearsalText(io: Io, r: RehearsalView, isChart: boolean): string {
   const from = (moment: string | null): string => (moment === null ? '–' : `+${duration(Date.parse(moment) - Date.parse(r.beginsAt))}`);
   const isWhatIf = r.ifs.length > 0;
   return [
@@ -139,20 +132,22 @@ function rehearsalText(io: Io, r: RehearsalView): string {
       : []),
     ...r.waves.map((w) => `Wave ${w.wave + 1}: ${from(w.opensAt)} to ${from(w.endsAt)}`),
     '',
-    table(
-      io,
-      ['DEVICE', 'WAVE', 'BEGINS', 'GOES DOWN', 'DOWN FOR', 'ENDS', ...(isWhatIf ? ['HOW'] : [])],
-      r.runs.map((x) => [
-        x.name,
-        x.wave + 1,
-        from(x.beginsAt),
-        from(x.downFrom),
-        x.downs === 0 ? '–' : `${duration(x.downMs)}${x.downs > 1 ? ` in ${x.downs} times` : ''}`,
-        from(x.endsAt),
-        ...(isWhatIf ? [[x.outcome ?? 'no end', ...x.rungs].join(', ')] : []),
-      ]),
-      [1],
-    ),
+    isChart
+      ? chartText(io, r)
+      : table(
+          io,
+          ['DEVICE', 'WAVE', 'BEGINS', 'GOES DOWN', 'DOWN FOR', 'ENDS', ...(isWhatIf ? ['HOW'] : [])],
+          r.runs.map((x) => [
+            x.name,
+            x.wave + 1,
+            from(x.beginsAt),
+            from(x.downFrom),
+            x.downs === 0 ? '–' : `${duration(x.downMs)}${x.downs > 1 ? ` in ${x.downs} times` : ''}`,
+            from(x.endsAt),
+            ...(isWhatIf ? [[x.outcome ?? 'no end', ...x.rungs].join(', ')] : []),
+          ]),
+          [1],
+        ),
   ].join('\n');
 }
 
@@ -173,50 +168,6 @@ async function followAndTell({ say }: CommandContext, barrow: BarrowClient, id: 
     return ['', ...trouble.map((x) => causeLines(say.io, x)), `${totalsOf(end)}.`, ...advice].join('\n');
   });
   judge(end);
-}
-
-const whole = (name: string, text: string): number => {
-  if (!/^\d+$/.test(text))
-    throw new CommandError(
-      exit.wrongUse,
-      'number-malformed',
-      'The command was not understood',
-      `${name} takes a whole number, not "${text}".`,
-      'See --help.',
-    );
-  return Number(text);
-};
-
-/** Seconds from `30`, `30s`, `10min`, `2h`. */
-function spanOf(text: string): number {
-  const match = /^(\d+)(s|min|h)?$/.exec(text);
-  if (!match)
-    throw new CommandError(
-      exit.wrongUse,
-      'span-malformed',
-      'The command was not understood',
-      `"${text}" is no span of time.`,
-      'Write 30s, 10min or 2h.',
-    );
-  return Number(match[1]) * { s: 1, min: 60, h: 3600 }[(match[2] ?? 's') as 's' | 'min' | 'h'];
-}
-
-/** The window that `--between`, `--on` and `--zone` say. */
-function windowOf({ between, on, zone }: PlanOptions): PlanInput['window'] {
-  const wrong = (why: string, next: string): CommandError =>
-    new CommandError(exit.wrongUse, 'window-malformed', 'The command was not understood', why, next);
-  if (between === undefined) {
-    if (on === undefined && zone === undefined) return null;
-    throw wrong('--on and --zone belong to --between.', 'Say --between 22:00-04:00 too.');
-  }
-  const [, from, to] = /^(\d\d:\d\d)[-–](\d\d:\d\d)$/.exec(between) ?? [];
-  if (from === undefined || to === undefined) throw wrong(`"${between}" is no window.`, 'Write it as 22:00-04:00.');
-  const days = (on?.split(',') ?? []).map((day) => {
-    const at = dayNames.findIndex((d) => d.toLowerCase() === day.trim().slice(0, 3).toLowerCase());
-    if (at < 0) throw wrong(`"${day.trim()}" is no day of the week.`, `Write days as ${dayNames.join(', ')}.`);
-    return at + 1;
-  });
-  return { from, to, days, zone: zone ?? null };
 }
 
 /** The one that runs when "latest" is asked for, or else the newest. */
@@ -251,77 +202,62 @@ function followsOf(word: 'hold' | 'continue' | 'stop', r: Rollout): string[] {
   return [`Failures until now are forgiven; the next one counts anew. Watch it with \`barrow rollout follow ${r.id}\`.`];
 }
 
-interface PlanOptions {
-  name?: string;
-  site?: string;
-  family?: string;
-  first: string;
-  atOnce: string;
-  perSite: string;
-  apart: string;
-  soak?: string;
-  failureLimit: string;
-  approval?: boolean;
-  unsaved: string;
-  older?: boolean;
-  wayBack?: boolean;
-  level?: boolean;
-  between?: string;
-  on?: string;
-  zone?: string;
+function tellPlan(say: Say, made: Rollout): void {
+  print(
+    say,
+    made,
+    () =>
+      `${rolloutText(say.io, made)}\n\nNothing is begun. Next: \`barrow rollout rehearse ${made.id}\`, then \`barrow rollout start ${made.id}\`.`,
+  );
 }
 
 export const registerRollouts: Register = (program, act) => {
   const rollout = program.command('rollout').description('upgrades in waves; ROLLOUT may be "latest"');
-  rollout
-    .command('plan [devices...]')
-    .description('plan for these devices, or for all that are behind; nothing is begun')
-    .option('--name <name>', 'what to call it')
-    .option('--site <site>', 'only devices of this site')
-    .option('--family <family>', 'only devices of this family')
-    .option('--first <n>', 'devices in the first wave', '1')
-    .option('--at-once <n>', 'most devices at once', '4')
-    .option('--per-site <n>', 'most devices at once in one site (0: no limit)', '0')
-    .option('--apart <span>', 'devices of one site begin to go down so far apart: 30s, 2min', '0')
-    .option('--soak <span>', 'wait after the first wave: 30s, 10min, 2h (10min when not said)')
-    .option('--failure-limit <n>', 'failures in a wave that hold the rollout', '1')
-    .option('--approval', "wait for a person's word after the first wave")
-    .option('--unsaved <what>', 'settings that nobody saved: hold (leave the device out) or save', 'hold')
-    .option('--way-back', 'take a device that fails past its point of no return back at once to what it ran')
-    .option('--level', 'after the soak: look at each device again, and bring its other copy to the same version')
-    .option('--between <times>', 'only then devices may go down: 22:00-04:00')
-    .option('--on <days>', 'days on which that begins: Sat,Sun')
-    .option('--zone <zone>', 'time zone of --between, e.g. Europe/London (that of the service when not said)')
-    .option('--older', 'also take the named devices back to an older target, where an image allows it')
-    .action(
-      act(async ({ say, client }, devices: string[], o: PlanOptions) => {
-        const input: PlanInput = {
-          name: o.name,
-          devices,
-          site: o.site ?? null,
-          family: o.family ?? null,
-          first: whole('--first', o.first),
-          atOnce: whole('--at-once', o.atOnce),
-          perSite: whole('--per-site', o.perSite),
-          apartSeconds: spanOf(o.apart),
-          ...(o.soak === undefined ? {} : { soakSeconds: spanOf(o.soak) }),
-          failureLimit: whole('--failure-limit', o.failureLimit),
-          approval: o.approval ?? false,
-          unsaved: o.unsaved as 'hold',
-          down: o.older === true,
-          wayBack: o.wayBack === true,
-          level: o.level === true,
-          window: windowOf(o),
-        };
-        const made = await client().plan(input);
-        print(
-          say,
-          made,
-          () =>
-            `${rolloutText(say.io, made)}\n\nNothing is begun. Next: \`barrow rollout rehearse ${made.id}\`, then \`barrow rollout start ${made.id}\`.`,
+  planOptions(
+    rollout
+      .command('plan [devices...]')
+      .description('plan for these devices, or for all that are behind; nothing is begun')
+      .option('--site <site>', 'only devices of this site')
+      .option('--family <family>', 'only devices of this family')
+      .option('--older', 'also take the named devices back to an older target, where an image allows it'),
+  ).action(act(async ({ say, client }, devices: string[], o: PlanOptions) => tellPlan(say, await client().plan(planFrom(o, devices)))));
+  planOptions(
+    rollout.command('plan-rest <rollout>').description('plan anew for those of an ended rollout that were not verified; nothing is begun'),
+  ).action(
+    act(async ({ say, client }, id: string, o: PlanOptions) => {
+      const barrow = client();
+      const r = await barrow.rollout(await resolve(barrow, id));
+      const rest = restOf(r);
+      if (r.phase !== 'ended' || rest.length === 0)
+        throw new CommandError(
+          exit.refused,
+          'nothing-left',
+          'There is no rest to plan',
+          r.phase === 'ended' ? `Every device of "${r.name}" was verified.` : `"${r.name}" has not ended: it is ${r.phase}.`,
+          `\`barrow rollout show ${r.id}\` shows how each of them stands.`,
         );
-      }),
-    );
+      tellPlan(
+        say,
+        await barrow.plan({
+          ...planFrom(
+            o,
+            rest.map((x) => x.device),
+          ),
+          name: o.name ?? `rest of ${r.name}`,
+        }),
+      );
+    }),
+  );
+  planOptions(
+    rollout
+      .command('plan-back <rollout> [devices...]')
+      .description('plan the way back of the verified devices of a rollout, or of these, to what they ran before it; nothing is begun'),
+  ).action(
+    act(async ({ say, client }, id: string, devices: string[], o: PlanOptions) => {
+      const barrow = client();
+      tellPlan(say, await barrow.plan({ ...planFrom(o, devices), backFrom: await resolve(barrow, id) }));
+    }),
+  );
   rollout
     .command('list')
     .description('rollouts, newest first')
@@ -381,11 +317,28 @@ export const registerRollouts: Register = (program, act) => {
     .description('what would happen and when, by the rules that the runner obeys')
     .option('--if <device>', 'what if it fails: DEVICE, DEVICE@STEP or DEVICE@STEP:CAUSE; may repeat', collect, [])
     .option('--go-on', 'and a person has it go on as soon as it is held')
+    .option('--chart', 'as a chart: a row for each device, time to the right')
     .action(
-      act(async ({ say, client }, id: string, o: { if: string[]; goOn?: boolean }) => {
+      act(async ({ say, client }, id: string, o: { if: string[]; goOn?: boolean; chart?: boolean }) => {
         const barrow = client();
         const r = await barrow.rehearsal(await resolve(barrow, id), o.if, o.goOn === true);
-        print(say, r, () => rehearsalText(say.io, r));
+        print(say, r, () => rehearsalText(say.io, r, o.chart === true));
+      }),
+    );
+  rollout
+    .command('compare <plan> <other>')
+    .description('two plans side by side, as they would go')
+    .action(
+      act(async ({ say, client }, ...ids: string[]) => {
+        const barrow = client();
+        const found = await Promise.all(
+          ids.slice(0, 2).map(async (word) => {
+            const id = await resolve(barrow, word);
+            return { plan: await barrow.rollout(id), rehearsal: await barrow.rehearsal(id, [], false) };
+          }),
+        );
+        const [a, b] = [found[0]!, found[1]!];
+        print(say, { lines: compare(a, b), onlyIn: [onlyIn(a, b), onlyIn(b, a)] }, () => comparedText(say.io, a, b));
       }),
     );
   rollout

@@ -2,12 +2,12 @@ import { credentialKinds, type CredentialKind, type Network, type ProbeName } fr
 import type { Register } from '../context.js';
 import { collect } from '../context.js';
 import { CommandError, exit } from '../errors.js';
-import { clock, print, table } from '../output.js';
+import { clock, envOf, print, table, type Io } from '../output.js';
 
 /** A secret from a file, from the environment, or typed into standard input; never from the command line, where others can read it. */
-async function secretFrom(options: { secretFile?: string; secretEnv?: string }): Promise<string> {
+async function secretFrom(options: { secretFile?: string; secretEnv?: string }, io: Io): Promise<string> {
   if (options.secretEnv) {
-    const value = process.env[options.secretEnv];
+    const value = envOf(io)[options.secretEnv];
     if (!value)
       throw new CommandError(
         exit.wrongUse,
@@ -32,7 +32,7 @@ async function secretFrom(options: { secretFile?: string; secretEnv?: string }):
     );
   }
   let text = '';
-  for await (const chunk of process.stdin) text += String(chunk);
+  for await (const chunk of io.input ?? process.stdin) text += String(chunk);
   const secret = text.replace(/\r?\n$/, '');
   if (secret === '')
     throw new CommandError(
@@ -208,9 +208,9 @@ export const registerSetup: Register = (program, act) => {
             name,
             kind: o.kind as CredentialKind,
             user: o.user ?? null,
-            secret: await secretFrom(o),
-            second: o.secondFile || o.secondEnv ? await secretFrom({ secretFile: o.secondFile, secretEnv: o.secondEnv }) : null,
-            raise: o.raiseFile || o.raiseEnv ? await secretFrom({ secretFile: o.raiseFile, secretEnv: o.raiseEnv }) : null,
+            secret: await secretFrom(o, say.io),
+            second: o.secondFile || o.secondEnv ? await secretFrom({ secretFile: o.secondFile, secretEnv: o.secondEnv }, say.io) : null,
+            raise: o.raiseFile || o.raiseEnv ? await secretFrom({ secretFile: o.raiseFile, secretEnv: o.raiseEnv }, say.io) : null,
             auth: (o.auth as 'sha1' | undefined) ?? null,
           };
           const made = await (o.replace ? client().replaceCredential(given) : client().addCredential(given));

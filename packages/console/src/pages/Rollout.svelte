@@ -2,17 +2,19 @@
   import { rungMeans, rungText, stepText, waysIn, type RehearsalView, type Rollout, type RunView } from '@barrow/core';
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
+  import PlanDialog from '../parts/PlanDialog.svelte';
   import RunDetail from '../parts/RunDetail.svelte';
   import Share from '../parts/Share.svelte';
   import State from '../parts/State.svelte';
   import StepTrack from '../parts/StepTrack.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import VirtualTable from '../parts/VirtualTable.svelte';
+  import Timeline from '../parts/Timeline.svelte';
   import WhatIf from '../parts/WhatIf.svelte';
   import Words from '../parts/Words.svelte';
   import { hear } from '../lib/live.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
-  import { groupBy, someOf, withChanges } from '@barrow/client';
+  import { groupBy, restOf, someOf, withChanges } from '@barrow/client';
   import { duration, since, totalsOf, when } from '../lib/format.js';
   import { goTo, place } from '../lib/place.js';
 
@@ -28,6 +30,9 @@
   let now = $state(Date.now());
   let percents = $state<Record<string, number>>({});
 
+  /** What is planned anew out of this one: what is left of it, or the way back of what it brought. */
+  let planning = $state<'rest' | 'back' | null>(null);
+  const rest = $derived(rollout ? restOf(rollout) : []);
   const ways = $derived(rollout ? waysIn(rollout) : []);
 
   let loading = false;
@@ -165,7 +170,9 @@
   }
 
   function gateText(wave: Rollout['waves'][number], last: boolean): string {
-    const parts = [`holds at ${wave.gate.failureLimit} failed`];
+    const { failureLimit, failureShare, absentLimit } = wave.gate;
+    const parts = [`holds at ${failureLimit} failed${failureShare === undefined ? '' : ` or ${failureShare} %`}`];
+    if (absentLimit !== undefined) parts.push(`at most ${absentLimit} absent`);
     if (wave.gate.soakMs > 0) parts.unshift(`soak ${duration(wave.gate.soakMs)}`);
     if (!last && wave.gate.approval) parts.push(wave.approvedBy ? `approved by ${wave.approvedBy}` : "waits for a person's word");
     return parts.join(' · ');
@@ -177,6 +184,7 @@
   function stepWord(run: RunView): string {
     if (run.phase === 'lost' || run.phase === 'asking') return `${stepText(run)}: asking the device what is true`;
     if (run.phase === 'parked' || (run.phase === 'ready' && rollout?.phase === 'held')) return `parked before ${stepText(run)}`;
+    if (run.phase === 'armed') return 'armed';
     if (run.phase === 'broken') return `failed at ${run.step}, to be ${run.rung?.text}`;
     if (['reboot', 'return'].includes(run.rung?.step ?? run.step)) return `${stepText(run)}, down ${since(run.stepBegunAt, now)}`;
     return run.percent === null ? stepText(run) : `${stepText(run)} ${run.percent} %`;
@@ -219,6 +227,18 @@
           class="btn preset-outlined-error-500"
           disabled={busy}
           onclick={() => (asking = { what: 'stop' })}>Stop</button
+        >{/if}
+    {/if}
+    {#if may('operator') && rollout.phase === 'ended'}
+      {#if rest.length > 0}<button
+          class="btn preset-outlined-surface-300-700"
+          title="A new plan for those that were not verified"
+          onclick={() => (planning = 'rest')}>Plan the rest</button
+        >{/if}
+      {#if (rollout.totals.verified ?? 0) > 0}<button
+          class="btn preset-outlined-surface-300-700"
+          title="A new plan that takes the verified devices back to what they ran before"
+          onclick={() => (planning = 'back')}>Plan the way back</button
         >{/if}
     {/if}
     {#if may('operator') && rollout.startedAt}<button
@@ -290,6 +310,7 @@
         <dd>{rollout.unsaved === 'save' ? 'saved, then it goes on' : 'that device is left out, and they are shown'}</dd>
       </dl>
     </div>
+    {#if rehearsal && rehearsal.runs.length > 0}<Timeline {rehearsal} />{/if}
   {:else}
     <div class="sheet summary totals">
       <strong>{totalsOf(rollout)}</strong>
@@ -428,6 +449,16 @@
   <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
 {/if}
 
+{#if planning && rollout}
+  <PlanDialog
+    size={planning === 'rest' ? rest.length : (rollout.totals.verified ?? 0)}
+    ids={() => (planning === 'rest' ? rest.map((r) => r.device) : [])}
+    called={planning === 'rest' ? `rest of ${rollout.name}` : ''}
+    backFrom={planning === 'back' ? rollout.id : null}
+    onclose={() => (planning = null)}
+    onplanned={(made) => goTo(`/rollouts/${encodeURIComponent(made)}`)}
+  />
+{/if}
 {#if asking}
   {@const { title, about, word } = asks[asking.what]}
   <FormDialog

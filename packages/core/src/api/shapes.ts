@@ -433,24 +433,55 @@ export type FamilySummary = z.infer<typeof familySummarySchema>;
 
 const clockTime = z.string().regex(/^([01]\d|2[0-3]):[0-5]\d$/, 'a time of day is written as 22:00');
 
+const waveName = z.string().trim().min(1).max(60);
+const soakSeconds = z
+  .number()
+  .int()
+  .min(0)
+  .max(30 * 86_400);
+const failureLimit = z.number().int().min(1).max(10_000);
+
 export const planInput = z.strictObject({
   name: z.string().min(1).max(100).optional(),
   /** Device ids, names, addresses or serials; all that are behind when empty. */
   devices: z.array(z.string()).max(20_000).default([]),
   site: z.string().nullable().default(null),
   family: z.string().nullable().default(null),
-  first: z.number().int().min(0).max(1000).default(1),
+  /** Waves that go before all others, in this order, with devices by id, name, address or serial. */
+  waves: z
+    .array(z.strictObject({ name: waveName, devices: z.array(z.string()).min(1).max(20_000) }))
+    .max(50)
+    .default([]),
+  /** How many go first of those that no wave was named for; one when not said and no wave was. */
+  first: z.number().int().min(0).max(1000).optional(),
+  /** How the others are divided into waves: one for each site, kind or family, or these hundredths of them in turn. */
+  by: z
+    .union([z.enum(['site', 'kind', 'family']), z.array(z.number().min(1).max(100)).min(1).max(20)])
+    .nullable()
+    .default(null),
+  /** What of the gate after a wave is otherwise than of all, by its name. */
+  gates: z
+    .record(
+      waveName,
+      z.strictObject({
+        soakSeconds: soakSeconds.optional(),
+        failureLimit: failureLimit.optional(),
+        failureShare: z.number().min(1).max(100).optional(),
+        absentLimit: z.number().int().min(0).max(10_000).optional(),
+        approval: z.boolean().optional(),
+      }),
+    )
+    .default({}),
   atOnce: z.number().int().min(1).max(1000).default(4),
   perSite: z.number().int().min(0).max(1000).default(0),
   /** How far apart devices of one site begin to go down: inrush, registrations. */
   apartSeconds: z.number().int().min(0).max(86_400).default(0),
-  soakSeconds: z
-    .number()
-    .int()
-    .min(0)
-    .max(30 * 86_400)
-    .optional(),
-  failureLimit: z.number().int().min(1).max(10_000).default(1),
+  soakSeconds: soakSeconds.optional(),
+  failureLimit: failureLimit.default(1),
+  /** Which share of a wave, in hundredths, holds the rollout as well. */
+  failureShare: z.number().min(1).max(100).optional(),
+  /** How many absent ones at the end of a wave are too many to go on. */
+  absentLimit: z.number().int().min(0).max(10_000).optional(),
   approval: z.boolean().default(false),
   unsaved: z.enum(['hold', 'save']).default('hold'),
   /** Whether a device that fails past its point of no return is taken back at once to what it ran. */
@@ -467,6 +498,8 @@ export const planInput = z.strictObject({
     .default(null),
   /** Whether each device is looked at again after the soak, and its other copy then brought level, where its family can. */
   level: z.boolean().default(false),
+  /** A rollout whose verified devices go back to what they ran before it; their targets do not count then. */
+  backFrom: z.string().nullable().default(null),
   /** Also plans the way down for devices that run something newer than their target; they must be named. */
   down: z.boolean().default(false),
 });
@@ -570,7 +603,15 @@ const moving = rolloutSummarySchema.extend({
       index: z.number().int(),
       name: z.string(),
       phase: z.enum(wavePhases),
-      gate: z.object({ soakMs: z.number().int(), failureLimit: z.number().int(), approval: z.boolean() }),
+      gate: z.object({
+        soakMs: z.number().int(),
+        failureLimit: z.number().int(),
+        /** Which share of the wave, in hundredths, holds the rollout as well. */
+        failureShare: z.number().optional(),
+        /** How many absent ones at its end are too many. */
+        absentLimit: z.number().int().optional(),
+        approval: z.boolean(),
+      }),
       approvedBy: z.string().nullable(),
       /** When the soak ends; null unless it soaks. */
       soaksUntil: moment.nullable(),
@@ -639,6 +680,12 @@ export const rehearsalSchema = z.object({
       downUntil: moment.nullable(),
       downs: z.number().int(),
       downMs: z.number().int(),
+      /** The stretches that it is in, and why it was not in one at once. */
+      parts: z.array(z.object({ name: z.string(), from: moment, until: moment, waited: z.string().nullable() })),
+      /** When it is down. */
+      dark: z.array(z.object({ from: moment, until: moment })),
+      /** When it is cut off, or without power, because another of the plan is down. */
+      cut: z.array(z.object({ from: moment, until: moment, by: z.string() })),
       outcome: z.enum(outcomes).nullable(),
       cause: z.string().nullable(),
       /** By which it would be tried to be taken back. */

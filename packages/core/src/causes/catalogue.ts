@@ -297,6 +297,12 @@ const list = [
     counts: 'failed',
   },
   {
+    code: 'hour-passed',
+    what: 'The hour passed at which the device takes by itself what it holds, and it did not restart.',
+    next: 'Look at its clock and at its own schedule. It still holds the image: any restart, or its next hour, may bring it.',
+    counts: 'failed',
+  },
+  {
     code: 'never-returned',
     what: 'The device did not come back after its reboot within the time its family allows.',
     next: 'Look at it: lamps, console, power. Discover its network: it may be back at another address. Its backup is kept.',

@@ -1,5 +1,6 @@
-import type { DeviceId, Instant, Key, Ms, RolloutId, RunId, Sha256 } from '../units.js';
+import type { DeviceId, Instant, Key, Kind, Ms, RolloutId, RunId, Sha256 } from '../units.js';
 import type { StepName, StepTraits } from '../scheduler/steps.js';
+import { divide, type Division, type NamedWave } from './waves.js';
 import { fitsAt, type Spans } from './windows.js';
 
 /** What must hold before the wave after this one may begin. */
@@ -8,6 +9,10 @@ export interface Gate {
   readonly soakMs: Ms;
   /** How many failed runs in the wave hold the rollout; at least 1. */
   readonly failureLimit: number;
+  /** Which share of the wave, in hundredths, does the same. */
+  readonly failureShare?: number;
+  /** How many absent devices at the end of the wave are too many to go on; absent: any number may be. */
+  readonly absentLimit?: number;
   /** Whether a person must say so as well. */
   readonly approval: boolean;
 }
@@ -35,6 +40,8 @@ export interface PlannedStep extends StepTraits {
   readonly pastReturn: boolean;
   /** What a person is asked to do in it. */
   readonly words?: string;
+  /** The device comes to it by itself, at an hour of its own; until then the run is armed, and takes no place under a limit. */
+  readonly ownHour?: true;
 }
 
 /** One image's part of a run. */
@@ -57,6 +64,8 @@ export interface PlannedStretch {
   readonly afterSoak?: true;
   /** All of it is done by a person, however long that takes: it takes no place under a limit. */
   readonly byHand?: true;
+  /** It is no part of the way: only what was set aside is put back in it, when the way came to another end. */
+  readonly putsBack?: true;
   /** Where it is handled through another device: what of that is used alone (its storage), or with how many others at once. */
   readonly ofParent?: { readonly storage?: true; readonly most?: number; readonly apartMs?: Ms };
 }
@@ -88,6 +97,8 @@ export interface Passage {
   readonly stretches: readonly PlannedStretch[];
   /** By leg, in the order in which they are tried. */
   readonly rungs: readonly PlannedRung[];
+  /** Where what was set aside is put back when the run ends before the way has done so: the last of all steps. */
+  readonly putBack?: { readonly stretch: number; readonly step: number };
 }
 
 /** This leg of a run is begun only when another run has ended verified: a controller goes before its access points. */
@@ -124,6 +135,8 @@ export interface PlannedRun {
   readonly needs?: readonly Need[];
   /** The device through which it is handled, when it cannot be reached itself. */
   readonly via?: DeviceId;
+  /** It goes back to what it ran before another rollout, whatever its target is. */
+  readonly back?: true;
   /** The window in which it may go down, by its name in the plan; absent: at any time. */
   readonly window?: string;
   /** What its going down claims besides: rings of which one member may be down, devices that lose one of several feeds. */
@@ -135,6 +148,8 @@ export interface PlannedWindow {
   /** As it is said: `22:00–04:00 (Europe/London)`. */
   readonly text: string;
   readonly spans: Spans;
+  /** For devices that take what they hold at an hour of their own: when that is. Only the entry has to lie in the spans then. */
+  readonly hours?: readonly Instant[];
 }
 
 /** What to do about settings that the device has not saved. */
@@ -173,6 +188,7 @@ export interface Candidate {
   readonly address: string;
   readonly site: string;
   readonly family: string;
+  readonly kind?: Kind;
   readonly serial: string;
   readonly from: string;
   readonly target: string;
@@ -188,6 +204,9 @@ export interface Candidate {
   readonly feeds: readonly { readonly device: DeviceId; readonly of: number }[];
   readonly needs?: readonly { readonly leg: number; readonly device: DeviceId }[];
   readonly via?: DeviceId;
+  readonly back?: true;
+  /** When it may go down, where that is not as for the others. */
+  readonly window?: { readonly name: string; readonly window: PlannedWindow };
 }
 
 export interface PlanRequest {
@@ -199,8 +218,14 @@ export interface PlanRequest {
   readonly wayBack: boolean;
   /** When devices may go down; null: at any time. */
   readonly window?: PlannedWindow | null;
-  /** How many devices go first, alone; 0 for a single wave. */
+  /** Waves that a person named, before all others. */
+  readonly named?: readonly NamedWave[];
+  /** How many devices go first of those that no wave was named for; 0 for none. */
   readonly first: number;
+  /** How the others are divided; null: they are not. */
+  readonly by?: Division | null;
+  /** What of the gate of a wave is otherwise, by its name. */
+  readonly gates?: Readonly<Record<string, Partial<Gate>>>;
   /** The most devices at once in the later wave. */
   readonly atOnce: number;
   /** The most devices at once in one site; 0 for no limit. */
@@ -213,51 +238,44 @@ export interface PlanRequest {
   readonly families?: Readonly<Record<string, string>>;
 }
 
-/** The one window of a plan; every device goes down in it. */
+/** The window of a plan in which every device goes down that has none of its own. */
 const theWindow = 'window';
 
 /**
- * Orders the candidates into waves. The first wave shows what the change does: one device of each family in turn,
- * until `first` devices are chosen; the rest follow by site and name.
+ * Orders the candidates into waves: those that a person named; then one that shows what the change does, with one device of each family
+ * in turn; then the rest. Within a wave they go by site, what hangs on others before these, and by name.
  */
 export function makePlan(request: PlanRequest): Plan {
   const ordered = [...request.candidates].sort(
-    (a, b) => a.site.localeCompare(b.site) || a.name.localeCompare(b.name, 'en', { numeric: true }) || a.device.localeCompare(b.device),
+    (a, b) =>
+      a.site.localeCompare(b.site) ||
+      b.under.length - a.under.length ||
+      a.name.localeCompare(b.name, 'en', { numeric: true }) ||
+      a.device.localeCompare(b.device),
   );
-  const first = new Set<Candidate>();
-  const byFamily = new Map<string, Candidate[]>();
-  for (const c of ordered) {
-    const members = byFamily.get(c.family);
-    if (members) members.push(c);
-    else byFamily.set(c.family, [c]);
-  }
-  for (let round = 0; first.size < Math.min(request.first, ordered.length); round++)
-    for (const members of byFamily.values()) {
-      const member = members[round];
-      if (member && first.size < request.first) first.add(member);
-    }
+  const { waves: divided, moved } = divide(ordered, { named: request.named ?? [], first: request.first, by: request.by ?? null });
+  const waves = divided.map(({ name, members }, index): PlannedWave => {
+    const gate = { ...request.gate, ...request.gates?.[name] };
+    if (index < divided.length - 1) return { name, gate };
+    // Who is looked at again after the soak is, whatever comes after it; else nothing is left to wait for.
+    const proves = members.some((c) => c.passage.stretches.some((s) => s.afterSoak));
+    const soakMs = proves ? gate.soakMs : (request.gates?.[name]?.soakMs ?? 0);
+    return { name, gate: { ...gate, soakMs, approval: false } };
+  });
+  const waveOf = new Map(divided.flatMap(({ members }, wave) => members.map((c) => [c, wave] as const)));
   const byDevice = new Map(ordered.map((c) => [c.device, c]));
-  // What is needed never goes later than who needs it.
-  for (const one of first)
-    for (const { device } of one.needs ?? []) {
-      const needed = byDevice.get(device);
-      if (needed) first.add(needed);
-    }
-  const split = first.size > 0 && first.size < ordered.length;
-  // Who is looked at again after the soak is, whatever comes after it.
-  const proves = ordered.some((c) => c.passage.stretches.some((s) => s.afterSoak));
-  const lastGate = { ...request.gate, soakMs: proves ? request.gate.soakMs : 0, approval: false };
-  const waves: PlannedWave[] = split
-    ? [
-        { name: 'first', gate: request.gate },
-        { name: 'rest', gate: lastGate },
-      ]
-    : [{ name: 'all', gate: lastGate }];
   const rolloutKey = `rollout:${request.id}`;
   const capacity: Record<Key, number> = { [rolloutKey]: request.atOnce };
   const spacing: Record<Key, Ms> = {};
   const passages: Passage[] = [];
   const passageOf = new Map<Passage, number>();
+  const windows: Record<string, PlannedWindow> = {};
+  const windowOfCandidate = (c: Candidate): { window?: string } => {
+    const found = c.window ?? (request.window ? { name: theWindow, window: request.window } : null);
+    if (found === null) return {};
+    windows[found.name] ??= found.window;
+    return { window: found.name };
+  };
   const runs = ordered.map((c): PlannedRun => {
     let passage = passageOf.get(c.passage);
     if (passage === undefined) {
@@ -290,19 +308,19 @@ export function makePlan(request: PlanRequest): Plan {
       target: c.target,
       image: c.image,
       ...(c.notices && c.notices.length > 0 ? { notices: c.notices } : {}),
-      wave: split && !first.has(c) ? 1 : 0,
+      wave: waveOf.get(c)!,
       passage,
       room,
       under: c.under.includes(c.device) ? c.under : [c.device, ...c.under],
       ...(needs.length > 0 ? { needs } : {}),
       ...(c.via === undefined ? {} : { via: c.via }),
-      ...(request.window ? { window: theWindow } : {}),
+      ...(c.back ? { back: c.back } : {}),
+      ...windowOfCandidate(c),
       downClaims: [...c.rings.map((r) => `ring:${r}`), ...c.feeds.map((f) => `feeds:${f.device}`)],
     };
   });
   runs.sort((a, b) => a.wave - b.wave);
   const { id, name, createdAt, createdBy, unsaved, wayBack, leftOut } = request;
-  const windows = request.window ? { windows: { [theWindow]: request.window } } : {};
   const families = request.families ? { families: request.families } : {};
   refuseCircles(runs);
   return {
@@ -316,10 +334,11 @@ export function makePlan(request: PlanRequest): Plan {
     waves,
     passages,
     runs,
-    ...windows,
+    ...(Object.keys(windows).length > 0 ? { windows } : {}),
     ...families,
     capacity,
     ...(Object.keys(spacing).length > 0 ? { spacing } : {}),
+    ...(moved.length > 0 ? { remarks: moved.map((m) => `${m.who.name} goes in the wave ${m.into}: ${m.for.name} needs it.`) } : {}),
     leftOut,
   };
 }
@@ -369,7 +388,7 @@ export const stepsOf = (plan: Plan, run: PlannedRun): readonly PlannedStep[] => 
 const ownRungs = (passage: Passage): PlannedRung[] => passage.rungs.filter((r) => r.takes);
 
 /** How many of the steps of a passage are those of its legs. */
-export const legSteps = (passage: Passage): number => ownRungs(passage)[0]?.step ?? passage.steps.length;
+export const legSteps = (passage: Passage): number => ownRungs(passage)[0]?.step ?? passage.putBack?.step ?? passage.steps.length;
 
 /** The legs of a run, at least one. */
 export function legsOf(plan: Plan, run: PlannedRun): readonly PlannedLeg[] {
@@ -384,7 +403,7 @@ export function legAt(plan: Plan, run: PlannedRun, leg: number): PlannedLeg {
 }
 
 /** How long a stretch needs of a window: its steps, and the longest way back from it where the plan takes it at once. */
-function needOf(plan: Plan, passage: Passage, stretch: PlannedStretch): Ms {
+export function needOf(plan: Pick<Plan, 'wayBack'>, passage: Passage, stretch: PlannedStretch): Ms {
   const lasting = (from: number, to: number): Ms => passage.steps.slice(from, to).reduce((sum, s) => sum + s.typicalMs, 0);
   const { leg } = passage.steps[stretch.from]!;
   const back = plan.wayBack
@@ -410,6 +429,7 @@ export function opensAt(plan: Plan, run: PlannedRun, stretch: number, now: Insta
   const found = windowOf(plan, run, stretch);
   if (!found) return now;
   const passage = passageOf(plan, run);
+  if (found.window.hours) return fitsAt(found.window.spans, now, 0);
   return fitsAt(found.window.spans, now, needOf(plan, passage, passage.stretches[stretch]!));
 }
 
@@ -423,7 +443,7 @@ export const isGuard = ({ key }: Claim): boolean => !/^(rollout|site|apart|paren
 export function claimsOf(plan: Plan, run: PlannedRun, stretch: PlannedStretch): Claim[] {
   const steps = stepsOf(plan, run).slice(stretch.from, stretch.to);
   const goesDown = steps.some((s) => s.down);
-  const room = stretch.byHand ? [] : run.room;
+  const room = stretch.byHand || stretch.putsBack ? [] : run.room;
   const claims: Claim[] = [...room.map((key): Claim => ({ key, mode: 'shared' })), { key: `device:${run.device}`, mode: 'exclusive' }];
   if (run.via !== undefined && stretch.ofParent?.storage) claims.push({ key: `store:${run.via}`, mode: 'exclusive' });
   if (run.via !== undefined && stretch.ofParent?.most !== undefined) claims.push({ key: `parent:${run.via}`, mode: 'shared' });

@@ -15,9 +15,17 @@ const step = z
     waits: z.boolean(),
     looks: z.boolean().optional(),
     words: z.string().optional(),
+    sets: z.enum(['aside', 'back']).optional(),
+    ownHour: z.literal(true).optional(),
   })
   .transform(({ looks, ...read }) => ({ ...read, looks: looks ?? traitsOf(read.step).looks }));
-const gate = z.object({ soakMs: z.number(), failureLimit: z.number(), approval: z.boolean() });
+const gate = z.object({
+  soakMs: z.number(),
+  failureLimit: z.number(),
+  failureShare: z.number().optional(),
+  absentLimit: z.number().optional(),
+  approval: z.boolean(),
+});
 const common = {
   id: z.string(),
   name: z.string(),
@@ -43,6 +51,7 @@ const run = z.object({
   notices: z.array(z.string()).optional(),
   wave: z.number().int(),
 });
+const spans = z.array(z.tuple([z.number(), z.number()]));
 const plannedLeg = z.object({ image: z.string(), component: z.string(), from: z.string(), to: z.string(), way: z.string() });
 const plan = z.object({
   version: z.literal(2),
@@ -58,6 +67,7 @@ const plan = z.object({
           to: z.number().int(),
           afterSoak: z.literal(true).optional(),
           byHand: z.literal(true).optional(),
+          putsBack: z.literal(true).optional(),
           ofParent: z
             .object({ storage: z.literal(true).optional(), most: z.number().int().optional(), apartMs: z.number().optional() })
             .optional(),
@@ -74,6 +84,7 @@ const plan = z.object({
           }),
         )
         .default([]),
+      putBack: z.object({ stretch: z.number().int(), step: z.number().int() }).optional(),
     }),
   ),
   runs: z.array(
@@ -81,13 +92,14 @@ const plan = z.object({
       passage: z.number().int(),
       needs: z.array(z.object({ leg: z.number().int(), run: z.string() })).optional(),
       via: z.string().optional(),
+      back: z.literal(true).optional(),
       room: z.array(z.string()),
       under: z.array(z.string()),
       downClaims: z.array(z.string()),
       window: z.string().optional(),
     }),
   ),
-  windows: z.record(z.string(), z.object({ text: z.string(), spans: z.array(z.tuple([z.number(), z.number()])) })).optional(),
+  windows: z.record(z.string(), z.object({ text: z.string(), spans, hours: z.array(z.number()).optional() })).optional(),
   families: z.record(z.string(), z.string()).optional(),
   capacity: z.record(z.string(), z.number()),
   spacing: z.record(z.string(), z.number()).optional(),

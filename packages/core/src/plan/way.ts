@@ -26,6 +26,15 @@ export interface Way {
   readonly throughParent?: { readonly most: number; /** So far apart. */ readonly apartMs?: Ms };
   /** What may be tried, in this order, when it fails past the point of no return. */
   readonly recovery?: readonly RungMeans[];
+  /** It takes what it holds by itself, at this time of day: minutes after midnight in a time zone. */
+  readonly applies?: OwnHour;
+}
+
+/** A time of day at which devices do something by themselves. */
+export interface OwnHour {
+  readonly at: number;
+  /** Of the IANA time zone database. */
+  readonly zone: string;
 }
 
 /** One image on the way of a run, and how it is taken. */
@@ -66,6 +75,7 @@ export function makePassage(legs: readonly WayLeg[], timeScale = 1, proves = fal
   legs.forEach(({ way, bytes, image, component, from, to }, leg) => {
     planned.push({ image, component, from, to, way: way.name });
     let past = false;
+    let comes = way.applies !== undefined;
     for (const { name, steps: taken } of way.stretches) {
       const afterSoak = name === prove;
       // What a leg before the last one left behind is what the next one goes back to.
@@ -74,13 +84,16 @@ export function makePassage(legs: readonly WayLeg[], timeScale = 1, proves = fal
       const wasPast = past;
       for (const one of taken) {
         past ||= one.step === way.pointOfNoReturn;
+        const traits = { ...traitsOf(one.step), ...one.traits };
+        const ownHour = comes && traits.down && traits.waits;
+        if (ownHour) comes = false;
         steps.push({
           step: one.step,
           leg,
           typicalMs: scaled(one, bytes),
-          ...traitsOf(one.step),
-          ...one.traits,
+          ...traits,
           ...(one.words === undefined ? {} : { words: one.words }),
+          ...(ownHour ? { ownHour } : {}),
           pastReturn: past && !afterSoak,
         });
       }
@@ -126,7 +139,13 @@ export function makePassage(legs: readonly WayLeg[], timeScale = 1, proves = fal
       rungs.push({ means, leg, step: begins, stretch: stretches.length - 1, takes });
     }
   });
-  return { legs: planned, steps, stretches, rungs };
+  const aside = steps.find((s) => s.sets === 'aside');
+  if (aside === undefined) return { legs: planned, steps, stretches, rungs };
+  const back = steps.find((s) => s.sets === 'back')!;
+  const putBack = { stretch: stretches.length, step: steps.length };
+  steps.push({ ...back, leg: aside.leg, pastReturn: false });
+  stretches.push({ name: back.step, from: putBack.step, to: steps.length, putsBack: true });
+  return { legs: planned, steps, stretches, rungs, putBack };
 }
 
 /** What a stretch uses of the device through which it is handled: its storage while an image comes there, a place while a device is down. */

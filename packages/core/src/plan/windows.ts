@@ -16,7 +16,8 @@ export interface WindowRule {
 /** Days of the week as they are shortened, Monday first (ISO 8601). */
 export const dayNames = ['Mon', 'Tue', 'Wed', 'Thu', 'Fri', 'Sat', 'Sun'] as const;
 
-const clockText = (minutes: number): string =>
+/** Minutes after midnight as a clock shows them. */
+export const clockText = (minutes: number): string =>
   `${String(Math.floor(minutes / 60)).padStart(2, '0')}:${String(minutes % 60).padStart(2, '0')}`;
 
 /** A rule as it is said: `22:00–04:00 on Sat, Sun (Europe/London)`. */
@@ -107,4 +108,28 @@ export function fitsAt(spans: Spans, now: Instant, needMs: number): Instant | nu
     if (at + needMs <= until) return at;
   }
   return null;
+}
+
+/**
+ * When something may be begun on devices that take it by themselves at an hour of their own: late enough that they are armed for no
+ * longer than they must, early enough that all is ready at that hour, and only where the hour, and what follows it, lie in a window.
+ *
+ * @param beforeMs how long it takes until they are armed
+ * @param afterMs how long from their hour until it is done
+ * @param marginMs how much earlier than necessary it may be begun
+ * @param windows in which they may be down; null: at any time
+ */
+export function entriesBefore(
+  hours: readonly Instant[],
+  { beforeMs, afterMs, marginMs }: { readonly beforeMs: number; readonly afterMs: number; readonly marginMs: number },
+  windows: Spans | null,
+): Spans {
+  return hours.flatMap((hour) => {
+    const until = hour - beforeMs;
+    const from = until - marginMs;
+    if (windows === null) return [[from, until] as const];
+    // Armed, any restart takes it: that lies in the window as well.
+    const open = spanAt(windows, hour);
+    return open && hour + afterMs <= open[1] && open[0] < until ? [[Math.max(from, open[0]), until] as const] : [];
+  });
 }

@@ -4,6 +4,7 @@ import { eventOf } from '../scheduler/commanded.js';
 import { decide, type Command } from '../scheduler/decide.js';
 import { currentStep, initialState, type Outcome, type WaveState } from '../scheduler/state.js';
 import { Ledger } from '../scheduler/ledger.js';
+import { whyWaiting } from '../scheduler/why.js';
 import type { Plan, PlannedRun, PlannedStep } from '../plan/plan.js';
 import type { Instant, Ms, RunId } from '../units.js';
 import type { RolloutEvent } from '../scheduler/events.js';
@@ -21,11 +22,23 @@ export interface PlayedRun {
   /** How often, and how long in all. */
   readonly downs: number;
   readonly downMs: Ms;
+  /** The stretches that it is in, one after the other, with the moments at which it enters and leaves them. */
+  readonly parts: readonly PlayedPart[];
+  /** When it is down. */
+  readonly dark: readonly (readonly [from: Instant, until: Instant])[];
   /** How it ends; null when it comes to no end. */
   readonly outcome: Outcome | null;
   /** By which cause, and by which rungs it was tried to be taken back. */
   readonly cause: string | null;
   readonly rungs: readonly string[];
+}
+
+export interface PlayedPart {
+  readonly name: string;
+  readonly from: Instant;
+  readonly until: Instant;
+  /** Why it was not entered at once; null when it was. */
+  readonly waited: string | null;
 }
 
 export interface PlayedWave {
@@ -71,6 +84,13 @@ export interface World {
   readonly goesOn?: boolean;
 }
 
+type Mutable<T> = { -readonly [K in keyof T]: T[K] };
+interface Watched extends Mutable<PlayedRun> {
+  rungs: string[];
+  parts: Mutable<PlayedPart>[];
+  dark: [from: Instant, until: Instant][];
+}
+
 /** The usual: every step takes its usual time, and none fails. */
 export const usualWorld: World = { takes: (_, step) => step.typicalMs };
 
@@ -91,10 +111,14 @@ export function play(plan: Plan, world: World, beginsAt: Instant): Played {
   const inHand = new Set<number>();
   /** Since when. */
   const isDown = new Map<number, Instant>();
-  const runs = new Map<number, { -readonly [K in keyof PlayedRun]: PlayedRun[K] } & { rungs: string[] }>();
+  const runs = new Map<number, Watched>();
+  /** Why those wait that are between two stretches, or have not begun, as it was when they had to; and who was not asked yet. */
+  const reasons = new Map<number, string>();
+  const unasked = new Set<number>();
   const waves: { wave: number; opensAt: Instant; endsAt: Instant }[] = [];
   const pending = new TinyQueue<{ at: Instant; order: number; event: RolloutEvent | null }>([], (a, b) => a.at - b.at || a.order - b.order);
   let order = 0;
+  const nameOf = new Map(plan.runs.map((r) => [r.id, r.name]));
   const wakes = new Set<Instant>();
 
   const comeUp = (index: number): void => {
@@ -104,19 +128,24 @@ export function play(plan: Plan, world: World, beginsAt: Instant): Played {
     isDown.delete(index);
     seen.downUntil = now;
     seen.downMs += now - since;
+    seen.dark.push([since, now]);
   };
   const happen = (event: RolloutEvent): void => {
     state = apply(state, event);
     ledger.follow(state, event);
+    if (event.kind === 'wave-opened') plan.runs.forEach((run, index) => run.wave === event.wave && unasked.add(index));
     if (!('run' in event) || event.run === undefined) return;
     const index = state.indexOf.get(event.run)!;
     const run = state.runs[index]!;
     const seen = runs.get(index);
     if (run.phase === 'ready' || run.phase === 'busy') inHand.add(index);
     else inHand.delete(index);
+    if (run.phase === 'parked') unasked.add(index);
     mostAtOnce = Math.max(mostAtOnce, inHand.size);
     if (!seen) return;
     seen.endsAt = now;
+    const part = seen.parts.at(-1);
+    if (part) part.until = now;
     if (run.phase === 'ended') Object.assign(seen, { outcome: run.outcome, cause: run.cause });
     // Who failed while it was down is down still, for all that is known.
     if (event.kind === 'step-done' && (run.phase === 'ended' || run.phase === 'parked' || !currentStep(state, index).down)) comeUp(index);
@@ -151,9 +180,12 @@ export function play(plan: Plan, world: World, beginsAt: Instant): Played {
         if (!runs.has(index))
           runs.set(index, {
             ...{ run: id, name, wave, beginsAt: now, endsAt: now, downFrom: null, downUntil: null, downs: 0, downMs: 0 },
-            ...{ outcome: null, cause: null, rungs: [] },
+            ...{ outcome: null, cause: null, rungs: [], parts: [], dark: [] },
           });
         const { rung } = state.runs[index]!;
+        const stretch = plan.passages[plan.runs[index]!.passage]!.stretches[command.stretch]!.name;
+        runs.get(index)!.parts.push({ name: stretch, from: now, until: now, waited: reasons.get(index) ?? null });
+        reasons.delete(index);
         if (rung !== null) runs.get(index)!.rungs.push(plan.passages[plan.runs[index]!.passage]!.rungs[rung]!.means);
         break;
       }
@@ -182,6 +214,17 @@ export function play(plan: Plan, world: World, beginsAt: Instant): Played {
     }
   };
 
+  /** Who could go on and does not is asked why, once, before time goes on. */
+  const askWhy = (): void => {
+    for (const index of unasked) {
+      const { phase } = state.runs[index]!;
+      const why =
+        phase === 'parked' || phase === 'waiting' ? whyWaiting(state, index, ledger, ({ run }) => nameOf.get(run) ?? run, now, now) : null;
+      if (why) reasons.set(index, why.text);
+    }
+    unasked.clear();
+  };
+
   happen({ kind: 'rollout-started', at: now, by: 'a person' });
   for (;;) {
     const commands = decide(state, ledger, now);
@@ -194,6 +237,7 @@ export function play(plan: Plan, world: World, beginsAt: Instant): Played {
       if (stuck !== null) break;
       throw new Error('what was played came to a stand before its end');
     }
+    if (next.at > now) askWhy();
     now = next.at;
     if (!next.event) continue;
     const event = { ...next.event, at: now };

@@ -43,7 +43,15 @@ export function holdReason(state: RolloutState, wave: WaveState, index: number):
   // Who was taken back, or is being, has failed all the same.
   const failed = wave.ended.failed + wave.ended.recovered + wave.broken - wave.forgiven;
   if (failed >= gate.failureLimit) return `${failed} failed in wave ${index + 1} (${name}); the limit is ${gate.failureLimit}`;
+  const { failureShare, absentLimit } = gate;
+  if (failureShare !== undefined && failed > 0) {
+    const size = wave.waiting + wave.active + wave.absent + Object.values(wave.ended).reduce((a, b) => a + b, 0);
+    if (failed * 100 >= failureShare * size)
+      return `${failed} of ${size} failed in wave ${index + 1} (${name}); the limit is ${failureShare} %`;
+  }
   const isOver = wave.phase === 'soaking' || (wave.phase === 'proving' && wave.active === 0);
+  if (isOver && !last && absentLimit !== undefined && wave.absent - wave.absentAccepted > absentLimit)
+    return `${wave.absent} of wave ${index + 1} (${name}) are absent or not ready; the limit is ${absentLimit}`;
   if (isOver && !last && wave.ended.verified + wave.soaking === 0 && !wave.unprovenAccepted)
     return `no device of wave ${index + 1} (${name}) was verified, so it proves nothing`;
   return null;
@@ -92,7 +100,7 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant, wall: 
     const run = state.plan.runs[index]!.id;
     if (state.draining) continue;
     if (whenLost === 'ask') commands.push({ kind: 'reconcile', run, ...at });
-    else if (mayBegin || state.runs[index]!.pastReturn)
+    else if (mayBegin || state.runs[index]!.pastReturn || state.runs[index]!.ending)
       commands.push({ kind: 'begin-step', run, ...at, attempt: state.runs[index]!.attempt });
     else if (state.phase === 'stopping') commands.push({ kind: 'withdraw-run', run, reason: `stopped in ${step}` });
   }
@@ -104,10 +112,19 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant, wall: 
     const { step, waits } = currentStep(state, index);
     // Past the point of no return a run goes on whatever anybody asks, until it only waits for the device.
     const mustGoOn = run.pastReturn && !(state.draining && waits);
-    if (mayBegin || mustGoOn) commands.push({ kind: 'begin-step', run: id, ...stepAt(state, index), attempt: run.attempt });
+    if (mayBegin || mustGoOn || run.ending) commands.push({ kind: 'begin-step', run: id, ...stepAt(state, index), attempt: run.attempt });
     else if (state.phase === 'stopping' && !run.pastReturn)
       commands.push({ kind: 'withdraw-run', run: id, reason: `stopped before ${step}` });
   }
+
+  // Who is armed comes to its next step by itself, whatever anybody asks.
+  let due = Infinity;
+  for (const index of state.armed) {
+    const { dueAt, attempt } = state.runs[index]!;
+    if (dueAt! > wall) due = Math.min(due, dueAt!);
+    else if (!state.draining) commands.push({ kind: 'begin-step', run: state.plan.runs[index]!.id, ...stepAt(state, index), attempt });
+  }
+  if (due < Infinity) commands.push({ kind: 'wake', at: due - wall + now });
 
   // Who is broken is taken back before anybody else begins; also when Barrow holds the rollout, for that is why it does.
   const mayMend = !state.draining && (state.phase === 'running' || (state.phase === 'held' && state.heldBy === 'Barrow'));

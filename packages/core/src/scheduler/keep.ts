@@ -3,7 +3,7 @@ import type { Plan } from '../plan/plan.js';
 import { initialState, outcomes, runPhases, wavePhases, rolloutPhases, type RolloutState, type RunState } from './state.js';
 
 /** Which fold a kept state is of: to be counted up whenever the same journal folds to another state than before. */
-export const foldVersion = 3;
+export const foldVersion = 4;
 
 const claims = z.array(z.object({ key: z.string(), mode: z.enum(['shared', 'exclusive']) }));
 const time = z.number().int().nullable();
@@ -23,9 +23,13 @@ const keptRun = z
     absences: z.number().int(),
     begunAt: time,
     enteredAt: time,
+    entered: z.number().int().nullable(),
     endedAt: time,
     stepBegunAt: time,
     pastReturn: z.boolean(),
+    dueAt: time,
+    owes: z.boolean(),
+    ending: z.object({ outcome: z.enum(outcomes), step: z.number().int(), counted: z.boolean() }).nullable(),
     failedStep: z.number().int().nullable(),
     rung: z.number().int().nullable(),
     tried: z.array(z.object({ rung: z.number().int(), step: z.string(), cause: z.string(), detail: z.string() })),
@@ -44,6 +48,7 @@ const keptWave = z.strictObject({
   ended: z.record(z.enum(outcomes), z.number().int()),
   endedAt: time,
   forgiven: z.number().int(),
+  absentAccepted: z.number().int(),
   unprovenAccepted: z.boolean(),
   approvedBy: z.string().nullable(),
 });
@@ -65,6 +70,7 @@ const kept = z.strictObject({
   wishes: indexes,
   lost: indexes,
   absent: indexes,
+  armed: indexes,
   broken: indexes,
   stranded: indexes,
 });
@@ -74,7 +80,7 @@ export type KeptState = z.input<typeof kept>;
 
 /** What of a state cannot be had from its plan; it is JSON, and shares with the state what does not change. */
 export function keepState(state: RolloutState): KeptState {
-  const { plan, runs, waves, ready, wishes, lost, absent, broken, stranded } = state;
+  const { plan, runs, waves, ready, wishes, lost, absent, armed, broken, stranded } = state;
   const { phase, heldBecause, heldBy, startedAt, startedBy, endedAt, draining, wave: current, events } = state;
   const begin = initialState(plan).runs;
   return {
@@ -94,6 +100,7 @@ export function keepState(state: RolloutState): KeptState {
     wishes: [...wishes],
     lost: [...lost],
     absent: [...absent],
+    armed: [...armed],
     broken: [...broken],
     stranded: [...stranded],
   };
@@ -109,10 +116,10 @@ export function restoreState(plan: Plan, from: unknown): RolloutState | null {
   const read = kept.safeParse(from);
   if (!read.success) return null;
   const state = initialState(plan);
-  const { runs, waves, ready, wishes, lost, absent, broken, stranded } = read.data;
+  const { runs, waves, ready, wishes, lost, absent, armed, broken, stranded } = read.data;
   if (runs.length !== state.runs.length || waves.length !== state.waves.length) return null;
   const all = new Set(plan.runs.keys());
-  const sets = { ready, wishes, lost, absent, broken, stranded };
+  const sets = { ready, wishes, lost, absent, armed, broken, stranded };
   for (const [name, members] of Object.entries(sets)) {
     if (members.some((i) => !all.has(i))) return null;
     for (const index of members) state[name as keyof typeof sets].add(index);

@@ -356,11 +356,9 @@ export class Ledger {
 
 /** What a run claimed when it entered a stretch last. */
 function lastClaims(state: RolloutState, index: number): readonly Claim[] {
-  const { phase, stretch, claims } = state.runs[index]!;
-  if (phase !== 'parked' && phase !== 'ended') return claims ?? [];
+  const { entered } = state.runs[index]!;
   const planned = state.plan.runs[index]!;
-  const entered = passageOf(state.plan, planned).stretches[phase === 'parked' ? stretch - 1 : stretch];
-  return entered ? claimsOf(state.plan, planned, entered) : [];
+  return entered === null ? [] : claimsOf(state.plan, planned, passageOf(state.plan, planned).stretches[entered]!);
 }
 
 /** Where a ticket stands or would stand in a queue, which is in order. */

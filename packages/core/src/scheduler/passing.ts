@@ -15,6 +15,7 @@ export function enter(state: RolloutState, index: number, claims: readonly Claim
   }
   if (soaks(state, index)) state.waves[run.wave]!.soaking--;
   run.enteredAt = at;
+  run.entered = run.stretch;
   run.claims = claims;
   run.phase = 'ready';
   state.broken.delete(index);
@@ -85,6 +86,7 @@ function mended(state: RolloutState, index: number): void {
 export function endRun(state: RolloutState, index: number, outcome: Outcome, at: Instant): void {
   const run = state.runs[index]!;
   const wave = state.waves[run.wave]!;
+  if (run.owes) return putBack(state, index, outcome);
   if (soaks(state, index)) wave.soaking--;
   if (run.phase === 'waiting') wave.waiting--;
   else if (run.phase === 'absent') wave.absent--;
@@ -116,6 +118,38 @@ export function endRun(state: RolloutState, index: number, outcome: Outcome, at:
   for (const other of state.dependants.get(index) ?? []) strand(state, other);
 }
 
+/** Before it ends, what was set aside is put back; what it may be down or writing with stays guarded, and a failure counts at once. */
+function putBack(state: RolloutState, index: number, outcome: Outcome): void {
+  const run = state.runs[index]!;
+  const counted = outcome === 'failed' && run.rung === null;
+  if (counted) state.waves[run.wave]!.broken++;
+  run.ending = { outcome, step: run.step, counted };
+  const { step, stretch } = passageOf(state.plan, state.plan.runs[index]!).putBack!;
+  Object.assign(run, { phase: 'ready', step, stretch, claims: (run.claims ?? []).filter(isGuard), stepBegunAt: null, wish: null });
+  state.lost.delete(index);
+  state.broken.delete(index);
+  state.wishes.delete(index);
+  state.ready.add(index);
+}
+
+/**
+ * It ends as it would have ended without anything to put back.
+ *
+ * @param remains why that could not be put back; null: it was
+ */
+export function endAtLast(state: RolloutState, index: number, remains: string | null, at: Instant): void {
+  const run = state.runs[index]!;
+  const { outcome, step, counted } = run.ending!;
+  if (counted) state.waves[run.wave]!.broken--;
+  const { stretches } = passageOf(state.plan, state.plan.runs[index]!);
+  Object.assign(run, { step, stretch: stretches.findIndex((s) => step < s.to), ending: null, owes: false });
+  if (remains !== null) {
+    const left = `what was set aside could not be put back: ${remains}`;
+    run.detail = run.detail === null ? left : `${run.detail}\n${left}`;
+  }
+  endRun(state, index, outcome, at);
+}
+
 /** Whether a run waits for one that has ended, and not verified. */
 export function strand(state: RolloutState, index: number): void {
   const needed = state.runs[index]!.phase === 'ended' ? null : neededBy(state, index);
@@ -127,9 +161,22 @@ export function stepDone(state: RolloutState, index: number, at: Instant): void 
   const run = state.runs[index]!;
   const passage = passageOf(state.plan, state.plan.runs[index]!);
   const rung = rungOf(state, index);
-  if (rung?.takes && run.step === passage.stretches[rung.stretch]!.to - 1) endRun(state, index, 'recovered', at);
+  if (passage.steps[run.step]!.sets === 'back') run.owes = false;
+  if (run.ending) endAtLast(state, index, null, at);
+  else if (rung?.takes && run.step === passage.stretches[rung.stretch]!.to - 1) endRun(state, index, 'recovered', at);
   else if (run.step === legSteps(passage) - 1) endRun(state, index, 'verified', at);
-  else moveTo(state, index, run.step + 1);
+  else moveTo(state, index, run.step + 1, at);
+}
+
+/** It comes to its next step by itself, at the next hour of its own; where none is known, at once. */
+function arm(state: RolloutState, index: number, at: Instant): void {
+  const run = state.runs[index]!;
+  const { window } = state.plan.runs[index]!;
+  const hours = (window === undefined ? undefined : state.plan.windows?.[window]?.hours) ?? [];
+  run.phase = 'armed';
+  run.claims = run.claims!.filter(isGuard);
+  run.dueAt = hours.find((hour) => hour >= at) ?? at;
+  state.armed.add(index);
 }
 
 /** Where the leg after the one that a run is in begins; null when that is its last. */
@@ -141,7 +188,7 @@ export function nextLeg(state: RolloutState, index: number): number | null {
 }
 
 /** On to a step: within its stretch, or before the next one, holding nothing. A leg that is behind it can be stopped after. */
-export function moveTo(state: RolloutState, index: number, step: number): void {
+export function moveTo(state: RolloutState, index: number, step: number, at: Instant): void {
   const run = state.runs[index]!;
   const { steps, stretches } = passageOf(state.plan, state.plan.runs[index]!);
   const { leg } = steps[step]!;
@@ -153,6 +200,7 @@ export function moveTo(state: RolloutState, index: number, step: number): void {
   run.step = step;
   run.stepBegunAt = null;
   if (step < stretches[run.stretch]!.to) {
+    if (steps[step]!.ownHour) return arm(state, index, at);
     run.phase = 'ready';
     state.ready.add(index);
     return;
@@ -199,6 +247,7 @@ function retry(state: RolloutState, index: number): void {
     claims: null,
     endedAt: null,
     pastReturn: false,
+    owes: false,
     outcome: null,
     met: false,
     absences: 0,

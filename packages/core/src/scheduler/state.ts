@@ -12,11 +12,12 @@ export type Outcome = (typeof outcomes)[number];
  * Where a run is. `waiting`: it was not begun. `parked`: between two stretches, holding nothing. `absent`: its device was not there
  * when it was to be begun with; it counts in no wave, and is parked in the one that is open when it is seen. `ready`: in a stretch, its
  * next step may begin. `busy`: a step was journalled as begun.
+ * `armed`: its device takes what it holds by itself, at an hour of its own, and until then the run keeps only its guards.
  * `lost`: a step was begun, and the service died before its outcome was known.
  * `asking`: the device is being asked whether the lost step was done. `broken`: it failed past the point of no return, and a
  * rung may be tried; it keeps its guards.
  */
-export const runPhases = ['waiting', 'parked', 'absent', 'ready', 'busy', 'lost', 'asking', 'broken', 'ended'] as const;
+export const runPhases = ['waiting', 'parked', 'absent', 'ready', 'busy', 'armed', 'lost', 'asking', 'broken', 'ended'] as const;
 export type RunPhase = (typeof runPhases)[number];
 
 /** A rung that was tried, and failed. */
@@ -53,9 +54,17 @@ export interface RunState {
   begunAt: Instant | null;
   /** When it entered the stretch that it is in, or was in last. */
   enteredAt: Instant | null;
+  /** Index of that stretch. */
+  entered: number | null;
   endedAt: Instant | null;
   stepBegunAt: Instant | null;
   pastReturn: boolean;
+  /** When its device takes by itself what it holds; null unless it is armed. */
+  dueAt: Instant | null;
+  /** Something of its device is set aside, and not put back yet. */
+  owes: boolean;
+  /** How it ends as soon as that is put back, and at which step it came to its end; null while it goes on. */
+  ending: { readonly outcome: Outcome; readonly step: number; readonly counted: boolean } | null;
   /** Index of the step of its legs at which it failed, where a rung was tried for that. */
   failedStep: number | null;
   /** Index of the rung that is tried, or is next; null while nothing has failed. */
@@ -85,6 +94,8 @@ export interface WaveState {
   endedAt: Instant | null;
   /** Failures, those that were mended among them, that a person has seen and continued after. */
   forgiven: number;
+  /** How many were absent when a person continued. */
+  absentAccepted: number;
   /** A person continued although the wave verified nothing. */
   unprovenAccepted: boolean;
   approvedBy: string | null;
@@ -119,6 +130,8 @@ export interface RolloutState {
   readonly lost: Set<number>;
   /** Runs whose device is not there. */
   readonly absent: Set<number>;
+  /** Runs whose device comes to its next step by itself, at its own hour. */
+  readonly armed: Set<number>;
   /** Runs that wait to be taken back. */
   readonly broken: Set<number>;
   /** Runs that wait for one which has ended otherwise than verified. */
@@ -140,6 +153,7 @@ function emptyWave(): WaveState {
     ended: { verified: 0, recovered: 0, failed: 0, withdrawn: 0, skipped: 0, 'not-begun': 0 },
     endedAt: null,
     forgiven: 0,
+    absentAccepted: 0,
     unprovenAccepted: false,
     approvedBy: null,
   };
@@ -182,9 +196,13 @@ export function initialState(plan: Plan): RolloutState {
       absences: 0,
       begunAt: null,
       enteredAt: null,
+      entered: null,
       endedAt: null,
       stepBegunAt: null,
       pastReturn: false,
+      dueAt: null,
+      owes: false,
+      ending: null,
       failedStep: null,
       rung: null,
       tried: [],
@@ -198,6 +216,7 @@ export function initialState(plan: Plan): RolloutState {
     wishes: new Set(),
     lost: new Set(),
     absent: new Set(),
+    armed: new Set(),
     broken: new Set(),
     stranded: new Set(),
     dependants,

@@ -10,6 +10,8 @@ export interface StepTraits {
   readonly waits: boolean;
   /** It only looks: a device that is not fit to be begun with is as it was. */
   readonly looks: boolean;
+  /** It sets something of the device aside for the time of the change, or puts that back: the one is never left without the other. */
+  readonly sets?: 'aside' | 'back';
 }
 
 export const plainTraits: StepTraits = { whenLost: 'again', stoppable: true, writes: false, down: false, waits: false, looks: false };
@@ -29,6 +31,9 @@ const known: Readonly<Record<string, Partial<StepTraits>>> = {
   'by-hand': { waits: true },
   // To say it twice does no harm, and to have said it never does.
   confirm: { stoppable: false, writes: true },
+  // To say either twice does no harm.
+  'set-aside': { sets: 'aside' },
+  'put-back': { sets: 'back' },
   settle: { waits: true },
   level: { stoppable: false, writes: true },
 };
@@ -61,6 +66,8 @@ const meanings: Readonly<Record<string, string>> = {
   'fall-back': 'choose the version before for the next boot',
   'by-hand': 'a person does what only hands can, and says so',
   confirm: 'tell the device to keep it: otherwise it falls back by itself',
+  'set-aside': 'have others do for the time of the change what it does for them',
+  'put-back': 'have it do again what was set aside',
   settle: 'after the soak: the checks again, and whether it has restarted meanwhile',
   level: 'bring its other copy to the same version; from then on that one leads back no more',
 };

@@ -25,6 +25,7 @@ export function whyWaiting(
     return null;
   const until = (text: string, at: Instant | null = null): Waiting => ({ text, until: at });
   if (state.draining) return until('waits until the service is started again');
+  if (run.phase === 'armed') return until('is armed: it takes what it holds by itself, at its own hour', run.dueAt);
   if (state.phase === 'held' && !(run.phase === 'broken' && state.heldBy === 'Barrow'))
     // Why it is held stands with the rollout.
     return run.pastReturn && run.phase !== 'broken' ? null : until('waits: the rollout is held');

@@ -189,7 +189,9 @@ function explainMove(e: Evidence, last: MoveSeen, add: Add): void {
     // RFC 1350: code 3 is disk full; RFC 2347: code 8 refuses the options.
     if (error.code === 3) add('no-space', said, `${size} had moved.`);
     else if (error.code === 8) add('options-not-kept', said, `It had asked for ${optionsText(last)}.`);
-  }
+  } else if (e.words?.cause === 'no-space')
+    // Its words may be here before what it sent to the store.
+    add('no-space', `${device.name} said: ${e.words.text}`, `${size} had moved.`);
   const isTftp = e.store.protocol === 'tftp';
   // A device that erases its flash may say nothing for a while, and go on; one that has given up does not.
   const stands = (m: MoveSeen): boolean =>

@@ -16,6 +16,23 @@ function faultsOfGuard({ guard, stretches }: FamilyWay, fault: (path: PropertyKe
     fault(['guard', 'reverts'], `its return, checks and confirm usually take ${duration(needs)}: it would fall back before that`);
 }
 
+/** What is set aside is put back before the device is let go; what comes by itself needs no restart, and has an hour to come at. */
+function faultsOfSides({ stretches, applies }: FamilyWay, fault: (path: PropertyKey[], message: string) => void): void {
+  for (const [name, steps] of Object.entries(stretches)) {
+    const aside = steps.findIndex((s) => s.step === 'set-aside');
+    const back = steps.findIndex((s) => s.step === 'put-back');
+    if (aside < 0 && back < 0) continue;
+    if (aside < 0 || back < aside)
+      fault(['stretches', name], 'set-aside comes before put-back in the same stretch: what is set aside there is put back there');
+  }
+  if (applies === undefined) return;
+  const steps = Object.values(stretches).flat();
+  const by = steps.find((s) => s.step === 'reboot' || s.traits?.down);
+  if (by) fault(['applies'], `it takes the image at an hour of its own, and the step ${by.step} restarts it before`);
+  if (!steps.some((s) => s.step === 'return'))
+    fault(['applies'], 'it takes the image at an hour of its own, and no step return waits for that');
+}
+
 /** What a family says fits together: a step of a way has its procedure; procedures say where they are carried out. */
 export const familySchema = familyShape.superRefine((family, context) => {
   const fault = (path: PropertyKey[], message: string): void => context.addIssue({ code: 'custom', path, message });
@@ -46,9 +63,10 @@ export const familySchema = familyShape.superRefine((family, context) => {
     ] as const)
       if (!names.includes(name)) fault(['ways', index, 'stretches'], `the step ${name} is missing, without which ${why}`);
     if (names[0] !== 'preflight' && names.includes('preflight')) fault(['ways', index, 'stretches'], 'it does not begin with preflight');
-    const ends = names.filter((n) => n !== 'by-hand' && n !== 'confirm').at(-1);
+    const ends = names.filter((n) => !['by-hand', 'confirm', 'put-back'].includes(n)).at(-1);
     if (ends !== 'checks' && names.includes('checks')) fault(['ways', index, 'stretches'], 'it does not end with checks');
-    faultsOfGuard(family.ways[index]!, (path, message) => fault(['ways', index, ...path], message));
+    for (const look of [faultsOfGuard, faultsOfSides])
+      look(family.ways[index]!, (path, message) => fault(['ways', index, ...path], message));
     for (const [at, name] of names.entries())
       if (name !== 'by-hand' && names.indexOf(name) !== at) fault(['ways', index, 'stretches'], `the step ${name} stands in it twice`);
     for (const [at, means] of recovery.entries()) {

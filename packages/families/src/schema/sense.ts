@@ -47,6 +47,8 @@ const givenTo: Record<ProcedureName, readonly string[]> = {
   'fall-back': ['backTo'],
   level: ofImages,
   'confirm-image': ofImages,
+  'set-aside': [],
+  'put-back': [],
   reach: ['storeAddress', 'storePort'],
 };
 
@@ -88,6 +90,8 @@ const readOf: Record<ProcedureName, readonly string[]> = {
   'fall-back': [],
   level: ofHeld,
   'confirm-image': ['confirmed'],
+  'set-aside': [],
+  'put-back': [],
   reach: ['reached'],
 };
 const tableOf: Partial<Record<ProcedureName, string>> = { children: 'children', storage: 'files', neighbours: 'outlets' };

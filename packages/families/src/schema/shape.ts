@@ -1,4 +1,4 @@
-import { causes, components, kinds, rungMeans, type Way, type WayStep } from '@barrow/core';
+import { causes, components, isZone, kinds, rungMeans, type Way, type WayStep } from '@barrow/core';
 import { RE2JS } from 're2js';
 import { z } from 'zod';
 
@@ -309,6 +309,9 @@ export const procedureNames = [
   'level',
   /** Keeps what it runs, where it falls back by itself otherwise; may tell whether it is `confirmed`. */
   'confirm-image',
+  /** Has others do what the device does for them, for the time of the change; and has it do that again. */
+  'set-aside',
+  'put-back',
   /** The device's own ping of the store. */
   'reach',
 ] as const;
@@ -329,6 +332,8 @@ export const proceduresOf: Readonly<Record<string, readonly ProcedureName[]>> = 
   level: ['level'],
   'by-hand': [],
   confirm: ['record', 'confirm-image'],
+  'set-aside': ['set-aside'],
+  'put-back': ['put-back'],
 };
 
 /** One step of a way: its verb with how long it usually takes, and what is otherwise than with this verb elsewhere. */
@@ -383,6 +388,16 @@ const way = z.strictObject({
   }),
   /** It falls back by itself to what it ran before, so long after its restart, unless it is told to keep what it runs. */
   guard: z.strictObject({ reverts: span }).optional(),
+  /** It takes what it was told to by itself, each day at this time of a time zone: no step restarts it. */
+  applies: z
+    .strictObject({
+      at: z
+        .string()
+        .regex(/^([01]\d|2[0-3]):[0-5]\d$/, 'a time of day is written as 03:30')
+        .transform((text) => Number(text.slice(0, 2)) * 60 + Number(text.slice(3))),
+      zone: z.string().refine(isZone, 'no time zone; write it as in the time zone database, e.g. Europe/London'),
+    })
+    .optional(),
   /** What may be tried, in this order, when it fails past the point of no return. */
   recovery: z.array(z.enum(rungMeans)).default([]),
 });
@@ -541,7 +556,7 @@ export const isUpgradable = (family: Family): boolean => family.ways.length > 0;
 export function wayOf(family: Family, component: string): (Way & Pick<FamilyWay, 'returns'>) | null {
   const found = family.ways.find((w) => w.component === component);
   if (!found) return null;
-  const { name, pointOfNoReturn, returns, recovery } = found;
+  const { name, pointOfNoReturn, returns, recovery, applies } = found;
   const stretches = Object.entries(found.stretches).map(([of, steps]) => ({ name: of, steps }));
   const { travel } = family;
   return {
@@ -551,6 +566,7 @@ export function wayOf(family: Family, component: string): (Way & Pick<FamilyWay,
     returns,
     recovery,
     stretches,
+    ...(applies === undefined ? {} : { applies }),
     ...(travel?.how === 'through-parent'
       ? { throughParent: { most: travel.most, ...(travel.apart === undefined ? {} : { apartMs: travel.apart }) } }
       : {}),

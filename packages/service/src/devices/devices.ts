@@ -296,6 +296,11 @@ export class Devices {
     return standingOf({ ...state, targeting: target, schemes: this.context.families, book: await this.book(), down: true });
   }
 
+  /** How a device stands against one version, whatever its target is, the way down allowed. */
+  async wayTo({ state }: KnownDevice, targeting: Targeting): Promise<StandingResult> {
+    return standingOf({ ...state, targeting, schemes: this.context.families, book: await this.book(), down: true });
+  }
+
   /** Those for whom a rule would be the one that counts, as they would stand then; it takes the place of the one for the same set. */
   async whatIf(rule: TargetRule): Promise<KnownDevice[]> {
     const all = await this.all();

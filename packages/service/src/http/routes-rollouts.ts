@@ -7,6 +7,7 @@ import {
   legSteps,
   meantName,
   passageOf,
+  cutOffs,
   rehearseWith,
   rungText,
   usualCause,
@@ -26,6 +27,7 @@ import { reportCsv } from '../report/csv.js';
 import { reportPage } from '../report/html.js';
 import { checksOf, makeReport } from '../report/report.js';
 import { steadyNow } from '../steady.js';
+import { wayBackOf } from '../runner/plan-back.js';
 import { planRollout } from '../runner/planning.js';
 import type { ActiveRollout } from '../runner/active.js';
 import { Changes } from '../runner/changes.js';
@@ -107,7 +109,10 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     body: planInput,
     answer: rolloutSchema,
     status: 201,
-    run: async ({ body, who }) => view(await runner.add(await planRollout(context, devices, map, body, who.name))),
+    run: async ({ body, who }) => {
+      const back = body.backFrom === null ? null : wayBackOf(await runner.get(body.backFrom));
+      return view(await runner.add(await planRollout(context, devices, map, body, who.name, back)));
+    },
   });
   addOperation(app, {
     method: 'get',
@@ -162,6 +167,8 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       const active = await runner.get(params.id);
       const mishaps = (query.fails ?? '').split(',').flatMap((text) => (text.trim() === '' ? [] : [mishapOf(active, text.trim())]));
       const r = rehearseWith(active.plan, Date.now(), mishaps, query.goesOn);
+      const cuts = cutOffs(active.plan, r);
+      const nameOf = new Map(active.plan.runs.map((run) => [run.id, run.name]));
       return {
         beginsAt: rfc3339(r.beginsAt),
         endsAt: rfc3339(r.endsAt),
@@ -185,6 +192,13 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
           downUntil: rfc3339OrNull(run.downUntil),
           downs: run.downs,
           downMs: run.downMs,
+          parts: run.parts.map(({ name, from, until, waited }) => ({ name, from: rfc3339(from), until: rfc3339(until), waited })),
+          dark: run.dark.map(([from, until]) => ({ from: rfc3339(from), until: rfc3339(until) })),
+          cut: (cuts.get(run.run) ?? []).map(({ from, until, by }) => ({
+            from: rfc3339(from),
+            until: rfc3339(until),
+            by: nameOf.get(by) ?? by,
+          })),
           outcome: run.outcome,
           cause: run.cause,
           rungs: run.rungs.map((means) => rungText(means as RungMeans)),

@@ -1,21 +1,17 @@
 import {
   duration,
-  isZone,
   makePassage,
   makePlan,
   NeedsInCircle,
-  opensAt,
-  passageOf,
   planInput,
-  spansOf,
-  windowText,
   type Candidate,
+  type Gate,
+  type Kind,
   type Passage,
   type PathStep,
   type Plan,
   type PlanInput,
   type PlanRequest,
-  type PlannedWindow,
   type WayLeg,
 } from '@barrow/core';
 import { isUpgradable, wayOf, type Family } from '@barrow/families';
@@ -25,11 +21,14 @@ import { newId } from '../data/seal.js';
 import type { Devices, KnownDevice } from '../devices/devices.js';
 import { Refusal } from '../errors.js';
 import type { MapService } from '../map/map.js';
+import { wayBackTarget, whyNotBack, type WayBackOf } from './plan-back.js';
+import { namedWaves, refuseUnknownGates } from './plan-waves.js';
+import { refuseTooLong, windowFor, windowOfHour } from './plan-windows.js';
 
 /** Parents of parents, at most. */
 const deepest = 8;
 
-/** How long is waited after the first wave, when nobody says. */
+/** How long is waited after a wave, when nobody says. */
 const usualSoakSeconds = 600;
 
 /** What a step brings with it, in words. */
@@ -181,27 +180,6 @@ function parentsFirst(devices: readonly KnownDevice[]): KnownDevice[] {
   return [...done];
 }
 
-/** So far ahead windows are laid down. */
-const windowDays = 60;
-const dayMs = 86_400_000;
-
-/** The window that was asked for, as it falls. @throws Refusal when its zone is not known */
-function windowFor(asked: PlanInput['window'], now: number): PlannedWindow | null {
-  if (!asked) return null;
-  const minutes = (text: string): number => Number(text.slice(0, 2)) * 60 + Number(text.slice(3));
-  const zone = asked.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone;
-  if (!isZone(zone))
-    throw new Refusal(
-      422,
-      'zone-unknown',
-      'The window cannot be laid',
-      `"${zone}" is no time zone.`,
-      'Write it as in the time zone database, e.g. Europe/London.',
-    );
-  const rule = { zone, days: asked.days ?? [], from: minutes(asked.from), to: minutes(asked.to) };
-  return { text: windowText(rule), spans: spansOf(rule, now, now + windowDays * dayMs) };
-}
-
 /** @throws Refusal naming those that would wait for each other */
 function madeOrRefused(request: PlanRequest): Plan {
   try {
@@ -218,24 +196,6 @@ function madeOrRefused(request: PlanRequest): Plan {
   }
 }
 
-/** Whom no window is long enough for. @throws Refusal naming them */
-function refuseTooLong(plan: Plan, now: number): void {
-  const long = plan.runs.filter((run) => passageOf(plan, run).stretches.some((_, i) => opensAt(plan, run, i, now) === null));
-  if (long.length === 0) return;
-  throw new Refusal(
-    422,
-    'window-too-short',
-    'The window is too short',
-    `${plan.windows!['window']!.text} leaves no time for ${long
-      .slice(0, 3)
-      .map((r) => r.name)
-      .join(
-        ', ',
-      )}${long.length > 3 ? ` and ${long.length - 3} more` : ''}: to be down, to be looked at and, with --way-back, to be taken back.`,
-    'Widen it with --between, or leave these devices out.',
-  );
-}
-
 /** The files of the families by which these are handled, and of those through which they are. */
 async function familyTextsOf(context: Context, devices: Devices, candidates: readonly Candidate[]): Promise<Record<string, string>> {
   const parents = [...new Set(candidates.flatMap((c) => c.via ?? []))];
@@ -245,30 +205,49 @@ async function familyTextsOf(context: Context, devices: Devices, candidates: rea
 }
 
 /** Makes a plan for the devices that are meant and are behind their target. @throws Refusal when none is. */
-export async function planRollout(context: Context, devices: Devices, map: MapService, asked: PlanInput, by: string): Promise<Plan> {
+export async function planRollout(
+  context: Context,
+  devices: Devices,
+  map: MapService,
+  asked: PlanInput,
+  by: string,
+  back: WayBackOf | null = null,
+): Promise<Plan> {
   const input = planInput.parse(asked);
   await devices.knownFilter(input);
-  const named = input.devices.length > 0;
-  const chosen: KnownDevice[] = named ? await Promise.all(input.devices.map((d) => devices.get(d))) : await devices.list({});
+  const nameOf = new Map<string, string>();
+  const named = await namedWaves(devices, input.waves, nameOf);
+  const byName = input.devices.length > 0 || back !== null;
+  const words = input.devices.length === 0 && back ? [...back.runs.keys()] : input.devices;
+  const chosen: KnownDevice[] = byName ? await Promise.all(words.map((d) => devices.get(d))) : await devices.list({});
   const meant = [...new Map(chosen.map((d) => [d.row.id, d])).values()].filter(
     ({ row }) => (input.site === null || row.site === input.site) && (input.family === null || row.family === input.family),
   );
   const packages = new Set((await context.db.find(ImageEntity)).filter((i) => i.files.length > 1).map((i) => i.sha256));
   const leftOut: { device: string; name: string; reason: string }[] = [];
-  const planned: Candidate[] = [];
+  const fit: Candidate[] = [];
   const guards = await map.guards();
+  const now = Date.now();
+  const window = windowFor(input.window, now);
   const passages = new Map<string, Passage>();
   const brought = new Map<string, ReadonlySet<string>>();
   const dropping = new Map<string, Passable['drops']>();
   const brings = (device: string, image: string): boolean => brought.get(device)?.has(image) ?? false;
   for (const known of parentsFirst(meant)) {
-    const { row, target } = known;
-    const standing = input.down && named ? await devices.wayDown(known) : known.standing;
+    const { row } = known;
     const leave = (reason: string): void => void leftOut.push({ device: row.id, name: row.name, reason });
+    const was = back?.runs.get(row.id);
+    const why = back ? whyNotBack(context, known, was) : null;
+    if (why !== null) {
+      leave(why);
+      continue;
+    }
+    const target = was ? wayBackTarget(row.family!, was.version, back!.name) : known.target;
+    const standing = was ? await devices.wayTo(known, target!) : input.down && byName ? await devices.wayDown(known) : known.standing;
     const step = standing.path?.steps[0];
     if (!step || !target || row.family === null) {
       // Who asked for all that is behind does not want to read about all that is not.
-      if (named || standing.standing === 'blocked' || standing.standing === 'unknown')
+      if (byName || standing.standing === 'blocked' || standing.standing === 'unknown')
         leave(
           target?.pin
             ? target.why
@@ -301,18 +280,21 @@ export async function planRollout(context: Context, devices: Devices, map: MapSe
     const key = JSON.stringify([row.family, returnable.map((l) => [l.image, l.from, l.earlier?.image])]);
     const passage = passages.get(key) ?? makePassage(returnable, context.options.timeScale, input.level);
     passages.set(key, passage);
+    const hour = windowOfHour(row.name, passage, legs[0]!.way, { asked: window, wayBack: input.wayBack, now });
     if (drops.length > 0) dropping.set(row.id, drops);
-    planned.push({
+    fit.push({
       device: row.id,
       name: row.name,
       address: row.address,
       site: row.site,
       family: row.family,
+      kind: row.kind as Kind,
       serial: row.serial,
       from: row.firmware,
       target: last.to,
       image: last.image,
       notices: [
+        ...(was ? [`goes back to ${was.version}: its settings stay as they are, and the backup from before ${back!.name} is kept`] : []),
         ...(legs.length > 1
           ? [
               `${legs.map((l) => `${l.component === 'system' ? '' : `${l.component.replaceAll('-', ' ')} `}${l.to}`).join(' → ')}, each verified before the next`,
@@ -329,14 +311,18 @@ export async function planRollout(context: Context, devices: Devices, map: MapSe
         ...(input.wayBack ? noticesOfWayBack(passage, family) : []),
       ],
       passage,
-      ...(needs.length > 0 ? { needs } : {}),
+      ...(hour === undefined ? {} : { window: hour }),
+      ...(was ? { back: true as const } : {}),
+      ...(needs.length + (was?.after.length ?? 0) > 0
+        ? { needs: [...needs, ...(was?.after ?? []).map((device) => ({ leg: 0, device }))] }
+        : {}),
       ...(via === undefined ? {} : { via }),
       under: guards.under.get(row.id) ?? [row.id],
       rings: guards.rings.get(row.id) ?? [],
       feeds: (guards.feeds.get(row.id) ?? []).map((id) => ({ device: id, of: guards.feedCount.get(id)! })),
     });
   }
-  const candidates = dropped(planned, dropping, new Map(meant.map((d) => [d.row.id, d])));
+  const candidates = dropped(fit, dropping, new Map(meant.map((d) => [d.row.id, d])));
   if (candidates.length === 0)
     throw new Refusal(
       422,
@@ -354,28 +340,53 @@ export async function planRollout(context: Context, devices: Devices, map: MapSe
   const versions = [...new Set(candidates.map((c) => c.target))];
   const plan = madeOrRefused({
     id: newId('r'),
-    name: input.name ?? `${candidates.length === 1 ? candidates[0]!.name : `${candidates.length} devices`} to ${versions.join(', ')}`,
+    name:
+      input.name ??
+      (back ? `back from ${back.name}` : null) ??
+      `${candidates.length === 1 ? candidates[0]!.name : `${candidates.length} devices`} to ${versions.join(', ')}`,
     createdAt: Date.now(),
     createdBy: by,
     unsaved: input.unsaved,
     wayBack: input.wayBack,
-    window: windowFor(input.window, Date.now()),
-    first: input.first,
+    window,
+    named,
+    first: input.first ?? (named.length > 0 ? 0 : 1),
+    by: input.by,
+    gates: Object.fromEntries(
+      Object.entries(input.gates).map(([name, { soakSeconds, ...gate }]) => [
+        name,
+        { ...gate, ...(soakSeconds === undefined ? {} : { soakMs: soakSeconds * 1000 }) } as Partial<Gate>,
+      ]),
+    ),
     atOnce: input.atOnce,
     perSite: input.perSite,
     apartMs: input.apartSeconds * 1000,
-    gate: { soakMs: (input.soakSeconds ?? usualSoakSeconds) * 1000, failureLimit: input.failureLimit, approval: input.approval },
+    gate: {
+      soakMs: (input.soakSeconds ?? usualSoakSeconds) * 1000,
+      failureLimit: input.failureLimit,
+      ...(input.failureShare === undefined ? {} : { failureShare: input.failureShare }),
+      ...(input.absentLimit === undefined ? {} : { absentLimit: input.absentLimit }),
+      approval: input.approval,
+    },
     candidates: candidates.map((c) => ({ ...c, notices: [...(c.notices ?? []), ...noticeOfCarrying(carried.get(c.device))] })),
     leftOut,
     families: await familyTextsOf(context, devices, candidates),
   });
   refuseTooLong(plan, Date.now());
+  refuseUnknownGates(plan, input.gates);
+  const planned = new Set(plan.runs.map((r) => r.device));
+  const absent = named.flatMap(({ name, devices: of }) =>
+    of.filter((id) => !planned.has(id)).map((id) => `${nameOf.get(id)} is named for the wave ${name}, and not in this plan.`),
+  );
   // A choice that has no effect is said, never dropped.
   const idle = [
     ...((input.soakSeconds ?? 0) > 0 && plan.waves.at(-1)!.gate.soakMs === 0 ? [`the soak of ${duration(input.soakSeconds! * 1000)}`] : []),
     ...(input.approval ? ['the approval'] : []),
   ];
-  if (plan.waves.length > 1 || idle.length === 0) return plan;
-  const remark = `${idle.join(' and ')} ${idle.length === 1 ? 'has' : 'have'} no effect: there is one wave, and nothing waits for it`;
-  return { ...plan, remarks: [`${remark[0]!.toUpperCase()}${remark.slice(1)}.`] };
+  const remarks = [...(plan.remarks ?? []), ...absent];
+  if (plan.waves.length === 1 && idle.length > 0) {
+    const remark = `${idle.join(' and ')} ${idle.length === 1 ? 'has' : 'have'} no effect: there is one wave, and nothing waits for it.`;
+    remarks.push(`${remark[0]!.toUpperCase()}${remark.slice(1)}`);
+  }
+  return remarks.length > 0 ? { ...plan, remarks } : plan;
 }

@@ -50,7 +50,7 @@ export function runView(active: ActiveRollout, index: number, fileOf: ReadonlyMa
   const passage = passageOf(active.plan, planned);
   const steps = passage.steps.slice(0, legSteps(passage));
   // While it is taken back, its own passage stands where it failed.
-  const at = run.failedStep ?? run.step;
+  const at = run.failedStep ?? run.ending?.step ?? run.step;
   const nameOf = (sha256: string): string => fileOf.get(sha256) ?? 'removed';
   const waits = active.waits(index);
   return {
@@ -77,7 +77,8 @@ export function runView(active: ActiveRollout, index: number, fileOf: ReadonlyMa
     notices: [...(planned.notices ?? [])],
     wave: run.wave,
     phase: run.phase,
-    step: steps[at]!.step,
+    // What it came to its end at is behind it: what was set aside is put back.
+    step: run.ending ? passage.steps[run.step]!.step : steps[at]!.step,
     stepIndex: at,
     stepCount: steps.length,
     stepBegunAt: rfc3339OrNull(run.stepBegunAt),

@@ -10,6 +10,7 @@ import {
 import type { Context } from '../context.js';
 import type { DeviceRow, ImageRow } from '../data/entities.js';
 import { addressesOf } from './addresses.js';
+import { ownNow, ownPause } from '@barrow/wire';
 import { signOfLife } from '../touch/alive.js';
 import { readSystem } from '../touch/running-time.js';
 import type { Offers, Told } from './offers.js';
@@ -23,6 +24,8 @@ const lookEvery = 500;
 const shortestPatience = 2500;
 
 /** What a device said when it gave up; only these are about the transfer, and the store knows more about it than the device. */
+/** How long a packet may take here from the socket to who looks at it, in milliseconds of our own time. */
+const arrivingMs = 400;
 const aboutTransfer = new Set(['never-asked', 'transfer-broken', 'no-space', 'image-refused', 'image-damaged', 'wrong-size-taken']);
 
 interface Expected {
@@ -138,6 +141,7 @@ export class Watch {
     // A device that has just been lost may be silent for a moment only.
     await this.#askDevice(2);
     if (silent && this.#answers) return error;
+    await this.#arrived();
     const findings = explainTransfer(this.#evidence(error));
     this.#note(findings);
     // It has given up: nothing more is sent to it.
@@ -147,6 +151,12 @@ export class Watch {
     const said = wordsOf(error);
     const heard = first.evidence.some((e) => e.includes(said)) ? [] : [`${this.expected.device.name} said: ${said}`];
     return new CauseError(first.cause, [...first.evidence, ...heard].join(' '));
+  }
+
+  /** What it sent to the store before it said that it has given up may still be on its way. */
+  async #arrived(): Promise<void> {
+    const until = ownNow() + arrivingMs;
+    while (ownNow() < until && this.moves().some(({ row }) => row.state === 'moving')) await ownPause(20);
   }
 
   /** What it holds was compared. */

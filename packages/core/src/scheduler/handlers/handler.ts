@@ -19,6 +19,7 @@ export const phaseWords: Record<RunPhase, string> = {
   absent: 'not there',
   ready: 'between two steps',
   busy: 'in the middle of a step',
+  armed: 'armed, and waits for its own hour',
   lost: 'waiting to be taken up again',
   asking: 'being asked what is true',
   broken: 'broken, and to be taken back',

@@ -49,9 +49,9 @@ export const ofLeaving: Handlers<Kind> = {
       if (currentStep(state, index).leg !== leg) return `that is not leg ${leg + 1}`;
       return nextLeg(state, index) === null ? 'there is no leg after it' : notPast(state, run);
     },
-    apply(state, { run }) {
+    apply(state, { run, at }) {
       const index = runOf(state, run);
-      moveTo(state, index, nextLeg(state, index)!);
+      moveTo(state, index, nextLeg(state, index)!, at);
     },
   },
   'run-needless': {

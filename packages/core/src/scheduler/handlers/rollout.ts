@@ -29,7 +29,8 @@ export const ofRollout: Handlers<Kind> = {
       const wave = state.waves[state.wave];
       if (!wave) return;
       wave.forgiven = wave.ended.failed + wave.ended.recovered + wave.broken;
-      if (wave.phase === 'soaking' || wave.phase === 'proving') wave.unprovenAccepted = true;
+      if (wave.phase === 'soaking' || wave.phase === 'proving')
+        Object.assign(wave, { unprovenAccepted: true, absentAccepted: wave.absent });
     },
   },
   'stop-asked': {

@@ -1,5 +1,5 @@
 import { cause as causeOf } from '../../causes/catalogue.js';
-import { breakRun, endRun, enter, nextRung, stepDone } from '../passing.js';
+import { breakRun, endAtLast, endRun, enter, nextRung, stepDone } from '../passing.js';
 import { currentStep, nextClaims } from '../state.js';
 import { nameOf, runAt, runOf, type Handlers } from './handler.js';
 
@@ -18,13 +18,16 @@ export const ofSteps: Handlers<Kind> = {
   },
   'step-begun': {
     // In journals of before, the first step was the entry.
-    check: (state, { run, step, leg }) => runAt(state, run, ['waiting', 'parked', 'ready', 'lost'], step, leg),
+    check: (state, { run, step, leg }) => runAt(state, run, ['waiting', 'parked', 'ready', 'armed', 'lost'], step, leg),
     apply(state, { run: id, at }) {
       const index = runOf(state, id);
       const run = state.runs[index]!;
       if (run.phase === 'waiting' || run.phase === 'parked') enter(state, index, nextClaims(state.plan, state, index), at);
       state.ready.delete(index);
       state.lost.delete(index);
+      state.armed.delete(index);
+      run.dueAt = null;
+      if (currentStep(state, index).sets === 'aside') run.owes = true;
       run.phase = 'busy';
       run.stepBegunAt = at;
       if (currentStep(state, index).pastReturn) run.pastReturn = true;
@@ -39,6 +42,7 @@ export const ofSteps: Handlers<Kind> = {
     apply(state, { run: id, at, step, cause, detail }) {
       const index = runOf(state, id);
       const run = state.runs[index]!;
+      if (run.ending) return endAtLast(state, index, detail, at);
       if (run.rung === null) Object.assign(run, { cause, detail });
       else run.tried = [...run.tried, { rung: run.rung, step, cause, detail }];
       const next = nextRung(state, index, cause);

@@ -1,4 +1,5 @@
 import { activate } from './activate.js';
+import { putBack, setAside } from './aside.js';
 import { backup } from './backup.js';
 import { byHand } from './by-hand.js';
 import { checks } from './checks.js';
@@ -37,6 +38,8 @@ export const steps: Readonly<Record<string, Step>> = {
   'fall-back': toChoose(fallBack),
   'by-hand': byHand,
   confirm,
+  'set-aside': setAside,
+  'put-back': putBack,
   settle,
   level,
 };

@@ -50,6 +50,7 @@ async function stillMeant(step: StepContext): Promise<void> {
   const { target, standing } = known;
   if (target?.pin && !sameVersion(family.versions, target.pin.version, run.target))
     throw new CauseError('pinned', `${known.row.name} is ${target.why}`);
+  if (run.back) return;
   if (target === null) throw new CauseError('target-moved', `planned was ${run.target}; no target is set for it any more`);
   const step1 = standing.path?.steps.find((s) => s.on === null);
   const isMeant = target.family === run.family && sameVersion(family.versions, target.version, run.target);

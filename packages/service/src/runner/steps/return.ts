@@ -14,7 +14,9 @@ const [lookMs, loginMs] = [20, 100];
 
 /** When the restart was sent; when that is not known, when it was about to be sent. */
 export function rebootSentAt(step: StepContext): number {
-  const restarts = step.steps.find((s) => s.down && !s.waits);
+  const { steps } = step;
+  // What restarts it; where it does that by itself, what told it to.
+  const restarts = steps.find((s) => s.down && !s.waits) ?? steps[steps.findIndex((s) => s.ownHour) - 1];
   const trace = restarts && step.trail.get(restarts.step);
   const sent = trace?.facts['sentAt'];
   return typeof sent === 'number' ? sent : (trace?.begunAt ?? step.begunAt);
@@ -28,13 +30,16 @@ export const comeBack: Step = async (step) => {
   const { context, device, plan, signal } = step;
   const { timeScale } = context.options;
   const sentAt = rebootSentAt(step);
+  const ownHour = step.steps.some((s) => s.ownHour);
   const began = ownNow();
   const limit = began + Math.max(shortestLimit, step.returnMs);
-  const stayed = began + Math.max(shortestLimit / 2, stayedUpLimit / timeScale);
+  // Nobody has told it to restart just now: it has all of its time to begin.
+  const stayed = ownHour ? limit : began + Math.max(shortestLimit / 2, stayedUpLimit / timeScale);
   const before = preflightFacts(step)?.running ?? null;
   let silentFrom: number | null = null;
   let lastWords = 'nothing of it answered';
-  const stayedUp = (up: string): CauseError => new CauseError('reboot-not-begun', `it has answered all the time, ${up}`);
+  const stayedUp = (up: string): CauseError =>
+    new CauseError(ownHour ? 'hour-passed' : 'reboot-not-begun', `it has answered all the time, ${up}`);
   while (ownNow() < limit) {
     if (signal.aborted) throw new CauseError('session-lost', 'the service is stopping');
     const askedAt = steadyNow();
@@ -80,11 +85,12 @@ export const comeBack: Step = async (step) => {
     } catch (error) {
       if (!(error instanceof CauseError)) throw error;
       // While a device comes up, its agent may answer before its shell does; a changed key or refused login will not mend.
-      if (['host-key-changed', 'login-refused', 'key-unusable', 'reboot-not-begun'].includes(error.code)) throw error;
+      if (['host-key-changed', 'login-refused', 'key-unusable', 'reboot-not-begun', 'hour-passed'].includes(error.code)) throw error;
       if (step.run.via !== undefined && error.code === 'unreachable') silentFrom ??= askedAt;
       lastWords = error.detail;
       await ownPause(loginMs, signal);
     }
   }
+  if (ownHour && silentFrom === null) throw stayedUp('and has not restarted');
   throw new CauseError('never-returned', `${duration(Math.max(0, steadyNow() - sentAt))} after the restart: ${lastWords}`);
 };

@@ -1,0 +1,51 @@
+import type { RehearsalView } from '@barrow/core';
+import { duration } from '@barrow/core';
+import { makeColours, type Io } from './output.js';
+
+/** What a device does in a part of the time, from what matters most to what matters least. */
+const marks = { dark: '█', change: '▓', work: '▒', cut: '░', waits: '·', none: ' ' } as const;
+
+type Run = RehearsalView['runs'][number];
+
+/** The names of the stretches in which a device is not changed yet. */
+const before = new Set(['prepare', 'transfer']);
+
+function markAt(run: Run, from: number, until: number): keyof typeof marks {
+  const meets = (span: { from: string; until: string }): boolean => Date.parse(span.from) < until && Date.parse(span.until) > from;
+  if (run.dark.some(meets)) return 'dark';
+  const parts = run.parts.filter(meets);
+  if (parts.some((p) => !before.has(p.name))) return 'change';
+  if (parts.length > 0) return 'work';
+  if (run.cut.some(meets)) return 'cut';
+  return Date.parse(run.beginsAt) < until && Date.parse(run.endsAt) > from ? 'waits' : 'none';
+}
+
+/** A rehearsal as a chart that fits the width: one row for each device, time to the right. */
+export function chartText(io: Io, r: RehearsalView): string {
+  const c = makeColours(io);
+  const names = Math.max(6, ...r.runs.map((x) => x.name.length));
+  const columns = Math.max(20, io.width - names - 3);
+  const begins = Date.parse(r.beginsAt);
+  const total = Math.max(1, r.totalMs);
+  const each = total / columns;
+  // Five times written along the top, each where it begins.
+  const every = Math.ceil(columns / 5);
+  let scale = '';
+  for (let at = 0; at < columns; at += every) scale += `${at === 0 ? 'start' : `+${duration(at * each)}`}`.padEnd(every);
+  const row = (run: Run): string => {
+    const cells = Array.from({ length: columns }, (_, i) => markAt(run, begins + i * each, begins + (i + 1) * each));
+    return cells.map((cell) => (cell === 'dark' ? c.red(marks[cell]) : marks[cell])).join('');
+  };
+  const lines = r.waves.flatMap((w) => [
+    c.bold(`Wave ${w.wave + 1}`),
+    ...r.runs.filter((x) => x.wave === w.wave).map((x) => `${x.name.padEnd(names)}  ${row(x).trimEnd()}`),
+  ]);
+  return [
+    `${' '.repeat(names)}  ${scale.slice(0, columns).trimEnd()}`,
+    ...lines,
+    '',
+    c.dim(
+      `${marks.dark} down   ${marks.change} being changed   ${marks.work} looked at, or taking its image   ${marks.cut} cut off by another   ${marks.waits} waits; one mark is ${duration(each)}`,
+    ),
+  ].join('\n');
+}

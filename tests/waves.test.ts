@@ -1,0 +1,113 @@
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import type { BarrowClient } from '@barrow/client';
+import { barrow, type Ran } from './support/service.js';
+import { prepare, rolloutUntil, setScene, type Scene } from './support/scene.js';
+
+const devices = ['gannet-sw-1', 'gannet-sw-2', 'quay-sw-1', 'quay-sw-2', 'eelgate-sw-1'];
+
+describe('waves that a person chooses', () => {
+  let scene: Scene;
+  let client: BarrowClient;
+  const cli = (...args: string[]): Promise<Ran> => barrow([...args, '--url', scene.served.url, '--token', scene.served.token]);
+  const plan = (...more: string[]): Promise<Ran> => cli('rollout', 'plan', ...more);
+  const waves = async () => {
+    const newest = await client.rollout((await client.rollouts())[0]!.id);
+    return newest.waves.map((w) => [w.name, ...newest.runs.filter((r) => r.wave === w.index).map((r) => r.name)]);
+  };
+  beforeAll(async () => {
+    scene = await setScene({ network: 129, scale: 100, only: devices });
+    ({ client } = scene.served);
+    await prepare(scene);
+  });
+  afterAll(() => scene?.end());
+
+  it('are planned by name, then by site, with a gate of their own', async () => {
+    const told = await plan(
+      '--wave',
+      'pilot: quay-sw-2, gannet-sw-1',
+      '--rest',
+      'site',
+      '--gate',
+      'pilot: soak 2h, share 50%, absent 0, approval',
+    );
+    expect(told, told.err).toMatchObject({ code: 0 });
+    expect(await waves()).toEqual([
+      ['pilot', 'gannet-sw-1', 'quay-sw-2'],
+      ['eelgate', 'eelgate-sw-1'],
+      ['gannet-point', 'gannet-sw-2'],
+      ['quay-house', 'quay-sw-1'],
+    ]);
+    expect(told.out).toContain("gate: soak 2 h, held at 1 failed or 50 %, at most 0 absent, a person's word");
+    expect(told.out).toContain('Wave 2 (eelgate), 1 device, waiting; gate: soak 10 min, held at 1 failed');
+  });
+
+  it('are planned by shares, and shown as a chart before anything begins', async () => {
+    expect(await plan('--first', '0', '--rest', '40%,40%', '--soak', '30s')).toMatchObject({ code: 0 });
+    expect((await waves()).map(([name, ...of]) => [name, of.length])).toEqual([
+      ['to 40 %', 2],
+      ['to 80 %', 2],
+      ['rest', 1],
+    ]);
+    const { out } = await cli('rollout', 'rehearse', 'latest', '--chart');
+    for (const name of devices) expect(out).toMatch(new RegExp(`^${name} +[▒░·]+[▓█]+`, 'm'));
+    const [{ id } = { id: '' }] = await client.rollouts();
+    const { runs } = await client.rehearsal(id);
+    expect(runs.every((r) => r.parts.length === 3 && r.dark.length === 1 && r.cut.length === 0)).toBe(true);
+  });
+
+  it('are told apart from those of another plan, line by line', async () => {
+    await plan('--first', '0', '--soak', '30s');
+    const [one, other] = await client.rollouts();
+    const told = await cli('rollout', 'compare', one!.id, other!.id);
+    expect(told, told.err).toMatchObject({ code: 0 });
+    expect(told.out).toMatch(/^≠ waves +all +to 40 %, to 80 %, rest *$/m);
+    expect(told.out).toMatch(/^≠ of that soaking +0 s +1 min *$/m);
+    expect(told.out).toMatch(/^ {2}devices +5 +5 *$/m);
+    await plan('quay-sw-1', '--first', '0');
+    const less = await cli('rollout', 'compare', (await client.rollouts())[0]!.id, one!.id, '--json');
+    expect(less.json<{ onlyIn: string[][] }>().onlyIn).toEqual(
+      [[], devices.filter((d) => d !== 'quay-sw-1').sort()].map((l) => expect.arrayContaining(l) as string[]),
+    );
+    expect((await cli('rollout', 'compare', one!.id, 'r-none')).code).toBe(2);
+  });
+
+  it('say whom they name in vain', async () => {
+    await client.setDevice('gannet-sw-2', { note: 'left alone' });
+    const told = await plan('gannet-sw-1', '--wave', 'pilot: gannet-sw-1, gannet-sw-2', '--first', '0');
+    expect(told.out).toContain('gannet-sw-2 is named for the wave pilot, and not in this plan.');
+  });
+
+  it.each([
+    ['a wave without a name', ['--wave', 'quay-sw-1'], 2, 'says no wave'],
+    ['a wave without devices', ['--wave', 'pilot:'], 2, 'says no wave'],
+    ['a device in two', ['--wave', 'a: quay-sw-1', '--wave', 'b: quay-sw-1'], 4, 'quay-sw-1 is named for the wave a, and for b'],
+    ['two of a name', ['--wave', 'a: quay-sw-1', '--wave', 'a: quay-sw-2'], 4, 'The wave "a" is named twice'],
+    ['a device that there is not', ['--wave', 'a: quay-sw-99'], 2, '"quay-sw-99" is not known'],
+    ['a gate of no wave', ['--gate', 'pilot: soak 2h'], 4, 'There is no wave "pilot" in this plan'],
+    ['a gate of nothing', ['--gate', 'first: patience 2h'], 2, 'A gate has no "patience"'],
+    ['an approval that nothing waits for', ['--gate', 'rest: approval'], 4, 'Nothing waits for an approval after the last wave, rest'],
+    ['a division that there is not', ['--rest', 'colour'], 2, 'cannot be divided by "colour"'],
+    ['a share that is none', ['--failure-share', 'some'], 2, '"some" is no share'],
+    ['a share beyond all', ['--failure-share', '200%'], 2, 'at most 100'],
+  ])('refuse %s', async (_, args, code, says) => {
+    const told = await plan(...args);
+    expect(told.err).toContain(says);
+    expect(told.code).toBe(code);
+  });
+
+  it('are gone through one after the other, the approval of one where it was said', async () => {
+    await plan('gannet-sw-1', 'quay-sw-1', '--wave', 'pilot: gannet-sw-1', '--first', '0', '--soak', '0', '--gate', 'pilot: approval');
+    const [{ id } = { id: '' }] = await client.rollouts();
+    await client.say(id, 'start');
+    const waiting = await rolloutUntil(client, id, (r) => r.waves[0]!.phase === 'soaking');
+    expect(waiting.runs.map((r) => [r.name, r.outcome])).toEqual([
+      ['gannet-sw-1', 'verified'],
+      ['quay-sw-1', null],
+    ]);
+    expect(waiting.runs[1]!.waits?.text).toBe('waits for an approval of wave 1 (pilot)');
+    expect(scene.fleet.device('quay-sw-1').counters.pulls).toBe(0);
+    await client.say(id, 'approve', { wave: 0 });
+    await rolloutUntil(client, id, (r) => r.phase === 'ended');
+    expect(scene.fleet.device('quay-sw-1').counters.reboots).toBe(1);
+  });
+});
