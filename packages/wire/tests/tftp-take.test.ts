@@ -93,7 +93,7 @@ describe('what others send', () => {
       // What is lost costs the one 5 s, and the other a moment.
       const small = content.subarray(0, name === 'curl' ? 40_000 : 4000);
       writeFileSync(join(dir, 'mine'), small);
-      const relay = new Relay(s.port, { loss: 0.1, twice: 0.1, late: 0.1, seed: 5 });
+      const relay = new Relay(s.port, { loss: 0.1, twice: 0.1, late: 0.1, seed: 5, endsPass: name === 'curl' });
       const at = await relay.start();
       undo.push(() => relay.stop());
       expect(await command(name, args(String(at)), dir)).toMatchObject({ code: 0 });
@@ -142,6 +142,37 @@ describe('a file that comes in', () => {
     liar.send(data(2, Buffer.alloc(512)), port);
     expect(code((await liar.next()).packet)).toEqual([5, 3]);
     expect((await s.taken()).end).toEqual({ kind: 'local-fault', message: 'it is larger than 1000 octets' });
+  });
+
+  it.each([
+    ['fewer', 500],
+    ['more', 700],
+  ])('with %s octets than its sender said is not taken as whole, and its sender is told', async (_, bytes) => {
+    const s = await store();
+    const c = await client();
+    c.send(wrq('keep-1', 'octet', 'tsize', '600', 'blksize', '1000'), s.port);
+    c.send(data(1, Buffer.alloc(bytes)), (await c.next()).port);
+    expect(await errorTo(c)).toBe(`${bytes} octets came, 600 were announced`);
+    expect(await s.taken()).toMatchObject({ end: { kind: 'not-whole' }, content: null });
+  });
+
+  it('is answered again when it is asked for again, and hurried by nobody before', async () => {
+    const s = await store();
+    const c = await client();
+    const request = wrq('keep-1', 'octet', 'blksize', '8');
+    c.send(request, s.port);
+    const first = await c.next();
+    c.send(request, s.port);
+    expect(await c.next()).toEqual(first);
+    c.send(data(1, '--------'), first.port);
+    expect(code((await c.next()).packet)).toEqual([4, 1]);
+    // Once begun, the answer is not given again: there are senders that skip a block when they hear it.
+    c.send(request, s.port);
+    c.send(data(2, 'end'), first.port);
+    expect(code((await c.next()).packet)).toEqual([4, 2]);
+    const { end, packets } = await s.taken();
+    expect(end).toEqual({ kind: 'done' });
+    expect(packets.packets.filter((p) => p.out && p.head[1] === 6)).toHaveLength(2);
   });
 
   it('is acknowledged again when it comes again, and where a window has a hole (RFC 7440 §4)', async () => {

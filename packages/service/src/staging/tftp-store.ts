@@ -205,6 +205,8 @@ function endText(end: TransferEnd, progress: TransferProgress): string {
       return `nothing was heard after block ${progress.acknowledgedBlock}, sent ${end.tries} times`;
     case 'unconfirmed':
       return 'every block was sent, but its last acknowledgement never came';
+    case 'not-whole':
+      return `${progress.bytes} octets came, and ${progress.totalBytes} were announced: not taken`;
     case 'local-fault':
       return `the store failed: ${end.message}`;
     case 'stopped':

@@ -19,8 +19,11 @@ const usualTimeout = 5000;
 /** An acknowledgement is sent again after so long, and so many times quickly. */
 const firstWait = 500;
 const quickTries = 2;
-/** RFC 1350 §6: who acknowledged the last block waits for a while, in case that this was lost; senders try again after 5 s. */
-const lingerMs = 12_000;
+/**
+ * RFC 1350 §6: who acknowledged the last block waits for a while, in case that this was lost. Senders try again every five or six
+ * seconds, for an hour if nobody answers; each try begins the wait anew.
+ */
+const lingerMs = 30_000;
 
 /** Takes one file from one sender, at a port of its own (RFC 1350 §4), into memory. */
 export class ReceivingTransfer {
@@ -47,6 +50,11 @@ export class ReceivingTransfer {
     this.#input = input;
     this.#timeout = input.agreed.timeout === null ? usualTimeout : input.agreed.timeout * 1000;
     this.#socket = ownSocket(input.localAddress);
+  }
+
+  /** The request came again: its answer was lost. */
+  again(): void {
+    if (this.#block === 0 && this.#port !== null) this.#repeat();
   }
 
   start(): void {
@@ -122,8 +130,8 @@ export class ReceivingTransfer {
       const gap = ahead > 1 && ahead <= agreed.windowSize && !this.#gapTold;
       if (ahead === 0 || gap) {
         this.#gapTold = gap;
-        this.#resent++;
-        this.#acknowledge();
+        if (this.#whole) this.#linger();
+        this.#repeat();
       }
       return;
     }
@@ -145,10 +153,29 @@ export class ReceivingTransfer {
     this.#heardAt = performance.now();
     this.#tries = 0;
     const last = data.length < agreed.blockSize;
+    if (last && this.#missesSome()) return;
     if (last || this.#sinceAck >= agreed.windowSize) this.#acknowledge();
     this.#input.onProgress?.(this.progress);
     if (last) this.#finish();
     else this.#arm();
+  }
+
+  /**
+   * Whether it ends with fewer or more octets than its sender said that it has (RFC 2349), which is then told so. Some senders skip
+   * a block when they hear the answer to their request twice: such a file is nobody's.
+   */
+  #missesSome(): boolean {
+    const { announcedBytes, netascii } = this.#input;
+    // As text, what was counted may be what stands in its sender's file.
+    if (netascii || announcedBytes === 0 || announcedBytes === this.#bytes) return false;
+    this.#send(encodeError(errorCodes.undefined, `${this.#bytes} octets came, ${announcedBytes} were announced`));
+    this.#end({ kind: 'not-whole' });
+    return true;
+  }
+
+  #repeat(): void {
+    this.#resent++;
+    this.#acknowledge();
   }
 
   #arm(): void {
@@ -156,7 +183,8 @@ export class ReceivingTransfer {
     if (this.#ended) return;
     // Some senders ignore what was acknowledged before, until a timer of their own runs out, which every packet of ours starts
     // anew: they are left in peace for longer than such a timer usually is.
-    const wait = this.#tries < quickTries ? firstWait * 2 ** this.#tries : this.#timeout * 1.2;
+    // Before the first block nothing is hurried: who did not hear the answer asks again, and who hears it twice may skip a block.
+    const wait = this.#block > 0 && this.#tries < quickTries ? firstWait * 2 ** this.#tries : this.#timeout * 1.2;
     this.#timer = setTimeout(() => this.#late(), wait);
   }
 
@@ -167,20 +195,23 @@ export class ReceivingTransfer {
       this.#send(encodeError(errorCodes.undefined, 'given up: nothing more came'));
       return this.#end({ kind: 'silent', tries: this.#tries });
     }
-    this.#resent++;
-    this.#acknowledge();
+    this.#repeat();
     this.#arm();
   }
 
   /** All of it is there; the port stays open for a while, because the last acknowledgement may be lost. */
   #finish(): void {
     this.#whole = true;
-    if (this.#timer) clearTimeout(this.#timer);
-    this.#timer = setTimeout(() => this.#close(), lingerMs).unref();
+    this.#linger();
     this.#socket.unref();
     const content = Buffer.concat(this.#blocks.splice(0));
     this.#ended = true;
     this.#input.onEnd({ kind: 'done' }, this.progress, this.#input.netascii ? fromNetascii(content) : content);
+  }
+
+  #linger(): void {
+    if (this.#timer) clearTimeout(this.#timer);
+    this.#timer = setTimeout(() => this.#close(), lingerMs).unref();
   }
 
   #end(end: TransferEnd): void {

@@ -129,7 +129,10 @@ export class TftpServer<Tag> {
       return;
     }
     const key = `${peer.address}/${peer.port}`;
-    // A repeated request from the same port means that our first answer was lost; that transfer repeats it by itself.
+    // A repeated request from the same port means that our first answer was lost. What we send repeats it by itself, quickly; of what
+    // is sent to us, the answer is repeated only when it is asked for.
+    const moving = this.#transfers.get(key);
+    if (moving instanceof ReceivingTransfer) moving.again();
     if (this.#taken.has(key)) return;
     if (request.mode !== 'octet' && request.mode !== 'netascii')
       return refuse(errorCodes.undefined, `mode ${request.mode.slice(0, 20)} is not offered, only octet and netascii`, request);

@@ -29,6 +29,8 @@ export type TransferEnd =
   | { readonly kind: 'silent'; readonly tries: number }
   /** Every block was sent, and only the last acknowledgement never came: the receiver knows whether it has them. */
   | { readonly kind: 'unconfirmed' }
+  /** What was sent to us ended with another number of octets than was announced. */
+  | { readonly kind: 'not-whole' }
   | { readonly kind: 'local-fault'; readonly message: string }
   | { readonly kind: 'stopped'; readonly why: string };
 
