@@ -105,6 +105,7 @@ const where: Readonly<Record<string, string | `- ${string}`>> = {
   'rollout take-back': 'sayRun',
   'rollout release': 'sayRun',
   'rollout done': 'sayRun',
+  'rollout answer': 'sayRun',
   'rollout note': 'say',
   'backup take': 'takeBackup',
   'backup list': 'backups',

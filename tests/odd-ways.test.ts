@@ -1,38 +1,7 @@
-import { cpSync, writeFileSync } from 'node:fs';
-import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { shippedFamilies } from '@barrow/families';
 import { checkedFamily, OddGate, oddGateFamily } from './support/odd-gate.js';
-import { discover } from './support/scene.js';
-import { barrow, folder, serve, type Served } from './support/service.js';
-
-/** Gates of a family of our own, and a service that knows them and has their image. */
-async function setGates(count: number, network: number, family: string) {
-  const dir = folder();
-  const data = join(dir.path, 'data');
-  const families = join(dir.path, 'families');
-  const gates = Array.from({ length: count }, (_, i) => new OddGate(`gate-${i + 1}`, `127.${network}.1.${i + 1}`, 8100 + network));
-  cpSync(shippedFamilies, families, { recursive: true });
-  writeFileSync(join(families, 'odd-gate.yaml'), family);
-  writeFileSync(join(dir.path, 'og1-2.0.bin'), `gate v2.0 \n${'x'.repeat(3000)}`);
-  for (const one of gates) await one.start();
-  const start = (): Promise<Served> => serve(data, { args: ['--families', families], scale: 10 });
-  const served = await start();
-  const { client } = served;
-  await client.addCredential({ name: 'gates', kind: 'http-basic', user: 'barrow', secret: 'gate-word' });
-  const ranges = gates.map((g) => g.address);
-  await client.addNetwork({ name: 'odd', site: 'quay-house', ranges, credentials: ['gates'], httpPort: 8100 + network, trustNow: true });
-  await discover(client, ['odd']);
-  expect((await barrow(['image', 'add', join(dir.path, 'og1-2.0.bin')], { data })).code).toBe(0);
-  await client.setTarget({ family: 'odd-gate', version: '2.0' });
-  const end = async (): Promise<void> => {
-    for (const one of gates) await one.stop();
-    dir.remove();
-  };
-  return { data, gates, gate: (n: number): OddGate => gates[n - 1]!, served, start, end };
-}
-type Gates = Awaited<ReturnType<typeof setGates>>;
-const patient = { timeout: 180_000 };
+import { patient, setGates, type Gates } from './support/odd-gates.js';
+import { barrow, type Served } from './support/service.js';
 
 describe('a family whose devices do something for others, which is set aside for the time of the change', () => {
   let here: Gates;

@@ -24,6 +24,13 @@ export class OddGate {
   jammed = false;
   /** It takes by itself, some time later, what it was brought. */
   armed = false;
+  /** What its own panel shows, and what it was told of that. */
+  panel = '4711';
+  typed: string[] = [];
+  /** How far its clock is ahead, in milliseconds. */
+  ahead = 3_600_000;
+  /** It cannot tell whether it is armed. */
+  forgetful = false;
   #server: Server | null = null;
 
   constructor(
@@ -80,6 +87,7 @@ export class OddGate {
             `version ${this.version}`,
             `boots ${this.boots}`,
             `held ${this.next?.sha256 ?? 'nothing'}`,
+            `armed ${this.forgetful ? 'perhaps' : this.armed ? 'yes' : 'no'}`,
             `keeps ${this.before === null ? 'yes' : 'no'}`,
           ].join('\n'),
         );
@@ -113,10 +121,59 @@ export class OddGate {
         if (!this.deaf) this.before = null;
         this.kept++;
         return say('kept');
+      case `POST /arm/${this.panel}`:
+        this.typed.push(this.panel);
+        this.armed = true;
+        return say('armed');
+      case 'POST /onvif/device_service':
+        return this.#onvif(body.toString(), response);
       default:
         response.statusCode = 404;
         return say('nothing here');
     }
+  }
+
+  /** Its ONVIF service, which believes a token of its own time only (WS-Security UsernameToken profile 1.0 §3.1). */
+  #onvif(asked: string, response: ServerResponse): void {
+    const one = (name: string): string => new RegExp(`<(?:\\w+:)?${name}(?: [^>]*)?>([^<]*)<`).exec(asked)?.[1] ?? '';
+    const now = new Date(Date.now() + this.ahead);
+    const answer = (name: string, inside: string): void =>
+      void response.end(
+        `<e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope"><e:Body><d:${name} xmlns:d="http://www.onvif.org/ver10/device/wsdl">${inside}</d:${name}></e:Body></e:Envelope>`,
+      );
+    const refuse = (status: number, why: string): void => {
+      response.statusCode = status;
+      response.end(
+        `<e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope"><e:Body><e:Fault><e:Reason><e:Text>${why}</e:Text></e:Reason></e:Fault></e:Body></e:Envelope>`,
+      );
+    };
+    const operation = /<tds:(\w+)/.exec(asked)?.[1];
+    if (operation === 'GetSystemDateAndTime') {
+      const [year, month, day, hour, minute, second] = now.toISOString().split(/\D/);
+      return answer(
+        'GetSystemDateAndTimeResponse',
+        `<d:UTCDateTime><d:Time><d:Hour>${hour}</d:Hour><d:Minute>${minute}</d:Minute><d:Second>${second}</d:Second></d:Time><d:Date><d:Year>${year}</d:Year><d:Month>${month}</d:Month><d:Day>${day}</d:Day></d:Date></d:UTCDateTime>`,
+      );
+    }
+    const sum = createHash('sha1')
+      .update(Buffer.from(one('Nonce'), 'base64'))
+      .update(one('Created'))
+      .update('eye-word')
+      .digest('base64');
+    if (one('Username') !== 'eye' || one('Password') !== sum || Math.abs(Date.parse(one('Created')) - now.getTime()) > 60_000)
+      return refuse(401, 'Sender not authorized');
+    if (operation === 'GetDeviceInformation')
+      return answer(
+        'GetDeviceInformationResponse',
+        `<d:Model>OG-1 &amp; more</d:Model><d:FirmwareVersion>${this.version}</d:FirmwareVersion>`,
+      );
+    if (operation === 'SetHostname') {
+      this.typed.push(one('Name'));
+      return answer('SetHostnameResponse', '');
+    }
+    if (operation !== 'SystemReboot') return refuse(400, 'Optional action not implemented');
+    response.on('finish', () => void this.restart(this.next!.version));
+    answer('SystemRebootResponse', '<d:Message>down for a moment</d:Message>');
   }
 }
 

@@ -375,7 +375,7 @@ export class BarrowClient {
   discardRollout = (id: string) => this.#json(removed, 'DELETE', `/rollouts/${encodeURIComponent(id)}`);
   say = (id: string, word: 'start' | 'hold' | 'continue' | 'stop' | 'approve' | 'note', json: object = {}) =>
     this.#json(rolloutSchema, 'POST', `/rollouts/${encodeURIComponent(id)}/${word}`, { json });
-  sayRun = (id: string, run: string, word: 'retry' | 'skip' | 'release' | 'take-back' | 'done', json: object = {}) =>
+  sayRun = (id: string, run: string, word: 'retry' | 'skip' | 'release' | 'take-back' | 'done' | 'answer', json: object = {}) =>
     this.#json(rolloutSchema, 'POST', `/rollouts/${encodeURIComponent(id)}/runs/${encodeURIComponent(run)}/${word}`, { json });
   run = (id: string, run: string) =>
     this.#json(runDetailSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/runs/${encodeURIComponent(run)}`);

@@ -1,9 +1,11 @@
 export { familySchema } from './schema/family.js';
-export { usesShell, usesSip, usesSnmp, usesWeb } from './schema/walk.js';
+export { usesShell, usesOnvif, usesSip, usesSnmp, usesWeb } from './schema/walk.js';
 export {
   hasShell,
   isUpgradable,
   throughParent,
+  versionsOf,
+  wayNamed,
   wayOf,
   procedureNames,
   type Condition,
@@ -41,6 +43,8 @@ export {
   type ProcedureResult,
   type ProcedureRun,
   type Shell,
+  type AskPerson,
+  type Onvif,
   type Sip,
   type Snmp,
   type Web,

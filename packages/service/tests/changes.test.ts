@@ -28,8 +28,9 @@ const plan = makePlan({
 describe('what has changed in a rollout', () => {
   it('is who it happened to, and who waits for another reason than before', async () => {
     let state = initialState(plan);
+    const questions = new Map<string, string>();
     const waiting: (Waiting | null)[] = [null, null, null];
-    const changes = new Changes({ state, plan, waits: (index: number) => waiting[index]! } as unknown as ActiveRollout, 'e');
+    const changes = new Changes({ state, plan, questions, waits: (index: number) => waiting[index]! } as unknown as ActiveRollout, 'e');
     let stand = changes.stand;
     const look = async (): Promise<readonly number[] | null> => {
       const found = await changes.since(stand);
@@ -43,6 +44,11 @@ describe('what has changed in a rollout', () => {
     happen({ kind: 'rollout-started', at: 1, by: 'a' });
     happen({ kind: 'wave-opened', at: 1, wave: 0 });
     expect(await look()).toEqual([]);
+    // What a person is asked stands in no journal.
+    questions.set('d2', 'Which code does it show?');
+    expect(await look()).toEqual([1]);
+    questions.clear();
+    expect(await look()).toEqual([1]);
     happen({ kind: 'step-begun', at: 2, run: 'd2', step: 'preflight', attempt: 1 });
     expect(await look()).toEqual([1]);
     waiting[2] = { text: 'waits for d2', until: null };
@@ -60,7 +66,7 @@ describe('what has changed in a rollout', () => {
 
   it('is told to each by what he saw last, and is everything to who comes from elsewhere', async () => {
     const state = initialState(plan);
-    const changes = new Changes({ state, plan, waits: () => null } as unknown as ActiveRollout, 'e');
+    const changes = new Changes({ state, plan, questions: new Map(), waits: () => null } as unknown as ActiveRollout, 'e');
     const [one, two] = await Promise.all([changes.since(changes.stand), changes.since('e.0')]);
     expect(one).toEqual(two);
     apply(apply(state, { kind: 'rollout-started', at: 1, by: 'a' }), { kind: 'wave-opened', at: 1, wave: 0 });

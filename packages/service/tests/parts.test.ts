@@ -80,7 +80,7 @@ describe('the trail of a run', () => {
 });
 
 describe('durations', () => {
-  const way = wayOf(loadFamilies().get('tarnbrook-access')!, 'system')!;
+  const way = wayOf(loadFamilies().get('tarnbrook-access')!, 'system', '4.2.1')!;
   const durations = (bytes: number, timeScale: number): Record<string, number> => {
     const leg = { image: 'a', component: 'system', from: '1', to: '2', bytes, way };
     return Object.fromEntries(makePassage([leg], timeScale).steps.map((s) => [s.step, s.typicalMs]));

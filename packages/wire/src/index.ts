@@ -38,7 +38,16 @@ export {
 } from './http/fetch.js';
 export { answerDigest, readChallenges, type Challenge } from './http/digest.js';
 export { decodeProbeMatch, encodeProbe, probeQuestion, type ProbeMatch } from './onvif/discovery.js';
-export { onvifClock, onvifInformation, usernameToken, type OnvifInformation } from './onvif/device.js';
+export {
+  askOnvif,
+  onvifClock,
+  onvifDeviceService,
+  onvifInformation,
+  usernameToken,
+  xmlEscape,
+  type OnvifAsk,
+  type OnvifInformation,
+} from './onvif/device.js';
 export { findXml, readXml, textOf, type XmlNode } from './onvif/xml.js';
 export { askSip, type SipReply, type SipRequest, type SipTarget } from './sip/ask.js';
 export { decodeOptions, encodeOptions, optionsQuestion, type SipAnswer } from './sip/options.js';

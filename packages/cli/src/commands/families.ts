@@ -52,7 +52,7 @@ export const registerFamilies: Register = (program, act) => {
               ? [
                   `  ${[found.travel, found.storage].filter(Boolean).join('; ')}`,
                   ...found.ways.flatMap((w) => [
-                    `  ${w.name}${w.component === 'system' ? '' : `, for a ${w.component}`}: ${w.steps.join(' → ')}`,
+                    `  ${w.name}${w.component === 'system' ? '' : `, for a ${w.component}`}${w.from ? `, from ${w.from}` : ''}: ${w.steps.join(' → ')}`,
                     `    point of no return: ${w.pointOfNoReturn}`,
                   ]),
                 ]

@@ -85,7 +85,11 @@ export function rolloutText(io: Io, r: Rollout): string {
   // Who reads of a rollout under way has read the plan; a few are still named.
   else if (left.length > 0) parts.push('', `Left out: ${someOf(r.leftOut.map((l) => l.name))}; why is in \`barrow report ${r.id}\`.`);
   const asked = r.runs.flatMap((x) =>
-    x.asks === null ? [] : [`  ${c.bold(x.name)}: ${x.asks} Then: \`barrow rollout done ${r.id} ${x.name}\`.`],
+    x.asks === null
+      ? []
+      : [
+          `  ${c.bold(x.name)}: ${x.asks} Then: \`barrow rollout ${x.asksToTell ? 'answer' : 'done'} ${r.id} ${x.name}${x.asksToTell ? ' ANSWER' : ''}\`.`,
+        ],
   );
   if (asked.length > 0) parts.push('', 'To be done by hand now:', ...asked);
   const trouble = r.runs.filter((x) => x.cause);
@@ -435,6 +439,16 @@ export const registerRollouts: Register = (program, act) => {
         const barrow = client();
         const r = await barrow.sayRun(await resolve(barrow, id), device, 'done', { note: o.note });
         print(say, r, () => `Done: ${device} goes on in ${r.name}. Watch it with \`barrow rollout follow ${r.id}\`.`);
+      }),
+    );
+  rollout
+    .command('answer <rollout> <device> <answer>')
+    .description('answer what you were asked to tell, e.g. a code that stands on the device')
+    .action(
+      act(async ({ say, client }, id: string, device: string, answer: string) => {
+        const barrow = client();
+        const r = await barrow.sayRun(await resolve(barrow, id), device, 'answer', { answer });
+        print(say, r, () => `Answered: ${device} goes on in ${r.name}. Watch it with \`barrow rollout follow ${r.id}\`.`);
       }),
     );
   rollout

@@ -48,12 +48,12 @@
                   <dd class="mono">{f.family}</dd>
                   <dt>Recognised by</dt>
                   <dd>{f.recognisedBy.join(', ') || 'what its parent tells'}</dd>
-                  {#each f.ways as way (way.component)}
+                  {#each f.ways as way (way.component + way.name)}
                     <dt>{way.name}</dt>
                     <dd>
-                      {named(way.component)}: {#each way.steps as step, i (i)}{i > 0 ? ' → ' : ''}<span
-                          class:point={step === way.pointOfNoReturn}>{step}</span
-                        >{/each}
+                      {named(way.component)}{way.from ? `, from ${way.from}` : ''}: {#each way.steps as step, i (i)}{i > 0
+                          ? ' → '
+                          : ''}<span class:point={step === way.pointOfNoReturn}>{step}</span>{/each}
                       <span class="quiet">(nothing interrupts it from {way.pointOfNoReturn} on)</span>
                     </dd>
                   {/each}

@@ -127,7 +127,7 @@
     }
   }
   /** What a person is asked for before it is said. */
-  let asking = $state.raw<{ what: 'stop' | 'discard' | 'note' } | { what: 'skip'; run: RunView } | null>(null);
+  let asking = $state.raw<{ what: 'stop' | 'discard' | 'note' } | { what: 'skip' | 'answer'; run: RunView } | null>(null);
   let words = $state('');
   const asks = {
     stop: {
@@ -147,12 +147,14 @@
       about: 'It is left as it is, as soon as the step in hand may be left. It can be retried later.',
       word: 'Leave it out',
     },
+    answer: { title: 'Answer', about: '', word: 'Answer' },
   } as const;
   async function ask() {
     if (asking?.what === 'discard') {
       await client().discardRollout(id);
       goTo('/rollouts');
     } else if (asking?.what === 'skip') rollout = await client().sayRun(id, asking.run.id, 'skip', { reason: words.trim() });
+    else if (asking?.what === 'answer') rollout = await client().sayRun(id, asking.run.id, 'answer', { answer: words.trim() });
     else if (asking) rollout = await client().say(id, asking.what, asking.what === 'note' ? { text: words.trim() } : {});
     words = '';
   }
@@ -357,7 +359,12 @@
             class="anchor"
             onclick={() => (asking = { what: 'skip', run })}>Skip</button
           >{/if}
-        {#if may('operator') && run.asks}<button class="anchor" title={run.asks} onclick={() => sayRun(run.id, 'done')}>It is done</button
+        {#if may('operator') && run.asks && run.asksToTell}<button
+            class="anchor"
+            title={run.asks}
+            onclick={() => (asking = { what: 'answer', run })}>Answer</button
+          >{:else if may('operator') && run.asks}<button class="anchor" title={run.asks} onclick={() => sayRun(run.id, 'done')}
+            >It is done</button
           >{/if}
         {#if may('operator') && run.takeBack}<button
             class="anchor"
@@ -462,15 +469,15 @@
 {#if asking}
   {@const { title, about, word } = asks[asking.what]}
   <FormDialog
-    title={asking.what === 'skip' ? `Leave ${asking.run.name} out?` : title}
-    {about}
+    title={asking.what === 'skip' ? `Leave ${asking.run.name} out?` : asking.what === 'answer' ? `${asking.run.name} is waited for` : title}
+    about={asking.what === 'answer' ? (asking.run.asks ?? 'It is asked no more.') : about}
     {word}
     onclose={() => (asking = null)}
     send={ask}
   >
-    {#if asking.what === 'note' || asking.what === 'skip'}
+    {#if asking.what === 'note' || asking.what === 'skip' || asking.what === 'answer'}
       <label class="label"
-        ><span class="label-text">{asking.what === 'note' ? 'Note' : 'Why'}</span><input
+        ><span class="label-text">{{ note: 'Note', skip: 'Why', answer: 'Answer' }[asking.what]}</span><input
           class="input"
           bind:value={words}
           required

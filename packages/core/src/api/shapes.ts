@@ -426,7 +426,16 @@ export const familySummarySchema = z.object({
   storage: z.string().nullable(),
   travel: z.string().nullable(),
   /** How it takes images; none when it is only recorded. */
-  ways: z.array(z.object({ name: z.string(), component: z.string(), steps: z.array(z.string()), pointOfNoReturn: z.string() })),
+  ways: z.array(
+    z.object({
+      name: z.string(),
+      component: z.string(),
+      /** The versions from which it leads, in words; null: from every one. */
+      from: z.string().nullable(),
+      steps: z.array(z.string()),
+      pointOfNoReturn: z.string(),
+    }),
+  ),
   devices: z.number().int(),
 });
 export type FamilySummary = z.infer<typeof familySummarySchema>;
@@ -553,6 +562,8 @@ export const runViewSchema = z.object({
   /** Who asked to leave it out, and why; obeyed as soon as the step in hand may be left. */
   /** What a person is asked to do now, and says when it is done; null when nothing is. */
   asks: z.string().nullable().default(null),
+  /** It is answered in words, rather than said to be done. */
+  asksToTell: z.boolean().default(false),
   wish: z.object({ by: z.string(), reason: z.string() }).nullable(),
   /** Why nothing happens to it now, as it is said after its name, and until when where that is known; null while something does. */
   waits: z.object({ text: z.string(), until: moment.nullable() }).nullable(),

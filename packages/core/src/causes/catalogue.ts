@@ -86,6 +86,12 @@ const list = [
     counts: 'failed',
   },
   {
+    code: 'not-answered',
+    what: 'A person was asked for something that only they can tell, and nobody answered.',
+    next: 'Have ready what is asked for, then `barrow rollout retry`; who is asked is shown by `barrow rollout show`.',
+    counts: 'failed',
+  },
+  {
     code: 'session-lost',
     what: 'The session to the device ended in the middle of a command.',
     next: 'See how far the dialogue came; ask the device whether it restarted by itself.',
@@ -288,6 +294,12 @@ const list = [
     code: 'next-boot-wrong',
     what: 'The device does not say that it will boot the new image next.',
     next: 'Do not reboot it. Read its boot settings by hand.',
+    counts: 'failed',
+  },
+  {
+    code: 'outcome-unknown',
+    what: 'Barrow was stopped in the middle of this step, and the device cannot be asked whether it was done.',
+    next: 'Look at the device by hand, whether it was done or not; then `barrow rollout retry`, which begins the step anew. A procedure `truth` in its family file would ask for you.',
     counts: 'failed',
   },
   {

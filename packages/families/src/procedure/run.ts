@@ -1,10 +1,11 @@
 import { CauseError, isCauseCode, pattern, safeText, type CauseCode } from '@barrow/core';
-import { ownNow, WireError } from '@barrow/wire';
+import { ownNow, WireError, xmlEscape } from '@barrow/wire';
 import { RE2JS } from 're2js';
 import type {
   Family,
   FamilyWithShell,
   GetStep,
+  OnvifStep,
   ProcedureName,
   ProcedureStep,
   ReceiveStep,
@@ -57,6 +58,18 @@ export interface Snmp {
   set(values: readonly SnmpSet[], limitMs: number): Promise<void>;
 }
 
+/** The part of a device's ONVIF services that procedures use. */
+export interface Onvif {
+  /** @throws WireError */
+  ask(
+    request: { readonly operation: string; readonly path?: string; readonly namespace?: string | undefined; readonly body: string },
+    limitMs: number,
+  ): Promise<{ readonly field: (name: string) => string | null; readonly fault: string | null; readonly text: string }>;
+}
+
+/** Asks a person for something, and waits for the answer. @throws CauseError when nobody gives one */
+export type AskPerson = (words: string, how: { readonly fits: string | null; readonly secret: boolean }) => Promise<string>;
+
 /** One file of an image, as it is carried to a device. */
 export interface CarriedFile {
   readonly name: string;
@@ -91,6 +104,9 @@ export interface ProcedureRun {
   readonly web?: Web | null;
   readonly sip?: Sip | null;
   readonly snmp?: Snmp | null;
+  readonly onvif?: Onvif | null;
+  /** null: nobody is there. */
+  readonly person?: AskPerson | null;
   /** Waits until the device has fetched all of its image; so long nothing may move. */
   readonly fetched?: ((limitMs: number) => Promise<void>) | null;
   /** The files that an upload carries, and what carries them. */
@@ -195,7 +211,12 @@ async function runSteps(
       await input.fetched(Math.max(shortestLimit, step.fetched.within / input.timeScale));
     } else if ('wait' in step) await pause(step.wait / input.timeScale, input.signal);
     else if ('snmp' in step) await runSnmp(step, input, values, lookup);
-    else if ('forEach' in step) {
+    else if ('onvif' in step) await runOnvif(step, input, values, lookup);
+    else if ('ask' in step) {
+      const { words, as, fits = null, secret } = step.ask;
+      if (!input.person) throw new CauseError('not-answered', `nobody is here to be asked: ${words}`);
+      values.single.set(as, await input.person(words, { fits, secret }));
+    } else if ('forEach' in step) {
       const { from, as, where } = step.forEach;
       // A row is taken as it was read, whatever its steps read anew.
       for (const row of [...(values.tables.get(from) ?? [])]) {
@@ -347,6 +368,26 @@ async function runSip(step: SipStep, input: ProcedureRun, values: Values, lookup
   const said = (line: string): string => `to ${method} the device said: ${line}`;
   takeAnswer(step, answer, values, said);
   if (status < 200 || status > 299) throw new CauseError('unexpected-answer', said(safeText(head.split('\n')[0] ?? '', 200)));
+}
+
+async function runOnvif(step: OnvifStep, input: ProcedureRun, values: Values, lookup: (n: string) => string | undefined): Promise<void> {
+  if (!input.onvif) throw new CauseError('service-fault', 'the procedure asks an ONVIF service, and nothing can here');
+  const limit = Math.max(shortestLimit, (step.limit ?? 8000) / input.timeScale);
+  const { onvif: operation, namespace } = step;
+  const inXml = (key: string): string | undefined => {
+    const value = lookup(key);
+    return value === undefined ? undefined : xmlEscape(value);
+  };
+  const path = step.path === undefined ? {} : { path: fillSent(step.path, lookup) };
+  const body = step.body === undefined ? '' : fillSent(step.body, inXml);
+  const { field, fault, text } = await input.onvif.ask({ operation, namespace, body, ...path }, limit);
+  const said = (line: string): string => `to ${operation} the device said: ${line}`;
+  takeAnswer(step, fault === null ? text : `${fault}\n${text}`, values, said);
+  if (fault !== null) throw new CauseError('unexpected-answer', said(safeText(fault, 200)));
+  for (const [key, from] of Object.entries(step.fields ?? {})) {
+    const value = field(from);
+    if (value !== null) values.single.set(key, safeText(value.trim(), 400));
+  }
 }
 
 async function runUpload(step: UploadStep, input: ProcedureRun, values: Values, lookup: (n: string) => string | undefined): Promise<void> {

@@ -1,6 +1,6 @@
-import { duration, prove } from '@barrow/core';
+import { compareVersions, describeRange, duration, prove, readVersion, type VersionScheme } from '@barrow/core';
 import { faultsOfSense } from './sense.js';
-import { familyShape, proceduresOf, type FamilyWay } from './shape.js';
+import { familyShape, proceduresOf, versionsOf, type Family, type FamilyWay } from './shape.js';
 import { usesShell } from './walk.js';
 
 /** Who falls back by itself is told in time to keep what it runs, and nobody else is told. */
@@ -32,6 +32,35 @@ function faultsOfSides({ stretches, applies }: FamilyWay, fault: (path: Property
   if (!steps.some((s) => s.step === 'return'))
     fault(['applies'], 'it takes the image at an hour of its own, and no step return waits for that');
 }
+
+/** Which of several ways is taken is decided by the version that a device runs; each can be the one, and is known by its name. */
+function faultsOfChoice(family: Family, index: number, fault: (path: PropertyKey[], message: string) => void): void {
+  const { name, component, from } = family.ways[index]!;
+  const before = family.ways.slice(0, index).filter((w) => w.component === component);
+  if (before.some((w) => w.name === name)) fault(['ways', index, 'name'], `there is a way of ${component} with this name before it`);
+  if (before.some((w) => !w.from || JSON.stringify(w.from) === JSON.stringify(from)))
+    fault(['ways', index, 'component'], `there is a way of ${component} before it, so that this one is never taken`);
+  const scheme = versionsOf(family, component);
+  const bounds = Object.entries(from ?? {});
+  const unreadable = bounds.filter(([, version]) => !isReadable(scheme, version));
+  for (const [key, version] of unreadable)
+    fault(['ways', index, 'from', key], `${JSON.stringify(version)} is no version as the family reads them`);
+  // A range that none of its own bounds lies in, nor what is between them, has no version.
+  const { atLeast, above, below, upTo } = from ?? {};
+  const [low, high] = [atLeast ?? above, below ?? upTo];
+  if (unreadable.length > 0 || low === undefined || high === undefined) return;
+  const order = compareVersions(scheme, low, high);
+  if (order > 0 || (order === 0 && (atLeast === undefined || upTo === undefined)))
+    fault(['ways', index, 'from'], `no version is ${describeRange(from!)}: it is never taken`);
+}
+
+const isReadable = (scheme: VersionScheme, version: string): boolean => {
+  try {
+    return readVersion(scheme, version).text !== '';
+  } catch {
+    return false;
+  }
+};
 
 /** What a family says fits together: a step of a way has its procedure; procedures say where they are carried out. */
 export const familySchema = familyShape.superRefine((family, context) => {
@@ -82,8 +111,7 @@ export const familySchema = familyShape.superRefine((family, context) => {
       if (['settle', 'level'].includes(step) && stretch !== prove)
         fault(['ways', index, 'stretches', stretch, at], `${step} comes after the soak: it stands in the stretch ${prove}`);
     if (!names.includes(pointOfNoReturn)) fault(['ways', index, 'pointOfNoReturn'], `it has no step ${pointOfNoReturn}`);
-    if (family.ways.findIndex((w) => w.component === component) !== index)
-      fault(['ways', index, 'component'], `there is a way of ${component} before it, so that this one is never taken`);
+    faultsOfChoice(family, index, fault);
   }
   if (family.staging) {
     const needed = family.procedures.transfer && family.travel?.how === 'device-pulls' ? [] : (['stage', 'verify-staged'] as const);

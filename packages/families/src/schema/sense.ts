@@ -49,6 +49,7 @@ const givenTo: Record<ProcedureName, readonly string[]> = {
   'confirm-image': ofImages,
   'set-aside': [],
   'put-back': [],
+  truth: [...ofImages, 'lostStep'],
   reach: ['storeAddress', 'storePort'],
 };
 
@@ -92,6 +93,7 @@ const readOf: Record<ProcedureName, readonly string[]> = {
   'confirm-image': ['confirmed'],
   'set-aside': [],
   'put-back': [],
+  truth: ['done', 'words'],
   reach: ['reached'],
 };
 const tableOf: Partial<Record<ProcedureName, string>> = { children: 'children', storage: 'files', neighbours: 'outlets' };
@@ -100,6 +102,7 @@ const neededOf: Partial<Record<ProcedureName, readonly string[]>> = {
   configuration: ['text'],
   'next-boot': ['nextBoot'],
   unsaved: ['differences'],
+  truth: ['done'],
   reach: ['reached'],
 };
 const neededOfRecord = ['serial', 'firmware'];
@@ -154,6 +157,12 @@ export function remarksOfSense(family: Family): SenseFault[] {
           : 'it gives neither digest nor bytes, so that nothing is compared: Barrow will say that the device cannot tell what it holds',
     });
   }
+  if (family.ways.some((w) => Object.values(w.stretches).some((s) => s.some((one) => one.step === 'activate'))))
+    if (!family.procedures['next-boot'] && !family.procedures.truth)
+      remarks.push({
+        path: ['procedures'],
+        message: 'neither next-boot nor truth: when Barrow is stopped in the middle of activate, nobody can tell whether it was done',
+      });
   if (family.procedures.record && family.procedures.record.gives?.['bootCount'] === undefined && family.travel)
     remarks.push({
       path: ['procedures', 'record'],
@@ -267,7 +276,12 @@ function procedureFaults(family: Family): SenseFault[] {
     for (const yielded of Object.keys(procedure.yields ?? {}))
       if (yielded !== table)
         at(['yields', yielded], `nobody reads the table "${yielded}" of ${name}${table ? `; it may yield ${table}` : ''}`);
-    const steps = [...everyStep(procedure.do)].map((s) => s.step);
+    const placed = [...everyStep(procedure.do)];
+    if (!withPerson.includes(name))
+      for (const { step, path } of placed)
+        if ('ask' in step)
+          at([...path, 'ask'], `${name} is carried out when nobody is there to be asked; in ${withPerson.join(', ')} somebody is`);
+    const steps = placed.map((s) => s.step);
     if ((name === 'verify-image' || name === 'verify-staged' || name === 'level') && !steps.some(isQuestion))
       at([], 'it asks nothing, so that nothing would be verified');
     if (
@@ -281,8 +295,19 @@ function procedureFaults(family: Family): SenseFault[] {
   return faults;
 }
 
+/** Those that only a rollout carries out, which somebody looks after. */
+const withPerson: readonly ProcedureName[] = [
+  'transfer',
+  'activate',
+  'reboot',
+  'set-aside',
+  'put-back',
+  'confirm-image',
+  'fall-back',
+  'level',
+];
 const isQuestion = (step: ProcedureStep): boolean =>
-  'say' in step || 'sip' in step || 'get' in step || 'request' in step || ('snmp' in step && !('set' in step.snmp));
+  'say' in step || 'sip' in step || 'onvif' in step || 'get' in step || 'request' in step || ('snmp' in step && !('set' in step.snmp));
 
 /** The values that a procedure uses against those that something gives, and its tables against those that are read. */
 function valueFaults(name: ProcedureName, procedure: Procedure, at: (path: readonly PropertyKey[], message: string) => void): void {
@@ -321,6 +346,7 @@ function valueFaults(name: ProcedureName, procedure: Procedure, at: (path: reado
       picked.set(step.forEach.as, step.forEach.from);
     }
     if ('fields' in step) for (const one of Object.keys(step.fields ?? {})) makes(one, [...path, 'fields', one]);
+    if ('ask' in step) makes(step.ask.as, [...path, 'ask', 'as']);
     if ('keep' in step && step.keep) makes(step.keep, [...path, 'keep']);
     if ('set' in step) for (const one of Object.keys(step.set)) makes(one, [...path, 'set', one]);
     if ('receive' in step) makes(step.receive, [...path, 'receive']);
@@ -387,7 +413,8 @@ function valueFaults(name: ProcedureName, procedure: Procedure, at: (path: reado
         });
       if (step.refused !== undefined && !('set' in snmp)) at([...path, 'refused'], 'only what is set can be refused');
     }
-    if ('sip' in step && step.body !== undefined) use(step.body, [...path, 'body'], more);
+    if (('sip' in step || 'onvif' in step) && step.body !== undefined) use(step.body, [...path, 'body'], more);
+    if ('onvif' in step && step.path !== undefined) use(step.path, [...path, 'path'], more);
     if ('upload' in step) use(step.upload, [...path, 'upload'], more);
     if ('check' in step) {
       useCondition(step.check, [...path, 'check'], more);

@@ -1,4 +1,4 @@
-import { causes, components, isZone, kinds, rungMeans, type Way, type WayStep } from '@barrow/core';
+import { causes, components, inRange, isZone, kinds, rungMeans, versionRangeSchema, type Way, type WayStep } from '@barrow/core';
 import { RE2JS } from 're2js';
 import { z } from 'zod';
 
@@ -151,6 +151,34 @@ const sipStep = z.strictObject({
   capture: z.array(patternText).optional(),
   fails: z.array(failPattern).optional(),
 });
+/** An operation of an ONVIF service, by its standard name; the device management service where nothing else is said. */
+const onvifStep = z.strictObject({
+  onvif: z.string().regex(/^[A-Z][A-Za-z]+$/, 'an operation is named as its standard does, e.g. GetDeviceInformation'),
+  /** Where the service is. */
+  path: template.optional(),
+  /** The namespace of the service. */
+  namespace: z.url().optional(),
+  /** What stands inside of the operation's element, as XML; the namespace has the prefix `tds`. */
+  body: template.optional(),
+  limit: span.optional(),
+  /** Single values of the answer: names to names of elements, an element within another after a point. */
+  fields: z.record(name, z.string().regex(/^[A-Za-z]\w*(\.[A-Za-z]\w*)*$/, 'names of elements, with points between them')).optional(),
+  capture: z.array(patternText).optional(),
+  fails: z.array(failPattern).optional(),
+});
+
+/** Asks whoever looks after the rollout for something that only a person can tell; waits until they have answered. */
+const askStep = z.strictObject({
+  ask: z.strictObject({
+    words: z.string().min(1).max(500),
+    as: name,
+    /** What an answer looks like; another is not taken. */
+    fits: patternText.optional(),
+    /** It is shown nowhere, and stands in no record. */
+    secret: z.boolean().default(false),
+  }),
+});
+
 /** Waits until the device has fetched all of the image from the store that it was offered in. */
 const fetchedStep = z.strictObject({
   fetched: z.strictObject({
@@ -215,6 +243,8 @@ export type RequestStep = z.infer<typeof requestStep>;
 export type UploadStep = z.infer<typeof uploadStep>;
 export type SipStep = z.infer<typeof sipStep>;
 export type FetchedStep = z.infer<typeof fetchedStep>;
+export type OnvifStep = z.infer<typeof onvifStep>;
+export type AskStep = z.infer<typeof askStep>;
 export type ProcedureStep =
   | SayStep
   | GetStep
@@ -222,6 +252,8 @@ export type ProcedureStep =
   | UploadStep
   | SipStep
   | FetchedStep
+  | OnvifStep
+  | AskStep
   | SnmpStep
   | WaitStep
   | ForEachStep
@@ -256,6 +288,8 @@ const stepKinds = {
   upload: uploadStep,
   sip: sipStep,
   fetched: fetchedStep,
+  onvif: onvifStep,
+  ask: askStep,
   snmp: snmpStep,
   wait: waitStep,
   forEach: forEachStep,
@@ -312,6 +346,8 @@ export const procedureNames = [
   /** Has others do what the device does for them, for the time of the change; and has it do that again. */
   'set-aside',
   'put-back',
+  /** Whether the step `${lostStep}`, in the middle of which Barrow was stopped, has been `done`: yes, or no, or what else. */
+  'truth',
   /** The device's own ping of the store. */
   'reach',
 ] as const;
@@ -377,6 +413,8 @@ const wayStep = z
 const way = z.strictObject({
   name: z.string().min(1),
   component: z.enum(components).default('system'),
+  /** The versions from which it leads; from every one when absent. */
+  from: versionRangeSchema.optional(),
   /** Each is entered as a whole; between two of them the device is let go. `prove` is entered after the soak, where a plan wants that. */
   stretches: z.record(z.string(), z.array(wayStep).min(1)),
   /** From this step on, nothing interrupts. */
@@ -552,11 +590,29 @@ export type FamilyWithShell = Family & { shell: NonNullable<Family['shell']> };
 /** Whether anything of its devices can be upgraded. */
 export const isUpgradable = (family: Family): boolean => family.ways.length > 0;
 
-/** The way by which its devices take an image of a component; null when it has none. */
-export function wayOf(family: Family, component: string): (Way & Pick<FamilyWay, 'returns'>) | null {
-  const found = family.ways.find((w) => w.component === component);
-  if (!found) return null;
-  const { name, pointOfNoReturn, returns, recovery, applies } = found;
+/** How a family orders and reads the versions of a component. */
+export const versionsOf = (family: Family, component: string): Family['versions'] =>
+  component === 'boot-loader' && family.bootLoaderVersions ? family.bootLoaderVersions : family.versions;
+
+/**
+ * The way by which its devices take an image of a component when they run `from`: the first that fits; null when none does.
+ *
+ * @throws VersionUnreadable when a way asks for a version and `from` is none of the family
+ */
+export function wayOf(family: Family, component: string, from: string): (Way & Pick<FamilyWay, 'returns'>) | null {
+  const scheme = versionsOf(family, component);
+  const found = family.ways.find((w) => w.component === component && (!w.from || inRange(scheme, w.from, from)));
+  return found ? readWay(family, found) : null;
+}
+
+/** The way of this name, as a plan has chosen it; of a plan that names none, the first of the component. */
+export const wayNamed = (family: Family, component: string, name: string): (Way & Pick<FamilyWay, 'returns'>) | null => {
+  const found = family.ways.find((w) => w.component === component && (name === '' || w.name === name));
+  return found ? readWay(family, found) : null;
+};
+
+function readWay(family: Family, found: FamilyWay): Way & Pick<FamilyWay, 'returns'> {
+  const { name, component, pointOfNoReturn, returns, recovery, applies } = found;
   const stretches = Object.entries(found.stretches).map(([of, steps]) => ({ name: of, steps }));
   const { travel } = family;
   return {

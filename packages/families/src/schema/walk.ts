@@ -23,5 +23,7 @@ export const usesSip = (procedure: Procedure): boolean => [...everyStep(procedur
 /** Whether a procedure talks to the device's web server. */
 export const usesWeb = (procedure: Procedure): boolean =>
   [...everyStep(procedure.do)].some(({ step }) => 'get' in step || 'request' in step || ('upload' in step && step.over.startsWith('http')));
+/** Whether a procedure asks an ONVIF service of the device. */
+export const usesOnvif = (procedure: Procedure): boolean => [...everyStep(procedure.do)].some(({ step }) => 'onvif' in step);
 /** Whether a procedure talks to the device's SNMP agent. */
 export const usesSnmp = (procedure: Procedure): boolean => [...everyStep(procedure.do)].some(({ step }) => 'snmp' in step);

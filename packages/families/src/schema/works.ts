@@ -1,4 +1,4 @@
-import { prove, rungText } from '@barrow/core';
+import { describeRange, prove, rungText } from '@barrow/core';
 import { isUpgradable, type Family } from './shape.js';
 
 const named = (component: string): string => (component === 'system' ? 'a system' : `a ${component.replaceAll('-', ' ')}`);
@@ -22,13 +22,16 @@ export function whatWorks(family: Family): string[] {
       'No image is put there ahead: it has no `staging`.',
     ),
     ...(isUpgradable(family)
-      ? ways.map(({ name, component, stretches, recovery }) => {
+      ? ways.map(({ name, component, from, stretches, recovery }) => {
           const { [prove]: after, ...rest } = stretches;
           const steps = Object.values(rest).flatMap((list) => list.map((s) => s.step));
           const back =
             recovery.length > 0 ? ` What fails past its point of no return can be ${recovery.map(rungText).join(', then ')}.` : '';
           const proven = after ? ` After the soak it can be looked at again (${after.map((s) => s.step).join(', ')}).` : '';
-          return `${named(component)} is upgraded: ${name} (${steps.join(', ')}).${back}${proven}`.replace(/^a/, 'A');
+          return `${named(component)} is upgraded${from ? ` from ${describeRange(from)}` : ''}: ${name} (${steps.join(', ')}).${back}${proven}`.replace(
+            /^a/,
+            'A',
+          );
         })
       : ['Nothing of it is upgraded: it has no `ways`.']),
     told(has('configuration'), 'Its settings are saved.', 'Its settings are not saved: there is no procedure `configuration`.'),

@@ -25,7 +25,7 @@ import {
   type TargetRule,
   type Targeting,
 } from '@barrow/core';
-import { isUpgradable } from '@barrow/families';
+import { isUpgradable, versionsOf } from '@barrow/families';
 import { rfc3339, rfc3339OrNull, type Context } from '../context.js';
 import {
   DeviceEntity,
@@ -38,7 +38,6 @@ import {
   TargetEntity,
   type DeviceRow,
 } from '../data/entities.js';
-import { schemeOf } from '../images/examine.js';
 import { pathImageOf } from '../images/rows.js';
 import { notFound } from '../errors.js';
 import { DeviceBook } from './book.js';
@@ -342,7 +341,7 @@ export class Devices {
   runs({ row, state }: KnownDevice, image: PathImage): boolean {
     if (row.family !== image.family || !fits(image, state.hardware)) return false;
     const is = image.component === 'system' ? row.firmware : row.bootLoader;
-    return is !== null && sameVersion(schemeOf(this.context.families.get(image.family)!, image.component), image.version, is);
+    return is !== null && sameVersion(versionsOf(this.context.families.get(image.family)!, image.component), image.version, is);
   }
 
   /** All sites: of devices, of networks, and those that something was said of. */

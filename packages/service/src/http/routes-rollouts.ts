@@ -293,7 +293,21 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     answer: rolloutSchema,
     run: async ({ params, body, who }) => {
       const active = await runner.get(params.id);
-      return view(await runner.done(params.id, active.plan.runs[runOf(active, params.run)]!.id, who.name, body.note));
+      return view(await runner.done(params.id, active.plan.runs[runOf(active, params.run)]!.id, { by: who.name, note: body.note }));
+    },
+  });
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/rollouts/{id}/runs/{run}/answer',
+    role: 'operator',
+    summary: 'Answer what a person was asked to tell',
+    params: runParams,
+    body: z.strictObject({ answer: z.string().trim().min(1).max(500) }),
+    answer: rolloutSchema,
+    run: async ({ params, body, who }) => {
+      const active = await runner.get(params.id);
+      const run = active.plan.runs[runOf(active, params.run)]!.id;
+      return view(await runner.done(params.id, run, { by: who.name, note: '', answer: body.answer }));
     },
   });
   onRun('skip', 'Leave a device out before its point of no return, as soon as the step in hand may be left', (run, who, why) => ({

@@ -7,6 +7,7 @@ import {
   rangeOfNoDevices,
   credentialInput,
   credentialSchema,
+  describeRange,
   familySummarySchema,
   healthSchema,
   networkInput,
@@ -357,9 +358,10 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
                 : f.travel.how === 'through-parent'
                   ? 'through the storage of its parent'
                   : `the device pulls by ${f.travel.protocol.toUpperCase()}`,
-          ways: f.ways.map(({ name, component, stretches, pointOfNoReturn }) => ({
+          ways: f.ways.map(({ name, component, from, stretches, pointOfNoReturn }) => ({
             name,
             component,
+            from: from ? describeRange(from) : null,
             steps: Object.values(stretches).flatMap((steps) => steps.map((s) => s.step)),
             pointOfNoReturn,
           })),

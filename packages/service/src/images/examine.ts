@@ -23,7 +23,7 @@ import {
   type Saying,
   type VersionScheme,
 } from '@barrow/core';
-import type { Family } from '@barrow/families';
+import { versionsOf, type Family } from '@barrow/families';
 import { Refusal } from '../errors.js';
 import { crcOfFile, digestOfFile } from './digest.js';
 import { pathImageOf } from './rows.js';
@@ -146,9 +146,6 @@ async function checkPart({ file, path }: Pick<Member, 'file' | 'path'>, { name, 
   }
 }
 
-export const schemeOf = (family: Family, component: string): VersionScheme =>
-  component === 'boot-loader' ? (family.bootLoaderVersions ?? family.versions) : family.versions;
-
 const canRead = (scheme: VersionScheme, text: string): boolean => {
   try {
     readVersion(scheme, text);
@@ -227,7 +224,7 @@ export async function examine(
     return null;
   };
   const component = (said((s) => s.component) ?? 'system') as ImageNote['component'];
-  const scheme = schemeOf(family, component);
+  const scheme = versionsOf(family, component);
   const found = disagreements(sayings, scheme);
   if (found.length > 0)
     throw refuseImage(
@@ -275,7 +272,7 @@ function chooseFamily(families: ReadonlyMap<string, Family>, told: readonly Sayi
     return told
       .flat()
       .filter((s) => s.version !== null && (s.family === null || s.family === name))
-      .every((s) => canRead(schemeOf(family, s.component ?? 'system'), s.version!));
+      .every((s) => canRead(versionsOf(family, s.component ?? 'system'), s.version!));
   });
   if (readable.length === 1) return families.get(readable[0]!)!;
   throw refuseImage(
@@ -324,7 +321,7 @@ function makeNote(
     );
   let version: string;
   try {
-    version = readVersion(schemeOf(family, component), versionText).canonical;
+    version = readVersion(versionsOf(family, component), versionText).canonical;
   } catch (error) {
     if (!(error instanceof VersionUnreadable)) throw error;
     throw refuseImage('version-unreadable', `${label}: ${error.message}.`, 'Check the version that you gave, or the family file.');

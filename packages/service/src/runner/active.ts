@@ -12,6 +12,8 @@ export interface ActiveRollout {
   /** A family as its file was when the plan was made. */
   readonly familyOf: (name: string) => Family | null;
   readonly percent: Map<string, number>;
+  /** What a person is asked to tell now, by run. */
+  readonly questions: Map<string, string>;
   /** Steps being carried out, by run. */
   readonly doing: Map<string, { readonly step: StepName; readonly abort: AbortController; readonly done: Promise<void> }>;
   /** The moment of its last event, and its number. */

@@ -6,7 +6,7 @@ import type { ActiveRollout } from './active.js';
 const share = 0.05;
 
 /** Everything of a run that a person sees and its plan does not tell. */
-const signOf = (run: RunState, rollout: string, waits: string): string =>
+const signOf = (run: RunState, rollout: string, waits: string, asked: string): string =>
   [
     ...[run.phase, run.step, run.stretch, run.wave, run.attempt, run.legs, run.begunAt, run.endedAt, run.stepBegunAt, run.pastReturn],
     ...[
@@ -23,6 +23,7 @@ const signOf = (run: RunState, rollout: string, waits: string): string =>
     // What may be said of who failed depends on how the rollout stands.
     run.outcome === 'failed' ? rollout : '',
     waits,
+    asked,
   ].join('\u0000');
 
 /**
@@ -60,11 +61,16 @@ export class Changes {
     const wait = this.#next - performance.now();
     if (wait > 0) await pause(wait);
     const from = performance.now();
-    const { state, waits } = this.active;
+    const { state, waits, plan, questions } = this.active;
     const version = this.#version + 1;
     state.runs.forEach((run, index) => {
       const waiting = run.phase === 'ended' ? null : waits(index);
-      const sign = signOf(run, state.phase, waiting === null ? '' : `${waiting.text}\u0000${waiting.until}`);
+      const sign = signOf(
+        run,
+        state.phase,
+        waiting === null ? '' : `${waiting.text}\u0000${waiting.until}`,
+        questions.get(plan.runs[index]!.id) ?? '',
+      );
       if (sign === this.#signs[index]) return;
       this.#signs[index] = sign;
       this.#changedAt[index] = version;

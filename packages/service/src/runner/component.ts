@@ -1,5 +1,5 @@
 import type { VersionScheme } from '@barrow/core';
-import type { Family } from '@barrow/families';
+import { versionsOf, type Family } from '@barrow/families';
 
 /** What a leg exchanges on the device: its system, or its boot loader. */
 export interface Exchanged {
@@ -12,5 +12,5 @@ export interface Exchanged {
 
 export const exchangedBy = (family: Family, component: string): Exchanged =>
   component === 'boot-loader'
-    ? { scheme: family.bootLoaderVersions ?? family.versions, versionIn: (gives) => gives['bootLoader'] ?? null, isBooted: false }
+    ? { scheme: versionsOf(family, component), versionIn: (gives) => gives['bootLoader'] ?? null, isBooted: false }
     : { scheme: family.versions, versionIn: (gives) => gives['firmware'] ?? null, isBooted: true };

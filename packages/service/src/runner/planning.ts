@@ -14,7 +14,7 @@ import {
   type PlanRequest,
   type WayLeg,
 } from '@barrow/core';
-import { isUpgradable, wayOf, type Family } from '@barrow/families';
+import { isUpgradable, wayNamed, wayOf, type Family } from '@barrow/families';
 import type { Context } from '../context.js';
 import { ImageEntity } from '../data/entities.js';
 import { newId } from '../data/seal.js';
@@ -70,8 +70,10 @@ function passable(
       }
       continue;
     }
-    const way = image.family === family.family ? wayOf(family, image.component) : null;
+    const way = image.family === family.family ? wayOf(family, image.component, step.from) : null;
     if (!way) {
+      if (family.ways.some((w) => image.family === family.family && w.component === image.component))
+        return stops(`${image.file} is taken from ${step.from} by none of the ways of ${family.title}`);
       const what = image.component === 'system' ? `family ${image.family}` : `a ${image.component.replaceAll('-', ' ')}`;
       return stops(`${image.file} is of ${what}, which Barrow cannot install yet`);
     }
@@ -97,9 +99,9 @@ async function withEarlier(devices: Devices, known: KnownDevice, leg: WayLeg): P
 
 /** Who asked for a way back is told where there is none. */
 function noticesOfWayBack({ legs, rungs }: Passage, family: Family): string[] {
-  return legs.flatMap(({ component, from, to }, leg) => {
+  return legs.flatMap(({ component, from, to, way }, leg) => {
     if (rungs.some((r) => r.leg === leg && r.takes)) return [];
-    const recovery = wayOf(family, component)?.recovery ?? [];
+    const recovery = wayNamed(family, component, way)?.recovery ?? [];
     const why = recovery.includes('earlier-image')
       ? `the store has no image of ${from} that may be taken after ${to}`
       : 'its family names no way';

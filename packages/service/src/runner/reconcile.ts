@@ -22,20 +22,39 @@ const betweenMs = 200;
  * @throws CauseError when the device cannot be asked.
  */
 export async function reconcile(step: StepContext, lost: PlannedStep): Promise<Truth> {
-  return lost.down ? askRestarted(step) : askActivated(step);
+  const { procedures, title } = step.family;
+  if (procedures.truth) {
+    const told = await askUntilSure(step, () => truthOf(step, lost));
+    if (told !== null) return told;
+  }
+  if (lost.down) return askRestarted(step);
+  if (lost.step === 'activate' && procedures['next-boot']) return (await askUntilSure(step, () => bootTruth(step)))!;
+  throw new CauseError('outcome-unknown', `nothing in the family of ${title} asks a device whether ${lost.step} was done`);
 }
 
-async function askActivated(step: StepContext): Promise<Truth> {
+/** What the family's own words tell of the step; null when they tell neither. */
+async function truthOf(step: StepContext, lost: PlannedStep): Promise<Truth | null> {
+  const { gives } = await step.once('truth', { lostStep: lost.step });
+  const { done = '', words = '' } = gives;
+  if (done !== 'yes' && done !== 'no') return null;
+  return { truth: done === 'yes' ? 'done' : 'not-done', detail: words === '' ? `the device tells of ${lost.step}: done ${done}` : words };
+}
+
+async function bootTruth(step: StepContext): Promise<Truth> {
+  const { gives } = await step.once('next-boot');
+  const found = gives['nextBoot'] ?? '';
+  const detail = `the device says that it will boot ${found}`;
+  return { truth: sameVersion(step.family.versions, found, step.leg.to) ? 'done' : 'not-done', detail };
+}
+
+/** Asks until it is answered. What was sent just before the service died may still be on its way into the device: a "no" is asked twice. */
+async function askUntilSure(step: StepContext, ask: () => Promise<Truth | null>): Promise<Truth | null> {
   const until = ownNow() + askingMs;
-  // What was sent just before the service died may still be on its way into the device: a "no" is asked twice.
   const settled = ownNow() + Math.max(1000, activationSettleMs / step.context.options.timeScale);
   for (;;)
     try {
-      const { gives } = await step.once('next-boot');
-      const found = gives['nextBoot'] ?? '';
-      const detail = `the device says that it will boot ${found}`;
-      if (sameVersion(step.family.versions, found, step.leg.to)) return { truth: 'done', detail };
-      if (ownNow() >= settled) return { truth: 'not-done', detail };
+      const told = await ask();
+      if (told?.truth !== 'not-done' || ownNow() >= settled) return told;
       await ownPause(betweenMs, step.signal);
     } catch (error) {
       if (!(error instanceof CauseError) || ownNow() > until || step.signal.aborted) throw error;

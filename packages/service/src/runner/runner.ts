@@ -23,7 +23,7 @@ import {
   type RolloutSummary,
   type StepName,
 } from '@barrow/core';
-import { compiledFamily, fillSent, parseFamily, throughParent, wayOf, type Family } from '@barrow/families';
+import { compiledFamily, fillSent, parseFamily, throughParent, wayNamed, type AskPerson, type Family } from '@barrow/families';
 import { ownMissed } from '@barrow/wire';
 import type { Context } from '../context.js';
 import { resync, steadyNow } from '../steady.js';
@@ -41,7 +41,7 @@ import type { ActiveRollout } from './active.js';
 import type { Backups } from './backups.js';
 import type { Holdings } from './holdings.js';
 import type { Journal } from './journal.js';
-import { ByHandWork } from './by-hand.js';
+import { ByHandWork, LeftUnanswered, type Said } from './by-hand.js';
 import { learnAfterFailure } from './learn.js';
 import { reconcile } from './reconcile.js';
 import { hideInDetail } from '../touch/secrets.js';
@@ -176,6 +176,7 @@ export class Runner {
       ),
       familyOf: familiesOf(plan, this.context),
       percent: new Map(),
+      questions: new Map(),
       doing: new Map(),
       lastAt: entries.at(-1)?.event.at ?? (await journal.lastAtOf(id)),
       seq: entries.at(-1)?.seq ?? kept?.seq ?? 0,
@@ -293,28 +294,54 @@ export class Runner {
     return active;
   }
 
-  /** A person has done what was asked. @throws Refusal when nothing is asked of anybody for this device */
-  async done(id: string, run: string, by: string, note: string): Promise<ActiveRollout> {
+  /** A person has done what was asked, or answers. @throws Refusal when that is not asked of anybody for this device */
+  async done(id: string, run: string, said: Said): Promise<ActiveRollout> {
     const active = await this.get(id);
     this.#refuseStuck(active);
     const { name } = active.plan.runs[active.state.indexOf.get(run)!]!;
-    if (!this.#byHand.say(id, run, { by, note }))
-      throw new Refusal(
-        409,
-        'nothing-asked',
-        'Nothing is waited for',
-        `Nobody is asked to do anything by hand for ${name} now.`,
-        `\`barrow rollout show ${id}\` shows how it stands.`,
-      );
-    return active;
+    const question = this.#byHand.questionOf(id, run);
+    switch (this.#byHand.say(id, run, said)) {
+      case null:
+        return active;
+      case 'asked-to-tell':
+        throw new Refusal(
+          409,
+          'answer-missing',
+          'An answer is waited for',
+          `For ${name} it is asked: ${question!.words}`,
+          `Answer it: \`barrow rollout answer ${id} ${name} ANSWER\`.`,
+        );
+      case 'does-not-fit':
+        throw new Refusal(
+          422,
+          'answer-unfit',
+          'The answer cannot be that',
+          `For ${name} it is asked: ${question!.words} An answer looks like \`${question!.fits!}\`.`,
+          'Look again at what is asked for, and answer once more. Nothing was sent to the device.',
+        );
+      case 'nothing-asked':
+        throw new Refusal(
+          409,
+          'nothing-asked',
+          'Nothing is waited for',
+          `Nobody is asked to ${said.answer == null ? 'do anything by hand' : 'answer anything'} for ${name} now.`,
+          `\`barrow rollout show ${id}\` shows how it stands.`,
+        );
+    }
   }
 
   /** What nobody has to do any more is not waited for: who is to be left out, or all of a rollout that is stopped. */
   #letHandsRest({ plan, state }: ActiveRollout, event: RolloutEvent): void {
     if (event.kind !== 'skip-asked' && event.kind !== 'stop-asked') return;
-    for (const run of event.kind === 'skip-asked' ? [event.run] : this.#byHand.runsOf(plan.id))
-      if (!state.runs[state.indexOf.get(run)!]!.pastReturn)
-        this.#byHand.say(plan.id, run, { by: event.by, note: 'not done: it is left out' });
+    const [runs, why] =
+      event.kind === 'skip-asked' ? [[event.run], event.reason] : [this.#byHand.runsOf(plan.id), 'the rollout was stopped'];
+    for (const run of runs) {
+      if (state.runs[state.indexOf.get(run)!]!.pastReturn) continue;
+      const said = this.#byHand.questionOf(plan.id, run)
+        ? { note: `${why}; nobody answered what was asked`, answer: null, stops: event.kind === 'stop-asked' }
+        : { note: 'not done: it is left out' };
+      this.#byHand.say(plan.id, run, { by: event.by, ...said });
+    }
   }
 
   /** @throws Refusal when nothing that is said to this rollout could be kept. */
@@ -567,7 +594,10 @@ export class Runner {
           throw error;
         }
       } catch (error) {
-        event = asAbsence(active, run, this.#failure(active, run, planned, error));
+        event =
+          error instanceof LeftUnanswered
+            ? unanswered(run.id, error.said)
+            : asAbsence(active, run, this.#failure(active, run, planned, error));
       }
       for (const close of closers) await close();
       active.percent.delete(runId);
@@ -687,8 +717,8 @@ export class Runner {
     const failed = planned.leg < legs.length ? planned.leg : rungOf(active.state, active.state.indexOf.get(run.id)!)!.leg;
     const trail = await active.trails.of(run.id);
     const trace = (name: StepName): StepTrace | undefined => traceOf(trail, name, name === 'backup' ? failed : planned.leg);
-    const way = wayOf(family, leg.component);
-    if (!way) throw new CauseError('service-fault', `the family ${run.family} has no way for a ${leg.component} any more`);
+    const way = wayNamed(family, leg.component, leg.way);
+    if (!way) throw new CauseError('service-fault', `the family ${run.family} has no way "${leg.way}" for a ${leg.component} any more`);
     const image = await parts.images.get(leg.image).catch(() => {
       throw new CauseError('image-missing', `image ${leg.image.slice(0, 12)}… is no longer in the store`);
     });
@@ -708,9 +738,22 @@ export class Runner {
       toldAt = now;
       context.live.tell({ kind: 'progress', rollout: active.plan.id, run: run.id, percent });
     };
+    const person: AskPerson = async (words, how) => {
+      const changed = (): void => context.live.changed('rollouts', [active.plan.id]);
+      active.questions.set(run.id, words);
+      changed();
+      try {
+        const said = await this.#byHand.ask(active.plan.id, run.id, signal, { words, ...how });
+        if (said.answer == null) throw new LeftUnanswered(said);
+        return said.answer;
+      } finally {
+        active.questions.delete(run.id);
+        changed();
+      }
+    };
     const login = async (more: Use = {}): Promise<Touch> => {
       const given = { ...(await toldValues({ context, ...parts }, device, image)), backTo: leg.to };
-      const touch = new Touch(context, doors.row, doors.family, { given, files, signal, onPercent: tell, ...more });
+      const touch = new Touch(context, doors.row, doors.family, { given, files, signal, onPercent: tell, person, ...more });
       closers.push(async () => {
         touch.close();
         const text = touch.conversation();
@@ -739,8 +782,12 @@ export class Runner {
       begunAt: steadyNow(),
       signal,
       login,
-      once: async (name) =>
-        once(context, doors.row, doors.family, name, { given: await toldValues({ context, ...parts }, device, image), signal }),
+      once: async (name, more = {}) =>
+        once(context, doors.row, doors.family, name, {
+          given: { ...(await toldValues({ context, ...parts }, device, image)), ...more },
+          signal,
+          person,
+        }),
       fillIn: async (text) => {
         const given = await toldValues({ context, ...parts }, device, image);
         return fillSent(text, (name) => given[name]);
@@ -789,6 +836,12 @@ const imagesOf = (plan: Plan, run: PlannedRun): string[] =>
   [...legsOf(plan, run), ...passageOf(plan, run).rungs.flatMap((r) => (r.takes ? [r.takes] : []))].map((l) => l.image);
 
 /** Who is not there, or not ready, when it is to be begun with, is absent where that may pass: nothing was tried, and nobody is at fault. */
+/** Whom a question was for is left out before anybody answered: it ends as it is. */
+function unanswered(run: string, { by, note, stops }: Said): RolloutEvent {
+  const at = steadyNow();
+  return stops ? { kind: 'run-withdrawn', at, run, reason: note } : { kind: 'run-skipped', at, run, by, reason: note };
+}
+
 function asAbsence({ state }: ActiveRollout, run: PlannedRun, failed: RolloutEvent & { kind: 'step-failed' }): RolloutEvent {
   const { at, cause, detail } = failed;
   const absent: RolloutEvent = { kind: 'run-absent', at, run: run.id, cause, detail };

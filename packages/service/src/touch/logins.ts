@@ -7,7 +7,7 @@ import { forgetRefusal, noteRefusal, refusals } from './refusals.js';
 import { sparing } from './sparing.js';
 
 /** By what a device is spoken to with a login. */
-export type Door = 'ssh' | 'http' | 'snmp';
+export type Door = 'ssh' | 'http' | 'snmp' | 'onvif';
 
 /** What may be tried at a device, in its order. */
 export interface Logins {
@@ -45,8 +45,9 @@ export async function loginsOf(context: Context, device: DeviceRow, protocol: Do
     isRefused: (c) => c.id !== worked && before.some((r) => r.credential === c.id && r.at > c.createdAt),
   });
   if (tried.length === 0 && left.length > 0) throw new CauseError('login-refused', leftDetail(left.map((c) => c.name)));
-  // A community is no account, and a user of SNMP v3 does not tell its words.
-  const { may, wait } = row === null || protocol === 'snmp' ? { may: tried, wait: null } : await sparing(context, row, protocol, tried);
+  // A community is no account; neither a user of SNMP v3 nor the token of a camera's login tells its word.
+  const { may, wait } =
+    row === null || protocol === 'snmp' || protocol === 'onvif' ? { may: tried, wait: null } : await sparing(context, row, protocol, tried);
   return {
     network,
     row,

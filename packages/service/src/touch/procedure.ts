@@ -1,9 +1,11 @@
 import {
   runProcedure,
+  type AskPerson,
   type CarriedFile,
   type Family,
   type ProcedureName,
   type ProcedureResult,
+  type Onvif,
   type ProcedureRun,
   type Sip,
   type Snmp,
@@ -21,6 +23,8 @@ export interface Use {
   readonly link?: SharedLink | null;
   /** Waits until the device has fetched all of its image; so long nothing may move. */
   readonly fetched?: (limitMs: number) => Promise<void>;
+  /** Asks whoever looks after the work. */
+  readonly person?: AskPerson;
   readonly signal?: AbortSignal | undefined;
   readonly onPercent?: ((percent: number) => void) | undefined;
   /** Octets of a file that were pushed so far. */
@@ -40,11 +44,12 @@ export async function carryOut(
     readonly web: Web | null;
     readonly sip?: Sip;
     readonly snmp?: Snmp;
+    readonly onvif?: Onvif;
     readonly secrets: readonly string[];
   },
   use: Use & Pick<ProcedureRun, 'carry' | 'receive'>,
 ): Promise<ProcedureResult> {
-  const { shell, web, sip = null, snmp = null } = over;
+  const { shell, web, sip = null, snmp = null, onvif = null } = over;
   // Settings are full of secrets: they are kept sealed as a backup, and nowhere else.
   if (name === 'configuration') shell?.conceal(concealed);
   try {
@@ -54,6 +59,8 @@ export async function carryOut(
       web,
       sip,
       snmp,
+      onvif,
+      person: use.person ?? null,
       fetched: use.fetched,
       given: use.given ?? {},
       timeScale: context.options.timeScale,

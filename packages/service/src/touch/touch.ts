@@ -2,12 +2,15 @@ import { CauseError } from '@barrow/core';
 import {
   asCause,
   hasShell,
+  usesOnvif,
   usesShell,
   usesSip,
   usesSnmp,
   usesWeb,
+  type AskPerson,
   type Carrier,
   type Family,
+  type Onvif,
   type ProcedureName,
   type ProcedureResult,
   type Sip,
@@ -16,9 +19,14 @@ import {
 } from '@barrow/families';
 import {
   askHttp,
+  askOnvif,
   askSip,
+  findXml,
+  onvifClock,
+  onvifDeviceService,
   SshPlace,
   uploadHttp,
+  textOf,
   WireError,
   type HttpAccess,
   type HttpTarget,
@@ -29,7 +37,7 @@ import type { Context } from '../context.js';
 import { DeviceEntity, NetworkEntity, type DeviceRow } from '../data/entities.js';
 import { httpAccess, snmpAccess, sshTargetOf } from './access.js';
 import { loginsOf, type Door, type Logins } from './logins.js';
-import { carryOut, type Use } from './procedure.js';
+import { carryOut, concealed, type Use } from './procedure.js';
 import { hideSecrets, hideWords, withoutSecrets } from './secrets.js';
 import { openShell, saidOver, type OpenShell } from './shell.js';
 
@@ -49,6 +57,9 @@ export class Touch {
   #shell: OpenShell | null = null;
   /** What was said, of shells that were closed and of pages. */
   readonly #said: string[] = [];
+  /** What persons answered that is shown nowhere. */
+  readonly #kept: string[] = [];
+  #clockOffsetMs: number | null = null;
 
   constructor(
     private readonly context: Context,
@@ -77,10 +88,12 @@ export class Touch {
           web,
           ...(usesSip(procedure) ? { sip: await this.#sip(use) } : {}),
           ...(usesSnmp(procedure) ? { snmp: await this.#snmp(use) } : {}),
+          ...(usesOnvif(procedure) ? { onvif: this.#onvif(name, use) } : {}),
           secrets: this.#secrets(),
         },
         {
           ...use,
+          ...(use.person ? { person: this.#person(use.person) } : {}),
           carry: { files: use.files ?? [], by: this.#carrier(use) },
           receive: receive && (() => receive(row, family)),
         },
@@ -108,7 +121,8 @@ export class Touch {
   #secrets(): string[] {
     const { sealer } = this.context;
     const credentials = [...this.#logins.values()].flatMap((l) => l.credentials);
-    return credentials.flatMap((c) => [c.sealed, c.second, c.raise].filter((s) => s !== null).map((s) => sealer.open(s)));
+    const words = credentials.flatMap((c) => [c.sealed, c.second, c.raise].filter((s) => s !== null).map((s) => sealer.open(s)));
+    return [...words, ...this.#kept];
   }
 
   async #loginsOf(protocol: Door): Promise<Logins> {
@@ -224,10 +238,67 @@ export class Touch {
     };
   }
 
+  #person(ask: AskPerson): AskPerson {
+    return async (words, how) => {
+      const answer = await ask(words, how);
+      if (how.secret) this.#kept.push(answer);
+      this.#said.push(`${words}\n${how.secret ? hideWords(answer, [answer]) : answer}`);
+      return answer;
+    };
+  }
+
+  /** Its ONVIF services, on the port of its pages; a login that worked goes with what is asked, in the camera's own time. */
+  #onvif(name: ProcedureName, use: Use): Onvif {
+    const { context, device } = this;
+    return {
+      ask: async ({ operation, path = onvifDeviceService.path, namespace = onvifDeviceService.namespace, body }, timeoutMs) => {
+        const { network, credentials, opened, refused } = await this.#loginsOf('onvif');
+        const target: HttpTarget = {
+          host: device.address,
+          port: network.httpPort,
+          secure: false,
+          access: null,
+          timeoutMs,
+          signal: use.signal,
+        };
+        if (this.#clockOffsetMs === null) {
+          const told = await onvifClock(target);
+          this.#clockOffsetMs = told === null ? 0 : told - Date.now();
+        }
+        const asked = async (login: { user: string; password: string } | null) => {
+          const done = await askOnvif(target, { operation, path, namespace, body }, login, this.#clockOffsetMs!);
+          const told = name === 'configuration' ? concealed : done.text.slice(0, longestPage);
+          this.#said.push(hideWords(hideSecrets(`${operation} ${body}\n${told}`, this.family), this.#secrets()));
+          const field = (at: string): string | null => {
+            const names = at.split('.');
+            return textOf(
+              names.slice(0, -1).reduce((node, one) => findXml(node, one), done.answer),
+              names.at(-1)!,
+            );
+          };
+          return { field, fault: done.fault, text: done.text };
+        };
+        let last: WireError | null = null;
+        for (const credential of credentials)
+          try {
+            const done = await asked({ user: credential.user ?? '', password: context.sealer.open(credential.sealed) });
+            await opened(credential);
+            return done;
+          } catch (error) {
+            if (!(error instanceof WireError) || error.fault !== 'login-refused') throw error;
+            await refused(credential);
+            last = error;
+          }
+        if (last !== null) throw last;
+        return asked(null);
+      },
+    };
+  }
+
   /** Its pages; of what is asked and answered a record is kept, but not of settings. */
   #web(name: ProcedureName, use: Use): Web {
     const said = (request: string, answer: { readonly status: number; readonly body: string }): void => {
-      const body = name === 'configuration' ? '‹the settings, kept sealed as a backup›' : answer.body.slice(0, longestPage);
+      const body = name === 'configuration' ? concealed : answer.body.slice(0, longestPage);
       this.#said.push(hideWords(hideSecrets(`${request}\n${answer.status}\n${body}`, this.family), this.#secrets()));
     };
     return {

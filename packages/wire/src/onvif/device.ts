@@ -11,30 +11,71 @@ export interface OnvifInformation {
   readonly hardware: string | null;
 }
 
-const service = '/onvif/device_service';
-const envelope = (header: string, body: string): string =>
-  `<?xml version="1.0" encoding="UTF-8"?><s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope"><s:Header>${header}</s:Header><s:Body xmlns:tds="http://www.onvif.org/ver10/device/wsdl">${body}</s:Body></s:Envelope>`;
-const escape = (text: string): string => text.replace(/[<>&"']/g, (c) => `&#${c.charCodeAt(0)};`);
+/** Where the device management service is, and its namespace (ONVIF core specification §5.3). */
+export const onvifDeviceService = { path: '/onvif/device_service', namespace: 'http://www.onvif.org/ver10/device/wsdl' } as const;
+const service = onvifDeviceService.path;
+const envelope = (header: string, body: string, namespace: string): string =>
+  `<?xml version="1.0" encoding="UTF-8"?><s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope"><s:Header>${header}</s:Header><s:Body xmlns:tds="${xmlEscape(namespace)}">${body}</s:Body></s:Envelope>`;
+/** A text as it may stand in an element or an attribute. */
+export const xmlEscape = (text: string): string => text.replace(/[<>&"']/g, (c) => `&#${c.charCodeAt(0)};`);
 
 /** WS-Security UsernameToken profile 1.0 §3.1: Password_Digest = Base64(SHA-1(nonce + created + password)). */
 export function usernameToken(user: string, password: string, at: number, nonce = randomBytes(16)): string {
   const created = new Date(at).toISOString();
   const digest = createHash('sha1').update(nonce).update(created).update(password).digest('base64');
-  return `<w:Security xmlns:w="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd" xmlns:u="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-utility-1.0.xsd"><w:UsernameToken><w:Username>${escape(user)}</w:Username><w:Password Type="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-username-token-profile-1.0#PasswordDigest">${digest}</w:Password><w:Nonce EncodingType="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-soap-message-security-1.0#Base64Binary">${nonce.toString('base64')}</w:Nonce><u:Created>${created}</u:Created></w:UsernameToken></w:Security>`;
+  return `<w:Security xmlns:w="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd" xmlns:u="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-utility-1.0.xsd"><w:UsernameToken><w:Username>${xmlEscape(user)}</w:Username><w:Password Type="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-username-token-profile-1.0#PasswordDigest">${digest}</w:Password><w:Nonce EncodingType="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-soap-message-security-1.0#Base64Binary">${nonce.toString('base64')}</w:Nonce><u:Created>${created}</u:Created></w:UsernameToken></w:Security>`;
 }
 
 async function call(
   target: HttpTarget,
   header: string,
   body: string,
-): Promise<{ xml: XmlNode | null; status: number; date: number | null }> {
-  const answer = await askHttp(target, service, {
+  { path, namespace }: { readonly path: string; readonly namespace: string } = onvifDeviceService,
+): Promise<{ xml: XmlNode | null; text: string; status: number }> {
+  const answer = await askHttp(target, path, {
     method: 'POST',
-    body: envelope(header, body),
+    body: envelope(header, body, namespace),
     type: 'application/soap+xml; charset=utf-8',
   });
-  const date = Date.parse(answer.headers['date'] ?? '');
-  return { xml: readXml(answer.body), status: answer.status, date: Number.isNaN(date) ? null : date };
+  return { xml: readXml(answer.body), text: answer.body, status: answer.status };
+}
+
+/** Whether an answer refuses the one who asks (ONVIF core specification §5.11.2.2, HTTP 401). */
+const refusesLogin = (status: number, xml: XmlNode | null): boolean =>
+  status === 401 || /NotAuthorized|not authorized|unauthorized/i.test(JSON.stringify(xml ?? ''));
+const faultOf = (xml: XmlNode | null): string | null => textOf(findXml(xml, 'Fault'), 'Text') ?? textOf(findXml(xml, 'Fault'), 'Value');
+
+/** One operation of a service: its name, where the service is and its namespace, and what stands in the element of the operation. */
+export interface OnvifAsk {
+  readonly operation: string;
+  readonly path: string;
+  readonly namespace: string;
+  readonly body: string;
+}
+
+/**
+ * Asks for one operation of an ONVIF service (SOAP 1.2), with a UsernameToken of the camera's own time.
+ *
+ * @param clockOffsetMs how far the camera's clock is ahead of ours
+ * @returns the answer as it came, its element `<operation>Response`, and the words of a fault
+ * @throws WireError `login-refused`; `malformed` for what is no SOAP answer
+ */
+export async function askOnvif(
+  target: HttpTarget,
+  { operation, path, namespace, body }: OnvifAsk,
+  login: { user: string; password: string } | null,
+  clockOffsetMs: number,
+): Promise<{ readonly answer: XmlNode | null; readonly fault: string | null; readonly text: string }> {
+  const header = login === null ? '' : usernameToken(login.user, login.password, Date.now() + clockOffsetMs);
+  const { xml, text, status } = await call(target, header, `<tds:${operation}>${body}</tds:${operation}>`, { path, namespace });
+  const answer = findXml(xml, `${operation}Response`);
+  if (answer !== null) return { answer, fault: null, text };
+  const at = `${target.host}:${target.port}${path}`;
+  if (refusesLogin(status, xml))
+    throw new WireError('login-refused', `${at} refused ${login === null ? 'a request without login' : `user ${login.user}`}`);
+  const fault = faultOf(xml);
+  if (fault === null) throw new WireError('malformed', `${at} answered ${status} without ${operation}Response`);
+  return { answer, fault, text };
 }
 
 /** GetSystemDateAndTime of the ONVIF core specification §8.1.2, which needs no login; null when it is not told. */
@@ -66,8 +107,8 @@ export async function onvifInformation(
   const found = findXml(xml, 'GetDeviceInformationResponse');
   const at = `${target.host}:${target.port}${service}`;
   if (found === null) {
-    const fault = textOf(findXml(xml, 'Fault'), 'Text') ?? textOf(xml, 'Value');
-    if (status === 401 || /NotAuthorized|not authorized|unauthorized/i.test(JSON.stringify(xml ?? ''))) {
+    const fault = faultOf(xml);
+    if (refusesLogin(status, xml)) {
       if (login !== null && clockOffsetMs === null)
         throw new WireError('clock-wrong', `${at} refuses the login and does not tell its clock, on which a login depends`);
       throw new WireError('login-refused', `${at} refused ${login === null ? 'a request without login' : `user ${login.user}`}`);

@@ -38,7 +38,7 @@ export const ofLeaving: Handlers<Kind> = {
     apply: leave,
   },
   'run-withdrawn': {
-    check: (state, { run }) => runAt(state, run, ['waiting', 'parked', 'absent', 'ready', 'lost']) ?? notPast(state, run),
+    check: (state, { run }) => runAt(state, run, ['waiting', 'parked', 'absent', 'ready', 'busy', 'lost']) ?? notPast(state, run),
     apply: leave,
   },
   'leg-skipped': {

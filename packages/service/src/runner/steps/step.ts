@@ -44,7 +44,7 @@ export interface StepContext {
   readonly begunAt: Instant;
   readonly signal: AbortSignal;
   /** Carries out one procedure and lets go. @throws CauseError */
-  readonly once: (name: ProcedureName) => Promise<ProcedureResult>;
+  readonly once: (name: ProcedureName, given?: Readonly<Record<string, string>>) => Promise<ProcedureResult>;
   /** A text of the family file, with what is known of the device and its image put in. */
   readonly fillIn: (template: string) => Promise<string>;
   /** Whether it answers, by whatever it answers; one that is handled through another tells by its record only. */
