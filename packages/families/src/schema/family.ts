@@ -68,7 +68,7 @@ export const familySchema = familyShape.superRefine((family, context) => {
   if (family.ways.length > 0 && family.travel === undefined)
     fault(['travel'], 'travel is missing: it has ways, and does not say how an image comes to the device');
   if (family.travel !== undefined && family.ways.length === 0) fault(['ways'], 'ways are missing, without which nothing can be upgraded');
-  for (const [index, { stretches, pointOfNoReturn, component, recovery }] of family.ways.entries()) {
+  for (const [index, { stretches, pointOfNoReturn, recovery }] of family.ways.entries()) {
     const steps = Object.entries(stretches).flatMap(([stretch, list]) => list.map((step, at) => ({ ...step, stretch, at })));
     for (const { step, stretch, at } of steps)
       for (const needed of proceduresOf[step]!)

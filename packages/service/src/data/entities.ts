@@ -389,14 +389,29 @@ export const RolloutEntity = defineEntity({
 export const JournalEntity = defineEntity({
   name: 'Journal',
   tableName: 'journal',
-  properties: { seq: p.integer().primary(), rollout: p.string(), run: p.string().nullable(), at: moment(), event: p.json<RolloutEvent>() },
+  properties: {
+    seq: p.integer().primary(),
+    rollout: p.string(),
+    run: p.string().nullable(),
+    at: moment(),
+    event: p.json<RolloutEvent>(),
+    /** The digest over the entry before it in its rollout, its number and what it says (`runner/chain.ts`). */
+    chain: p.string().nullable(),
+  },
 });
 
 /** The state of a rollout up to an entry of its journal, and of how many entries it is the fold. */
 export const FoldEntity = defineEntity({
   name: 'Fold',
   tableName: 'fold',
-  properties: { rollout: p.string().primary(), seq: p.integer(), count: p.integer(), state: p.json<unknown>() },
+  properties: {
+    rollout: p.string().primary(),
+    seq: p.integer(),
+    count: p.integer(),
+    state: p.json<unknown>(),
+    /** That of the last entry that went into it. */
+    chain: p.string().nullable(),
+  },
 });
 
 export const ConversationEntity = defineEntity({

@@ -1,7 +1,7 @@
 import { Migration } from '@mikro-orm/migrations';
 
 /** The layout of the tables; written into `PRAGMA user_version`, so that an older Barrow can refuse a newer database. */
-export const schemaVersion = 8;
+export const schemaVersion = 9;
 
 class First extends Migration {
   override up(): void {
@@ -198,6 +198,15 @@ class Folding extends Migration {
   }
 }
 
+/** Each entry of a journal tells of the one before it; those of before have no digest. */
+class Chaining extends Migration {
+  override up(): void {
+    this.addSql('alter table journal add column chain text;');
+    this.addSql('alter table fold add column chain text;');
+    this.addSql('pragma user_version = 9;');
+  }
+}
+
 export const migrations = [
   { name: '2026-11-23-first', class: First },
   { name: '2026-11-23-discovering', class: Discovering },
@@ -207,4 +216,5 @@ export const migrations = [
   { name: '2026-11-25-approving', class: Approving },
   { name: '2026-11-25-keeping', class: Keeping },
   { name: '2026-11-26-folding', class: Folding },
+  { name: '2026-11-26-chaining', class: Chaining },
 ];

@@ -9,6 +9,7 @@ import {
 } from '@barrow/core';
 import type { Context } from '../context.js';
 import type { WriteWork } from '../data/database.js';
+import { chainOf, firstChanged, type Chained } from './chain.js';
 import { FoldEntity, JournalEntity, RolloutEntity } from '../data/entities.js';
 
 /** What was read, and why no more. */
@@ -27,10 +28,12 @@ function parsed(text: string): unknown {
   }
 }
 
-/** The append-only journal of all rollouts, numbered in one row. */
+/** The append-only journal of all rollouts, numbered in one row; in each rollout every entry tells of the one before it. */
 export class Journal {
   #seq = 0;
   #told = 0;
+  /** The digest of the last entry, by rollout. */
+  readonly #heads = new Map<string, string>();
 
   constructor(private readonly context: Context) {}
 
@@ -48,6 +51,8 @@ export class Journal {
     const ended = events.some((e) => e.kind === 'rollout-ended') ? true : events.some((e) => e.kind === 'run-retried') ? false : null;
     const { db } = this.context;
     let entries: JournalEntry[] = [];
+    const before = await this.#headOf(rollout);
+    let head = before;
     const work: WriteWork<void> = async (em) => {
       // Numbered when they are written, so that a number that was told is never followed by a smaller one.
       // What is believed is what can be read back: as JSON, without what JSON cannot hold.
@@ -56,19 +61,37 @@ export class Journal {
         rollout,
         event: JSON.parse(JSON.stringify(event)) as RolloutEvent,
       }));
+      head = before;
       await em.insertMany(
         JournalEntity,
-        entries.map((e) => ({ seq: e.seq, rollout, run: runOf(e.event), at: e.event.at, event: e.event })),
+        entries.map(({ seq, event }) => {
+          head = chainOf(head, seq, JSON.stringify(event));
+          return { seq, rollout, run: runOf(event), at: event.at, event, chain: head };
+        }),
       );
       if (ended !== null) await em.nativeUpdate(RolloutEntity, { id: rollout }, { ended, summary: null });
     };
     await (surely ? db.writeSurely(work) : db.write(work));
+    this.#heads.set(rollout, head);
     return entries;
   }
 
-  /** All entries of a rollout after a number, up to the first that cannot be read. */
-  of(rollout: string, after = 0): Promise<Read> {
-    return this.#read('rollout = ? and seq > ?', [rollout, after]);
+  async #headOf(rollout: string): Promise<string> {
+    const known = this.#heads.get(rollout);
+    if (known !== undefined) return known;
+    const [last] = await this.context.db.select<{ chain: string | null }>(
+      'select chain from journal where rollout = ? order by seq desc limit 1',
+      [rollout],
+    );
+    return last?.chain ?? '';
+  }
+
+  /**
+   * All entries of a rollout after one, up to the first that cannot be read or is not as it was written.
+   * @param after the entry before them, with its digest
+   */
+  of(rollout: string, after: { readonly seq: number; readonly chain: string | null } = { seq: 0, chain: null }): Promise<Read> {
+    return this.#read('rollout = ? and seq > ?', [rollout, after.seq], -1, after.chain ?? '');
   }
 
   /** Those of one device in a rollout. */
@@ -81,13 +104,17 @@ export class Journal {
     return (await this.#read('seq > ?', [seq], most)).entries;
   }
 
-  async #read(where: string, values: readonly unknown[], most = -1): Promise<Read> {
-    const rows = await this.context.db.select<{ seq: number; rollout: string; event: string }>(
-      `select seq, rollout, event from journal where ${where} order by seq limit ${most}`,
+  /** `before`: the digest that the first of them tells of, where they are all of a rollout from there on. */
+  async #read(where: string, values: readonly unknown[], most = -1, before: string | null = null): Promise<Read> {
+    const rows = await this.context.db.select<Chained & { rollout: string }>(
+      `select seq, rollout, event, chain from journal where ${where} order by seq limit ${most}`,
       values,
     );
     const entries: JournalEntry[] = [];
+    const changed = before === null ? null : firstChanged(rows, before);
     for (const { seq, rollout, event } of rows) {
+      if (seq === changed)
+        return { entries, unreadable: `entry ${seq} of its journal is not as Barrow wrote it, or one before it was taken away` };
       const read = rolloutEventSchema.safeParse(parsed(event));
       if (!read.success) return { entries, unreadable: `entry ${seq} of its journal cannot be read` };
       entries.push({ seq, rollout, event: read.data });
@@ -105,18 +132,31 @@ export class Journal {
 
   /** Keeps the state of a rollout up to an entry, beside its journal. */
   async keep(rollout: string, seq: number, state: RolloutState): Promise<void> {
-    const row = { rollout, seq, count: state.events, state: keepState(state) };
+    const row = { rollout, seq, count: state.events, state: keepState(state), chain: await this.#chainAt(rollout, seq) };
     await this.context.db.write(async (em) => em.upsert(FoldEntity, row as never));
   }
 
   /** The newest state that was kept of a rollout, and up to which entry; null when none fits its plan and its journal. */
-  async keptOf(rollout: string, plan: Plan): Promise<{ readonly seq: number; readonly state: RolloutState } | null> {
+  async keptOf(
+    rollout: string,
+    plan: Plan,
+  ): Promise<{ readonly seq: number; readonly state: RolloutState; readonly chain: string | null } | null> {
     const { db } = this.context;
     const row = await db.findOne(FoldEntity, { rollout });
     if (!row) return null;
     const [there] = await db.select<{ n: number }>('select count(*) as n from journal where rollout = ? and seq <= ?', [rollout, row.seq]);
-    const state = there!.n === row.count ? restoreState(plan, row.state) : null;
-    return state === null || state.events !== row.count ? null : { seq: row.seq, state };
+    const { seq, count, chain } = row;
+    const isOfThese = there!.n === count && (await this.#chainAt(rollout, seq)) === chain;
+    const state = isOfThese ? restoreState(plan, row.state) : null;
+    return state === null || state.events !== count ? null : { seq, state, chain };
+  }
+
+  async #chainAt(rollout: string, seq: number): Promise<string | null> {
+    const [entry] = await this.context.db.select<{ chain: string | null }>('select chain from journal where rollout = ? and seq = ?', [
+      rollout,
+      seq,
+    ]);
+    return entry?.chain ?? null;
   }
 
   /** Says that an entry is believed and told; entries are written, and so told, in their order. */

@@ -164,7 +164,7 @@ export class Runner {
     const { journal } = this.#parts;
     const { plan, fault } = planIn(row);
     const kept = fault === null ? await journal.keptOf(id, plan) : null;
-    const { entries, unreadable } = await journal.of(id, kept?.seq);
+    const { entries, unreadable } = await journal.of(id, kept ?? undefined);
     const already = this.#rollouts.get(id);
     if (already) return already;
     const active: ActiveRollout = {
