@@ -175,6 +175,41 @@ describe('a rollout by the way of its family', () => {
       ['5.9.0: version', '5.9.0'],
       ['6.1.2: version', '6.1.2'],
     ]);
+    expect(runs[0]!.checks.filter((c) => c.name.endsWith('members')).map((c) => [c.result, c.before, c.after])).toEqual([
+      ['passed', '3', '3'],
+      ['passed', '3', '3'],
+    ]);
+  });
+
+  it.each([
+    [
+      'stays on what it ran before',
+      'member-stays-behind',
+      'member-behind',
+      /^members: before 3, after 3, 1 of them on another version\. member 3 \(TB36\S+C\) runs 5\.0\.4/,
+    ],
+    [
+      'does not come back',
+      'member-stays-away',
+      'member-missing',
+      /^members: before 3, after 2\. member 3 \(TB36\S+C\) is not there any more$/,
+    ],
+  ] as const)('is not content with a stack of which one member %s', async (_, fault, cause, detail) => {
+    const stack = fixture('gannet-stk-1');
+    stack.choose('own-5.0.4');
+    await stack.restart();
+    await discover(client, ['gannet-point']);
+    stack.faults.add(fault);
+    const done = await roll('gannet-stk-1');
+    stack.faults.clear();
+    expect(done.runs[0]).toMatchObject({
+      outcome: 'failed',
+      step: 'checks',
+      cause: { code: cause },
+      detail: expect.stringMatching(detail) as string,
+    });
+    // What it is of three tells its first member alone.
+    expect(stack.facts.firmware).toBe('5.9.0');
   });
 
   it('exchanges a boot loader first, then carries three files in their order, one core switch at a time', async () => {

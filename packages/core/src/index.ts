@@ -28,6 +28,7 @@ export * from './configuration/compare.js';
 export * from './checks/check.js';
 export * from './checks/after.js';
 export * from './checks/held.js';
+export * from './checks/members.js';
 export * from './checks/restart.js';
 export * from './plan/plan.js';
 export * from './plan/bring.js';

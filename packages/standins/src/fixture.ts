@@ -38,6 +38,9 @@ export const answerFaults = [
   'restarts-transfer',
   'damaged-in-transit',
   'in-a-call',
+  /** The last member of a stack starts what it ran before, or does not come back. */
+  'member-stays-behind',
+  'member-stays-away',
 ] as const;
 export type AnswerFault = (typeof answerFaults)[number];
 
@@ -73,6 +76,8 @@ export class Fixture extends Machine<AnswerFault> {
   readonly shelf: Shelf;
   #doors: Door[] = [];
   #nextLoader: string | null = null;
+  /** What has become of the last member of a stack at the last start. */
+  #last: { readonly away: boolean; readonly firmware: string | null } = { away: false, firmware: null };
 
   constructor(
     readonly facts: FixtureFacts,
@@ -113,8 +118,14 @@ export class Fixture extends Machine<AnswerFault> {
   /** The rows of its ENTITY-MIB: one chassis unless the scenario says otherwise. */
   get parts(): readonly Part[] {
     const { facts } = this;
+    const told = this.options.parts?.(facts);
+    if (told && told.length > 2) {
+      const last = told.at(-1)!;
+      const others = told.slice(0, -1);
+      return this.#last.away ? others : [...others, { ...last, firmware: this.#last.firmware ?? last.firmware }];
+    }
     return (
-      this.options.parts?.(facts) ?? [
+      told ?? [
         {
           index: 1,
           description: `${facts.maker} ${facts.model}`,
@@ -174,6 +185,8 @@ export class Fixture extends Machine<AnswerFault> {
   }
 
   protected override booted(): void {
+    const behind = this.faults.has('member-stays-behind');
+    this.#last = { away: this.faults.has('member-stays-away'), firmware: behind ? (this.#last.firmware ?? this.facts.firmware) : null };
     this.facts.firmware = this.running.version;
     this.facts.bootLoader = this.#nextLoader ?? this.facts.bootLoader;
     this.#nextLoader = null;

@@ -339,6 +339,18 @@ const list = [
     counts: 'failed',
   },
   {
+    code: 'member-missing',
+    what: 'A member of the stack, or a board of the chassis, that was there before the upgrade is not there any more.',
+    next: 'Look at that member: its power, its stacking cables, its console. Do not restart the others: they carry on without it.',
+    counts: 'failed',
+  },
+  {
+    code: 'member-behind',
+    what: 'A member of the stack, or a board of the chassis, runs another version than the one that was brought.',
+    next: 'Have it take the version of the others by hand, or retry: a stack with two versions may split at the next restart.',
+    counts: 'failed',
+  },
+  {
     code: 'reverted',
     what: 'The device fell back by itself to what it ran before, before it was told to keep the new version.',
     next: 'Look why it took so long until then; its family file says after how long it falls back. It is as it was: retry it.',

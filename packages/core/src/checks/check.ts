@@ -2,7 +2,7 @@ import type { CauseCode } from '../causes/catalogue.js';
 
 /** One comparison of before and after. */
 export interface Check {
-  readonly name: 'version' | 'next boot' | 'restart' | 'settled' | 'configuration' | 'serial';
+  readonly name: 'version' | 'next boot' | 'restart' | 'settled' | 'configuration' | 'serial' | 'members';
   readonly result: 'passed' | 'failed';
   readonly before: string;
   readonly after: string;

@@ -96,7 +96,12 @@ const readOf: Record<ProcedureName, readonly string[]> = {
   truth: ['done', 'words'],
   reach: ['reached'],
 };
-const tableOf: Partial<Record<ProcedureName, string>> = { children: 'children', storage: 'files', neighbours: 'outlets' };
+const tableOf: Partial<Record<ProcedureName, string>> = {
+  record: 'members',
+  children: 'children',
+  storage: 'files',
+  neighbours: 'outlets',
+};
 /** What has to be given, or the work that follows cannot be done. */
 const neededOf: Partial<Record<ProcedureName, readonly string[]>> = {
   configuration: ['text'],

@@ -778,7 +778,7 @@ export class Runner {
       device,
       image,
       ...parts,
-      trail: { get: trace },
+      trail: { get: trace, ofLeg: (name) => traceOf(trail, name, failed) },
       begunAt: steadyNow(),
       signal,
       login,

@@ -12,6 +12,7 @@ import { hideSecrets } from '../../touch/secrets.js';
 import { readSystem, runningTime } from '../../touch/running-time.js';
 import { steadyNow } from '../../steady.js';
 import { learn } from '../learn.js';
+import { membersCompared } from '../members.js';
 import { preflightFacts } from './preflight.js';
 import { exchangedBy } from '../component.js';
 import { rebootSentAt } from './return.js';
@@ -46,7 +47,7 @@ export async function settingsCompared(step: StepContext, session: Touch): Promi
 export const checks: Step = async (step) => {
   const { context, run, leg, family, device } = step;
   const session = await step.login();
-  const { gives } = await session.run('record');
+  const { gives, tables } = await session.run('record');
   const system = await readSystem(context, device, 1000, 2);
   const at = steadyNow();
   const before = preflightFacts(step)!;
@@ -70,6 +71,7 @@ export const checks: Step = async (step) => {
           }),
         ]),
     ...(before.nextBoot === null ? [] : [checkNextBoot(family.versions, before.nextBoot, leg.to, gives['nextBoot'] ?? null)]),
+    ...(await membersCompared(step, session, tables)),
     ...compared,
   ];
   await learn(step, gives, session, {

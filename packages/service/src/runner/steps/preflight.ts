@@ -6,6 +6,7 @@ import {
   mismatches,
   safeText,
   sameVersion,
+  type Member,
   type RunningTime,
 } from '@barrow/core';
 import { z } from 'zod';
@@ -13,6 +14,7 @@ import { steadyNow } from '../../steady.js';
 import { exchangedBy } from '../component.js';
 import { learn } from '../learn.js';
 import { hideSecrets } from '../../touch/secrets.js';
+import { membersIn } from '../members.js';
 import { readSystem, runningTime } from '../../touch/running-time.js';
 import type { Step, StepContext } from './step.js';
 
@@ -23,6 +25,14 @@ export interface PreflightFacts {
   readonly nextBoot: string | null;
   readonly settings: string;
   readonly running: RunningTime;
+  /** Of a stack, or a chassis; none where it tells of none. */
+  readonly members: readonly Member[];
+}
+
+/** The members that there were before the leg, or the one that is taken back, changed anything. */
+export function membersBefore(step: Pick<StepContext, 'trail'>): readonly Member[] {
+  const read = preflightShape.safeParse(step.trail.ofLeg('preflight')?.facts);
+  return read.success ? read.data.members : [];
 }
 
 /** What was found before anything was changed, or taken back; null when nobody looked. Read again as it was journalled. */
@@ -41,6 +51,8 @@ const preflightShape = z.object({
     bootCount: z.number().nullable(),
     engineBoots: z.number().nullable(),
   }),
+  // Nobody asked for them before.
+  members: z.array(z.object({ name: z.string(), serial: z.string(), firmware: z.string().nullable() })).default([]),
 });
 
 /** The target as it stands now, and not as it was when the rollout was planned: a person may have thought better of it. */
@@ -70,7 +82,7 @@ export const preflight: Step = async (step) => {
   const bringing = step.deliveries.busyWith(device.id);
   if (bringing !== null) throw new CauseError('device-busy', `an image is being brought to it ahead (delivery ${bringing})`);
   const session = await step.login();
-  const { gives } = await session.run('record');
+  const { gives, tables } = await session.run('record');
   if (gives['serial'] !== run.serial)
     throw new CauseError('another-device', `planned was serial ${run.serial}, ${device.address} answers with ${gives['serial'] ?? 'none'}`);
   const { scheme, versionIn, isBooted } = exchangedBy(family, leg.component);
@@ -118,6 +130,7 @@ export const preflight: Step = async (step) => {
     freeBytes: gives['freeBytes'] ?? null,
     bootLoader: gives['bootLoader'] ?? null,
     running: runningTime(system, gives['bootCount'], steadyNow()),
+    members: membersIn(tables),
     ...(saved === null ? {} : { savedSettings: saved }),
   };
   return { kind: 'done', facts };

@@ -3,6 +3,7 @@ import { compareWithHeld } from '../../images/held.js';
 import { exchangedBy } from '../component.js';
 import { learn } from '../learn.js';
 import { concluded, settingsCompared } from './checks.js';
+import { membersCompared } from '../members.js';
 import { preflightFacts } from './preflight.js';
 import type { Step } from './step.js';
 
@@ -10,7 +11,7 @@ import type { Step } from './step.js';
 export const settle: Step = async (step) => {
   const { run, leg, family } = step;
   const session = await step.login();
-  const { gives } = await session.run('record');
+  const { gives, tables } = await session.run('record');
   const before = preflightFacts(step)!;
   const { scheme, versionIn } = exchangedBy(family, leg.component);
   const counted = step.trail.get('checks')?.facts['bootCount'];
@@ -19,6 +20,7 @@ export const settle: Step = async (step) => {
     checkVersion(scheme, before.firmware, leg.to, versionIn(gives)),
     ...(before.nextBoot === null ? [] : [checkNextBoot(family.versions, before.nextBoot, leg.to, gives['nextBoot'] ?? null)]),
     ...(typeof counted === 'string' ? [checkSettled(counted, gives['bootCount'] ?? null)] : []),
+    ...(await membersCompared(step, session, tables)),
     ...(await settingsCompared(step, session)),
   ];
   await learn(step, gives, session, { probe: 'SSH, after the soak of a rollout', now: Date.now() });

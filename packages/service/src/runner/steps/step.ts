@@ -40,7 +40,11 @@ export interface StepContext {
   readonly backups: Backups;
   readonly devices: Devices;
   /** What the earlier steps of this leg found. */
-  readonly trail: { readonly get: (step: StepName) => StepTrace | undefined };
+  readonly trail: {
+    readonly get: (step: StepName) => StepTrace | undefined;
+    /** The same of the leg that is taken back, while one is. */
+    readonly ofLeg: (step: StepName) => StepTrace | undefined;
+  };
   readonly begunAt: Instant;
   readonly signal: AbortSignal;
   /** Carries out one procedure and lets go. @throws CauseError */

@@ -4,6 +4,7 @@ import { setArmed } from '../../staging/armed.js';
 import { steadyNow } from '../../steady.js';
 import { readSystem, runningTime } from '../../touch/running-time.js';
 import { exchangedBy } from '../component.js';
+import { membersIn } from '../members.js';
 import { learn } from '../learn.js';
 import type { PreflightFacts } from './preflight.js';
 import type { Step, StepContext } from './step.js';
@@ -22,7 +23,7 @@ export function stockOf(step: Pick<StepContext, 'trail'>): Stock | null {
 export const takeStock: Step = async (step) => {
   const { context, run, leg, family, device } = step;
   const session = await step.login();
-  const { gives } = await session.run('record');
+  const { gives, tables } = await session.run('record');
   if (gives['serial'] !== run.serial)
     throw new CauseError('another-device', `planned was serial ${run.serial}, ${device.address} answers with ${gives['serial'] ?? 'none'}`);
   const system = await readSystem(context, device, 1000, 2);
@@ -36,6 +37,7 @@ export const takeStock: Step = async (step) => {
     nextBoot,
     settings: gives['settings'] ?? 'not told',
     running: runningTime(system, gives['bootCount'], steadyNow()),
+    members: membersIn(tables),
     there: runs && (nextBoot === null || sameVersion(scheme, nextBoot, leg.to)),
     restarts: !runs,
   };
