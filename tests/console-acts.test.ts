@@ -47,6 +47,67 @@ describe.skipIf(!hasChromium)('what the command line can do, in the console', ()
     await dialog().getByText('There is no column "colour"').waitFor();
   });
 
+  it('looks for devices by words of single columns, which stand in the address', async () => {
+    const gear = [
+      ['eelgate-sw-9', 'eelgate', 'TB-2424', '4.2.1'],
+      ['quay-sw-8', 'quay-house', 'TB-2408', '4.2.1'],
+      ['quay-sw-9', 'quay-house', 'TB-2424', '4.3.0'],
+    ] as const;
+    for (const [name, site, model, firmware] of gear)
+      await served.client.enterDevice({ name, site, kind: 'switch', maker: 'Tarnbrook', model, firmware });
+    await open('/');
+    const grid = page.getByRole('grid', { name: 'Devices' });
+    const names = () => grid.locator('tbody .name').allTextContents();
+    await page.getByRole('button', { name: 'By column' }).click();
+    await grid.getByLabel('Maker, model has').fill('tarnbrook TB');
+    await expect.poll(names).toEqual(gear.map(([name]) => name));
+    await grid.getByLabel('Firmware has').fill('4.2');
+    await expect.poll(names).toEqual(['eelgate-sw-9', 'quay-sw-8']);
+    await grid.getByLabel('Site has').fill('quay');
+    await expect.poll(names).toEqual(['quay-sw-8']);
+    await page.reload();
+    await expect.poll(names).toEqual(['quay-sw-8']);
+    expect(await grid.getByLabel('Maker, model has').inputValue()).toBe('tarnbrook TB');
+    // Where nobody fits, what is looked for can still be changed.
+    await grid.getByLabel('Firmware has').fill('5');
+    await page.getByText('No device fits').waitFor();
+    await grid.getByLabel('Firmware has').press('Home');
+    expect(await grid.getByLabel('Firmware has').evaluate((e) => e === document.activeElement)).toBe(true);
+    await grid.getByLabel('Firmware has').fill('');
+    await expect.poll(names).toEqual(['quay-sw-8', 'quay-sw-9']);
+    await page.getByRole('button', { name: 'By column: clear' }).click();
+    await expect.poll(async () => (await names()).length).toBe((await served.client.devices()).length);
+    expect(new URL(page.url()).search).toBe('');
+  });
+
+  it('takes back a target that was set or removed, but not over the head of another', async () => {
+    const targets = async () => (await served.client.targets()).map((t) => t.version);
+    const undo = page.getByRole('button', { name: 'Undo', exact: true });
+    await served.client.setTarget({ family: 'tarnbrook-access', version: '4.2.1' });
+    await open('/standing');
+    await page.getByRole('button', { name: 'Set a target' }).click();
+    await dialog().getByLabel('Family').first().selectOption('tarnbrook-access');
+    await dialog().getByLabel('Version').first().fill('4.3.0');
+    await dialog().getByRole('button', { name: 'Set it' }).click();
+    await page
+      .getByRole('status')
+      .getByText(/is 4\.3\.0 now, it was 4\.2\.1/)
+      .waitFor();
+    await expect.poll(targets).toEqual(['4.3.0']);
+    await undo.click();
+    await expect.poll(targets).toEqual(['4.2.1']);
+    await expect.poll(() => undo.count()).toBe(0);
+    await page.getByRole('button', { name: '1 target' }).click();
+    await page.getByRole('button', { name: /^Remove the target 4\.2\.1/ }).click();
+    await expect.poll(targets).toEqual([]);
+    await served.client.setTarget({ family: 'tarnbrook-access', version: '4.4.0' });
+    await undo.click();
+    await page.getByText('That is not taken back: first admin has set it to 4.4.0 since.').waitFor();
+    expect(await targets()).toEqual(['4.4.0']);
+    await page.getByRole('button', { name: 'Leave it so' }).click();
+    await served.client.removeTarget((await served.client.targets())[0]!.id);
+  });
+
   it('changes the note of an image, and says what is wrong with one', async () => {
     const image = writeScenarioImages(files).find((f) => f.endsWith('/tb24-4.3.0.simg'))!;
     await open('/images');

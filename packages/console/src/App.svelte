@@ -11,10 +11,12 @@
   import { localTime } from '@barrow/client';
   import { duration, type ServiceTrouble } from '@barrow/core';
   import Trouble from './parts/Trouble.svelte';
+  import Undo from './parts/Undo.svelte';
   import { hearChanges, live, keepListening } from './lib/live.svelte.js';
   import { focusHeading, keepFocus, keepScrolling, keepTitle } from './lib/keep-focus.js';
   import { mode, switchMode } from './lib/mode.svelte.js';
   import { client, failureOf, session, signOut } from './lib/session.svelte.js';
+  import { undo } from './lib/undo.svelte.js';
   import { route } from './router.js';
 
   // Down the rail, as the technician's day goes.
@@ -96,7 +98,7 @@
   });
 
   $effect(() => {
-    if (session.token === null) return;
+    if (session.token === null) return undo.aside();
     client()
       .about()
       .then((about) => (session.about = about))
@@ -177,6 +179,7 @@
       {/if}
       {#each troubles as failure (failure.code)}<Trouble {failure} />{/each}
       <Router />
+      <Undo />
     </main>
   </div>
 {/if}

@@ -225,7 +225,10 @@ export const registerDevices: Register = (program, act) => {
   const device = program.command('device').description('what is known of each device');
   const narrow = (command: ReturnType<typeof device.command>) =>
     command
-      .option('--text <text>', 'in name, address, serial, MAC, maker, model, version, tag or note')
+      .option(
+        '--text <text>',
+        'words in name, address, serial, MAC, maker, model, version, tag or note, or in one column: site:quay model:TB-24',
+      )
       .option('--site <site>', 'of one site')
       .option('--kind <kind>', 'of one kind')
       .option('--family <family>', 'of one family')

@@ -1,6 +1,7 @@
 <script lang="ts">
   import ArrowDown from '@lucide/svelte/icons/arrow-down';
   import ArrowUp from '@lucide/svelte/icons/arrow-up';
+  import Funnel from '@lucide/svelte/icons/funnel';
   import Radar from '@lucide/svelte/icons/radar';
   import { kinds, standings, type Device, type DeviceColumn, type Discovery, type Kind, type Standing } from '@barrow/core';
   import type { DeviceQuery } from '@barrow/client';
@@ -36,6 +37,16 @@
   const only = oneInAddress('only', ['flagged', 'unrecognised', 'firmware-unknown'] as const);
   /** A column, with a minus before it the other way round. */
   const order = inAddress('sort');
+  /** Words of single columns, as they are looked for: `model:TB-24 firmware:"4.2 b"`. */
+  const by = inAddress('by');
+  const wordOf = (column: string): string =>
+    new RegExp(`(?:^| )${column}:(?:"([^"]*)"|(\\S+))`).exec(by.value)?.slice(1).find(Boolean) ?? '';
+  function lookIn(column: DeviceColumn, word: string) {
+    const words = columns.map(({ id }) => [id, (id === column ? word : wordOf(id)).replaceAll('"', '').trim()] as const);
+    by.value = words.flatMap(([id, w]) => (w === '' ? [] : [/\s/.test(w) ? `${id}:"${w}"` : `${id}:${w}`])).join(' ');
+  }
+  let byColumn = $state(false);
+  const filtersShown = $derived(byColumn || by.value !== '');
   let planning = $state(false);
   let entering = $state(false);
   let taking = $state(false);
@@ -53,9 +64,10 @@
     saveAs('devices.csv', new Blob([await client().exportDevices('csv', pages.query)], { type: 'text/csv' }));
   }
 
+  const sought = (): string => `${text.value.trim()} ${by.value}`.trim();
   /** What the list is narrowed to. */
   const filter = (): DeviceQuery => ({
-    ...(text.value.trim() === '' ? {} : { text: text.value.trim() }),
+    ...(sought() === '' ? {} : { text: sought() }),
     ...(site.value === '' ? {} : { site: site.value }),
     ...(kind.value === '' ? {} : { kind: kind.value }),
     ...(standing.value === '' ? {} : { standing: standing.value }),
@@ -100,7 +112,7 @@
 
   const chosen = $derived(chosenDevices.all);
   const choosing = choosingOf(pages, (error) => (refused = failureOf(error)));
-  const showAll = () => [text, site, kind].forEach((f) => (f.value = '')) ?? ((standing.value = ''), (only.value = ''));
+  const showAll = () => [text, site, kind, by].forEach((f) => (f.value = '')) ?? ((standing.value = ''), (only.value = ''));
 
   async function look() {
     try {
@@ -152,6 +164,12 @@
       ><State word={s} /><b>{devices}</b></button
     >
   {/each}
+  <button
+    class="chipbtn"
+    aria-pressed={filtersShown}
+    onclick={() => (filtersShown ? ((byColumn = false), (by.value = '')) : (byColumn = true))}
+    ><Funnel size={14} aria-hidden="true" />{by.value === '' ? 'By column' : 'By column: clear'}</button
+  >
 </div>
 
 {#if chosen.length > 0 && may('operator')}<DeviceActs devices={chosen} onclear={() => chosenDevices.clear()} />{/if}
@@ -169,6 +187,16 @@
 {#if failure}<Trouble {failure} />{/if}
 {#if all && may('operator')}<FirstSteps devices={all.total} />{/if}
 
+{#snippet nobodyFits(total: number)}
+  <div class="sheet">
+    <Empty title="No device fits"
+      >{count(total, 'device')}
+      {total === 1 ? 'is' : 'are'} hidden by the search.
+      <button class="anchor" onclick={showAll}>Show all</button></Empty
+    >
+  </div>
+{/snippet}
+
 {#if (all === undefined || pages.total === null) && !failure}
   <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
 {:else if all && all.total === 0}
@@ -179,14 +207,8 @@
         Or <button class="anchor" onclick={() => (taking = true)}>take a list in</button> that somebody keeps.{/if}</Empty
     >
   </div>
-{:else if all && pages.total === 0}
-  <div class="sheet">
-    <Empty title="No device fits"
-      >{count(all.total, 'device')}
-      {all.total === 1 ? 'is' : 'are'} hidden by the search.
-      <button class="anchor" onclick={showAll}>Show all</button></Empty
-    >
-  </div>
+{:else if all && pages.total === 0 && !filtersShown}
+  {@render nobodyFits(all.total)}
 {:else if all && pages.total !== null}
   <VirtualTable
     rows={pages}
@@ -221,6 +243,22 @@
           </th>
         {/each}
       </tr>
+      {#if filtersShown}
+        <tr class="by">
+          <th class="c-choose"></th>
+          {#each columns as { id, word } (id)}
+            <th class="c-{id}"
+              >{#if id !== 'seen'}<input
+                  class="input"
+                  aria-label="{word} has"
+                  placeholder="has…"
+                  value={wordOf(id)}
+                  oninput={(event) => lookIn(id, event.currentTarget.value)}
+                />{/if}</th
+            >
+          {/each}
+        </tr>
+      {/if}
     {/snippet}
     {#snippet row(d, index)}
       <td class="c-choose"
@@ -250,6 +288,7 @@
       {/each}
     {/snippet}
   </VirtualTable>
+  {#if pages.total === 0}{@render nobodyFits(all.total)}{/if}
   <p class="quiet foot">
     <span role="status">{pages.length === all.total ? count(all.total, 'device') : `${pages.length} of ${all.total} devices`}</span>
     <button class="anchor save" onclick={exportList}>Save as CSV</button>
@@ -366,6 +405,18 @@
     display: inline-flex;
     align-items: center;
     gap: 0.2rem;
+  }
+  .by th {
+    padding-block: 0.15rem 0.35rem;
+  }
+  .by .input {
+    width: 100%;
+    min-width: 3.5rem;
+    height: 1.6rem;
+    padding: 0 0.35rem;
+    font-size: 0.8125rem;
+    font-weight: 400;
+    background: var(--sheet);
   }
   .sort:hover {
     color: var(--ink);

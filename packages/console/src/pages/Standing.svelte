@@ -6,6 +6,7 @@
     distances,
     type DeviceCounts,
     type FamilySummary,
+    type PinInput,
     type PinView,
     type StandingGroup,
     type StandingSummary,
@@ -31,6 +32,7 @@
   import { goTo } from '../lib/place.js';
   import { choosingOf } from '../lib/choosing.js';
   import { chosenDevices } from '../lib/selection.svelte.js';
+  import { removeTargetUndoably, setTargetUndoably, undo } from '../lib/undo.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
 
   /** All that the page shows, but the rows. */
@@ -130,14 +132,21 @@
     return () => clearTimeout(timer);
   });
   const setTarget = async () => {
-    const made = await client().setTarget(asked());
+    const made = await setTargetUndoably(asked());
     remarks = made.remarks;
     form = { ...none };
   };
   let pin = $state({ device: '', reason: '', askAgain: '' });
   const setPin = async () => {
-    await client().setPin({ ...pin, device: pin.device.trim() });
+    const made = await client().setPin({ ...pin, device: pin.device.trim() });
+    const was = pins.find((p) => p.device === made.device);
+    undo.did(`${made.name} is pinned at ${made.version}.`, () => (was ? client().setPin(pinAgain(was)) : client().removePin(made.device)));
     pin = { device: '', reason: '', askAgain: '' };
+  };
+  const pinAgain = ({ device, reason, askAgain }: PinView): PinInput => ({ device, reason, askAgain });
+  const removePin = async (p: PinView) => {
+    await client().removePin(p.device);
+    undo.did(`${p.name} is no longer pinned at ${p.version}.`, () => client().setPin(pinAgain(p)));
   };
   async function attempt(work: () => Promise<unknown>) {
     try {
@@ -197,7 +206,7 @@
                 {#if may('operator')}<button
                     class="icon"
                     aria-label="Remove the target {t.version} of {t.family}"
-                    onclick={() => attempt(() => client().removeTarget(t.id))}><Trash2 size={15} /></button
+                    onclick={() => attempt(() => removeTargetUndoably(t))}><Trash2 size={15} /></button
                   >{/if}
               </td>
             </tr>
@@ -219,10 +228,8 @@
               <td>{p.reason}</td>
               <td class="quiet">{p.setBy}</td>
               <td class="num">
-                {#if may('operator')}<button
-                    class="icon"
-                    aria-label="Let {p.name} go"
-                    onclick={() => attempt(() => client().removePin(p.device))}><Trash2 size={15} /></button
+                {#if may('operator')}<button class="icon" aria-label="Let {p.name} go" onclick={() => attempt(() => removePin(p))}
+                    ><Trash2 size={15} /></button
                   >{/if}
               </td>
             </tr>

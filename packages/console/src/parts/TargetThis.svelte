@@ -1,6 +1,7 @@
 <script lang="ts">
   import { previewText } from '@barrow/client';
   import { client, failureOf, type Failure } from '../lib/session.svelte.js';
+  import { setTargetUndoably } from '../lib/undo.svelte.js';
   import { count } from '../lib/format.js';
   import Trouble from './Trouble.svelte';
 
@@ -30,7 +31,7 @@
   async function set() {
     busy = true;
     try {
-      await client().setTarget({ family, version });
+      await setTargetUndoably({ family, version });
       failure = null;
       await look();
     } catch (error) {

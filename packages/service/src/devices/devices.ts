@@ -41,7 +41,7 @@ import {
 import { pathImageOf } from '../images/rows.js';
 import { notFound } from '../errors.js';
 import { DeviceBook } from './book.js';
-import { DeviceOrders, inOrder } from './order.js';
+import { DeviceOrders, inOrder, shownAs, wordsIn } from './order.js';
 
 /** What a list may be narrowed by; every part that is given must hold. */
 export interface DeviceFilter {
@@ -372,7 +372,7 @@ export class Devices {
   }
 
   async list(filter: DeviceFilter): Promise<KnownDevice[]> {
-    const words = filter.text?.toLowerCase().split(/\s+/).filter(Boolean) ?? [];
+    const words = wordsIn(filter.text ?? '');
     const is = (wanted: string | undefined, has: string | null): boolean => !wanted || wanted === has;
     const only: Record<DeviceOnly, (row: DeviceRow) => boolean> = {
       flagged: (row) => row.flags.length > 0,
@@ -407,7 +407,8 @@ export class Devices {
         (!filter.distance || distanceFrom(known) === filter.distance) &&
         (!filter.group || groupOf(known) === filter.group) &&
         (!filter.plannable || this.#isPlannable(known)) &&
-        words.every((w) => searched.includes(w))
+        words.anywhere.every((w) => searched.includes(w)) &&
+        words.of.every(([column, w]) => shownAs[column](known).toLowerCase().includes(w))
       );
     });
   }

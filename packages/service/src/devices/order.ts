@@ -1,4 +1,4 @@
-import type { DeviceColumn } from '@barrow/core';
+import { deviceColumns, type DeviceColumn } from '@barrow/core';
 import type { DeviceRow } from '../data/entities.js';
 
 const collate = new Intl.Collator('en', { numeric: true });
@@ -16,7 +16,7 @@ interface Listed {
 }
 
 /** What stands in each column of a list. */
-const shownAs: Record<DeviceColumn, (known: Listed) => string> = {
+export const shownAs: Record<DeviceColumn, (known: Listed) => string> = {
   name: ({ row }) => row.name,
   address: ({ row, parentName }) => (row.address === '' ? `at ${parentName ?? 'no address'}` : row.address),
   site: ({ row }) => row.site,
@@ -29,6 +29,23 @@ const shownAs: Record<DeviceColumn, (known: Listed) => string> = {
   standing: ({ standing }) => standing.standing,
   seen: ({ row }) => String(row.lastSeen).padStart(16, '0'),
 };
+
+/**
+ * What is looked for in a list: words that may stand anywhere, and words of one column, as `model:TB-24` or `model:"Tarnbrook TB"`.
+ * All must be there; how they are written does not matter.
+ */
+export function wordsIn(text: string): { readonly anywhere: readonly string[]; readonly of: readonly (readonly [DeviceColumn, string])[] } {
+  const anywhere: string[] = [];
+  const of: (readonly [DeviceColumn, string])[] = [];
+  for (const [whole] of text.toLowerCase().matchAll(/[a-z]+:"[^"]*"?|\S+/g)) {
+    const [, column, word] = /^([a-z]+):"?(.*?)"?$/.exec(whole) ?? [];
+    // What is no column is a word like another, e.g. the beginning of a hardware address.
+    if (column !== undefined && deviceColumns.some((c) => c === column && c !== 'seen')) {
+      if (word !== '') of.push([column as DeviceColumn, word!]);
+    } else anywhere.push(whole);
+  }
+  return { anywhere, of };
+}
 
 /** Devices in the orders that people asked for; each is made once of a list, and again when the list is another. */
 export class DeviceOrders<T extends Listed> {
