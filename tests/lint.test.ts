@@ -99,7 +99,7 @@ const floors = [
   ['images', 'standing', 'advisories', 'devices', 'map'],
   ['touch'],
   ['data', 'context.ts'],
-  ['live.ts', 'errors.ts', 'steady.ts'],
+  ['live.ts', 'errors.ts', 'steady.ts', 'windows.ts'],
 ];
 const floorOf = (path: string): number => floors.findIndex((rooms) => rooms.includes(path.split('/')[0]!));
 

@@ -230,16 +230,13 @@ describe('the standing of the demo fleet', () => {
     const plan = await client.plan({ devices: ['quay-sw-1', 'quay-ap-1', 'quay-core-1', 'quay-phone-1', 'quay-base-1'] });
     expect(plan.runs.map((r) => [r.name, r.file, r.notices.filter((n) => !n.startsWith('carries'))]).sort()).toEqual([
       ['quay-core-1', 'tb48-6.2.0', ['boot loader 2.1 → 6.2.0, each verified before the next']],
-      [
-        'quay-phone-1',
-        'd40-3.0.2.simg',
-        [
-          '2.9.0 → 3.0.2, each verified before the next',
-          'its settings cannot be saved before, and are not compared after',
-          '3.0.2: settings are reset',
-        ],
-      ],
+      ['quay-phone-1', 'd40-3.0.2.simg', ['2.9.0 → 3.0.2, each verified before the next', '3.0.2: settings are reset']],
       ['quay-sw-1', 'tb24-4.3.0.simg', []],
+    ]);
+    expect(plan.hazards.filter((h) => h.code !== 'cut-off').map((h) => [h.code, h.groups.map((g) => g.devices)])).toEqual([
+      ['resets', [['quay-phone-1']]],
+      ['no-redundancy', [['quay-core-1']]],
+      ['no-backup', [['quay-phone-1']]],
     ]);
     expect(Object.fromEntries(plan.leftOut.map((l) => [l.name, l.reason]))).toEqual({
       'quay-ap-1': 'quay-wlc-1 has to take fc20-9.6.0.simg first: plan it in the same rollout',

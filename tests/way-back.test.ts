@@ -38,10 +38,22 @@ describe('the way back', () => {
 
   it('is in the plan: what would be tried, and where there is none', async () => {
     const oneWay = await plan(true, 'dunmoor-rt-1');
-    expect(runOf(oneWay, 'dunmoor-rt-1').notices).toContainEqual(
-      'one way: if R7.04 fails, Barrow cannot take it back: the store has no image of R7.02 that may be taken after R7.04',
-    );
-    expect((await plan(false, 'dunmoor-rt-1')).runs[0]!.notices.join()).not.toContain('one way');
+    const words = 'one way: if R7.04 fails, Barrow cannot take it back: the store has no image of R7.02 that may be taken after R7.04';
+    expect(oneWay.hazards.filter((h) => h.accept)).toEqual([
+      expect.objectContaining({ code: 'one-way', groups: [{ words, forMs: null, devices: ['dunmoor-rt-1'] }] }),
+    ]);
+    expect((await plan(false, 'dunmoor-rt-1')).hazards.filter((h) => h.accept)).toEqual([]);
+    // It is begun only by who accepts that, by its name.
+    const start = (...accept: string[]) => cli('rollout', 'start', oneWay.id, ...(accept.length > 0 ? ['--accept', accept.join(',')] : []));
+    const refused = await start();
+    expect(refused).toMatchObject({ code: 4, err: expect.stringContaining('Nobody has accepted one-way') as string });
+    expect(refused.err).toContain(`rollout start ${oneWay.id} --accept one-way`);
+    expect((await start('oneway')).err).toContain('Is one-way meant?');
+    expect((await start('resets')).err).toContain('Nobody has accepted one-way');
+    expect((await client.rollout(oneWay.id)).phase).toBe('planned');
+    expect(await start('one-way', 'resets')).toMatchObject({ code: 0 });
+    await client.say(oneWay.id, 'stop');
+    expect((await client.report(oneWay.id)).deeds.map((d) => d.what)).toContain('started the rollout, and accepted one-way');
     const library = await writeScenarioLibrary(join(scene.data, '..', 'library'));
     const earlier = library.add.filter((file) => file.includes('wr110-R7.02'));
     expect(earlier.length).toBeGreaterThan(0);

@@ -21,7 +21,7 @@ describe('a rollout by the way of its family', () => {
   const roll = async (...devices: string[]): Promise<Rollout> => {
     const planned = await plan(...devices);
     expect(planned.leftOut).toEqual([]);
-    await client.say(planned.id, 'start');
+    await client.say(planned.id, 'start', { accept: ['all'] });
     return rolloutUntil(client, planned.id, isOver);
   };
   const outcome = ({ runs }: Rollout, name: string): Pick<RunView, 'outcome' | 'detail'> & { cause: string | null } => {
@@ -100,7 +100,7 @@ describe('a rollout by the way of its family', () => {
       ['2.8.1', '2.9.0'],
       ['2.9.0', '3.0.2'],
     ]);
-    await client.say(planned.id, 'start');
+    await client.say(planned.id, 'start', { accept: ['all'] });
     const done = await rolloutUntil(client, planned.id, isOver);
     expect(outcome(done, 'quay-phone-1')).toEqual(verified);
     expect(phone.facts.firmware).toBe('3.0.2');
@@ -122,7 +122,7 @@ describe('a rollout by the way of its family', () => {
     busy.faults.add('in-a-call');
     deaf.faults.add('never-asks');
     const planned = await client.plan({ devices: ['quay-phone-2', 'quay-phone-3'], first: 0, atOnce: 2, failureLimit: 3 });
-    await client.say(planned.id, 'start');
+    await client.say(planned.id, 'start', { accept: ['all'] });
     await rolloutUntil(client, planned.id, (r) => r.runs.some((x) => x.name === 'quay-phone-3' && x.step === 'transfer'));
     const { tftp } = await client.about();
     const [, port] = /:(\d+)$/.exec(tftp)!;
@@ -158,7 +158,7 @@ describe('a rollout by the way of its family', () => {
       ['5.9.0', '6.1.2', 'tb36-6.1.2.simg'],
     ]);
     expect(planned.runs[0]!.notices).toContain('5.9.0 → 6.1.2, each verified before the next');
-    const told = await cli('rollout', 'start', planned.id, '--follow');
+    const told = await cli('rollout', 'start', planned.id, '--accept', 'all', '--follow');
     expect(told, told.out + told.err).toMatchObject({ code: 0 });
     expect(told.out).toMatch(/1\/18 preflight of 5\.9\.0/);
     expect(told.out).toMatch(/18\/18 checks of 6\.1\.2/);
@@ -219,7 +219,7 @@ describe('a rollout by the way of its family', () => {
       ['boot-loader', '2.0', '2.1'],
       ['system', '6.1.2', '6.2.0'],
     ]);
-    await client.say(planned.id, 'start');
+    await client.say(planned.id, 'start', { accept: ['all'] });
     const done = await rolloutUntil(client, planned.id, isOver);
     expect([outcome(done, 'quay-core-1'), outcome(done, 'quay-core-2')]).toEqual([verified, verified]);
     for (const core of [one, two]) {
@@ -256,7 +256,7 @@ describe('a rollout by the way of its family', () => {
     const camera = fixture('dunmoor-cam-1');
     const before = { ...camera.counters };
     const planned = await plan('dunmoor-cam-1');
-    await client.say(planned.id, 'start');
+    await client.say(planned.id, 'start', { accept: ['all'] });
     await expect.poll(() => camera.writing, { interval: 2 }).toBe(true);
     await scene.served.kill();
     scene.served = await serve(scene.data, { scale: scene.scale });
@@ -295,7 +295,7 @@ describe('a rollout by the way of its family', () => {
       planned = await plan('quay-wlc-1', ...names);
       expect(planned.leftOut).toEqual([]);
       expect(planned.runs.find((r) => r.name === 'quay-ap-1')!.notices[0]).toMatch(/^waits for quay-wlc-1, which has to take fc20-9\.6\.0/);
-      await client.say(planned.id, 'start');
+      await client.say(planned.id, 'start', { accept: ['all'] });
       const held = await rolloutUntil(client, planned.id, isHeld);
       expect(outcome(held, 'quay-wlc-1')).toMatchObject({ outcome: 'failed', cause: 'old-version' });
       await client.say(planned.id, 'continue');

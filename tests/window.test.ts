@@ -67,7 +67,35 @@ describe('a window', () => {
     await client.say(planned.id, 'stop');
   });
 
+  it('of a site is taken where a plan says nothing else, and another plan is told of it', async () => {
+    const [from, to] = [clock(60), clock(180)];
+    const set = await cli('site', 'set', 'quay-house', '--between', `${from}-${to}`, '--zone', 'UTC');
+    expect(set.out.replace(/\s+/g, ' ')).toContain(`its devices go down: ${from}–${to} (UTC)`);
+    expect((await cli('site', 'list')).out).toContain(`${from}–${to} (UTC)`);
+    // It stays when something else is said of the site, and over a restart.
+    expect((await cli('site', 'set', 'quay-house', '--link', '4000')).code).toBe(0);
+    await scene.served.kill();
+    scene.served = await serve(scene.data, { scale: scene.scale });
+    ({ client } = scene.served);
+    const house = await client.plan({ devices: ['quay-sw-1'], first: 0 });
+    expect(house.windows.map((w) => [w.text, w.devices])).toEqual([[`${from}–${to} (UTC)`, 1]]);
+    expect((await cli('rollout', 'show', house.id)).out).toContain(`Devices go down only in the window ${from}–${to} (UTC), next`);
+    const tomorrow = new Date(Date.now() + 86_400_000).toISOString().slice(0, 10);
+    const told = await cli('rollout', 'plan', 'quay-sw-1', '--first', '0', '--between', '01:00-05:00', '--zone', 'UTC', '--on', tomorrow);
+    expect(told.out.replace(/\s+/g, ' ')).toContain(
+      `The window that was asked for is taken instead of the one of quay-house (${from}–${to} (UTC)).`,
+    );
+    const [dated] = (await newest()).windows;
+    expect(dated).toMatchObject({ text: `01:00–05:00 on ${tomorrow} (UTC)`, next: { from: `${tomorrow}T01:00:00.000Z` } });
+    expect((await cli('site', 'set', 'quay-house', '--between', 'none')).out).toContain('at any time');
+    expect((await client.plan({ devices: ['quay-sw-1'], first: 0 })).windows).toEqual([]);
+    expect((await cli('site', 'set', 'quay-house', '--between', '22:00-04:00', '--zone', 'Nowhere/At-All')).code).toBe(4);
+    expect((await client.sites()).find((s) => s.name === 'quay-house')!.window).toBeNull();
+  });
+
   it.each([
+    [['--between', '22:00-04:00', '--on', 'Sat,2026-11-28'], 2, /days of the week or single days, not both/],
+    [['--between', '22:00-04:00', '--on', '2020-01-01'], 4, /on 2020-01-01 \(.+\) does not come any more/],
     [['--between', 'night'], 2, /"night" is no window.*22:00-04:00/s],
     [['--between', '22:00-04:00', '--on', 'Sat,Yesterday'], 2, /"Yesterday" is no day of the week.*Mon, Tue/s],
     [['--on', 'Sat'], 2, /belong to --between/],

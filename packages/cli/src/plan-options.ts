@@ -1,4 +1,4 @@
-import { dayNames, type PlanInput } from '@barrow/core';
+import { dayNames, type PlanInput, type WindowInput } from '@barrow/core';
 import type { Command } from 'commander';
 import { collect } from './context.js';
 import { CommandError, exit } from './errors.js';
@@ -57,7 +57,7 @@ function spanOf(text: string): number {
 }
 
 /** The window that `--between`, `--on` and `--zone` say. */
-function windowOf({ between, on, zone }: PlanOptions): PlanInput['window'] {
+export function windowOf({ between, on, zone }: Pick<PlanOptions, 'between' | 'on' | 'zone'>): WindowInput | null {
   const wrong = (why: string, next: string): CommandError =>
     new CommandError(exit.wrongUse, 'window-malformed', 'The command was not understood', why, next);
   if (between === undefined) {
@@ -66,12 +66,18 @@ function windowOf({ between, on, zone }: PlanOptions): PlanInput['window'] {
   }
   const [, from, to] = /^(\d\d:\d\d)[-–](\d\d:\d\d)$/.exec(between) ?? [];
   if (from === undefined || to === undefined) throw wrong(`"${between}" is no window.`, 'Write it as 22:00-04:00.');
-  const days = (on?.split(',') ?? []).map((day) => {
-    const at = dayNames.findIndex((d) => d.toLowerCase() === day.trim().slice(0, 3).toLowerCase());
-    if (at < 0) throw wrong(`"${day.trim()}" is no day of the week.`, `Write days as ${dayNames.join(', ')}.`);
-    return at + 1;
-  });
-  return { from, to, days, zone: zone ?? null };
+  const words = (on?.split(',') ?? []).map((day) => day.trim());
+  const isDate = (word: string): boolean => /^\d{4}-\d{2}-\d{2}$/.test(word);
+  const dates = words.filter(isDate);
+  const days = words
+    .filter((word) => !isDate(word))
+    .map((day) => {
+      const at = dayNames.findIndex((d) => d.toLowerCase() === day.slice(0, 3).toLowerCase());
+      if (at < 0) throw wrong(`"${day}" is no day of the week, and no date.`, `Write days as ${dayNames.join(', ')}, or as 2026-11-28.`);
+      return at + 1;
+    });
+  if (dates.length > 0 && days.length > 0) throw wrong('--on takes days of the week or single days, not both.', 'Say it with one of them.');
+  return { from, to, days, dates, zone: zone ?? null };
 }
 
 const misread = (why: string, next: string): CommandError =>
@@ -144,7 +150,7 @@ export const planOptions = (command: Command): Command =>
     .option('--way-back', 'take a device that fails past its point of no return back at once to what it ran')
     .option('--level', 'after the soak: look at each device again, and bring its other copy to the same version')
     .option('--between <times>', 'only then devices may go down: 22:00-04:00')
-    .option('--on <days>', 'days on which that begins: Sat,Sun')
+    .option('--on <days>', 'days on which that begins: Sat,Sun, or single ones: 2026-11-28')
     .option('--zone <zone>', 'time zone of --between, e.g. Europe/London (that of the service when not said)');
 
 /** The same as the service is asked. */

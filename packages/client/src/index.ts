@@ -16,6 +16,7 @@ export {
   octets,
   previewText,
   restOf,
+  noticesBeside,
   someOf,
   totalsOf,
   wayOf,

@@ -24,6 +24,17 @@ export function totalsOf(r: Pick<RolloutSummary, 'totals' | 'devices'>): string 
   return [`${n('verified')} of ${r.devices} verified`, ...rest].join(', ');
 }
 
+/** What is to be known of each device before, beside what the hazards of its plan say already. */
+export function noticesBeside({ hazards }: Pick<Rollout, 'hazards'>): (run: Pick<RunView, 'name' | 'notices'>) => string[] {
+  const told = new Map<string, string[]>();
+  for (const { words, devices } of hazards.flatMap((h) => h.groups))
+    for (const device of devices) told.set(device, [...(told.get(device) ?? []), words]);
+  return ({ name, notices }) => {
+    const said = told.get(name) ?? [];
+    return notices.filter((n) => !said.some((words) => words.includes(n) || n.includes(words)));
+  };
+}
+
 /** Puts together what is said of several: the words, and everybody of whom they are said. */
 export function groupBy<T>(
   items: readonly T[],

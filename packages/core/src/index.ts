@@ -32,6 +32,7 @@ export * from './checks/members.js';
 export * from './checks/restart.js';
 export * from './plan/plan.js';
 export * from './plan/bring.js';
+export * from './plan/hazards/index.js';
 export * from './plan/read.js';
 export * from './plan/waves.js';
 export * from './plan/way.js';
@@ -78,3 +79,4 @@ export {
 export { describePacket, writePcapng, type KeptPacket } from './transfers/packets.js';
 export { transferFaults, type TransferFault, type TransferFaultName } from './transfers/faults.js';
 export * from './api/staging.js';
+export * from './api/windows.js';

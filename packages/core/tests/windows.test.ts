@@ -42,6 +42,16 @@ describe('windows of a day', () => {
     expect(windowText(night)).toBe('22:00–04:00 (Europe/London)');
   });
 
+  it('begin on single days, over the change of the clocks too, and on no others', () => {
+    const dated: WindowRule = { ...night, dates: ['2026-10-24', '2026-11-28'] };
+    expect(shown(spansOf(dated, at('2026-10-01T00:00Z'), at('2026-12-31T00:00Z')))).toEqual([
+      ['2026-10-24T21:00', '2026-10-25T04:00'],
+      ['2026-11-28T22:00', '2026-11-29T04:00'],
+    ]);
+    expect(spansOf(dated, at('2026-11-29T04:00Z'), at('2027-12-31T00:00Z'))).toEqual([]);
+    expect(windowText(dated)).toBe('22:00–04:00 on 2026-10-24, 2026-11-28 (Europe/London)');
+  });
+
   it('are as long as the clock shows on most nights, and an hour more or less when it is set', () => {
     const lasting = (day: string): number[] => spansOf(night, at(`${day}T12:00Z`), at(`${day}T23:00Z`)).map(([a, b]) => (b - a) / hour);
     // In London the clocks go forward on 29 March 2026 and back on 25 October.

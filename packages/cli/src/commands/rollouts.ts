@@ -1,5 +1,5 @@
 import { duration, rungMeans, rungText, waysIn, type RehearsalView, type Rollout, type RunView, type WayShown } from '@barrow/core';
-import { groupBy, restOf, someOf, type BarrowClient } from '@barrow/client';
+import { groupBy, noticesBeside, restOf, someOf, type BarrowClient } from '@barrow/client';
 import { collect, type CommandContext, type Register } from '../context.js';
 import { chartText } from '../chart.js';
 import { compare, comparedText, onlyIn } from '../compare.js';
@@ -7,6 +7,8 @@ import { CommandError, exit, Quiet } from '../errors.js';
 import { planFrom, planOptions, whole, type PlanOptions } from '../plan-options.js';
 import { clock, count, makeColours, outcomeMark, print, runMark, table, totalsOf, type Io, type Say } from '../output.js';
 import { follow } from './follow.js';
+
+const commas = (text: string): string[] => text.split(',').map((word) => word.trim());
 
 /** What a device ran before the leg in which it failed. */
 const legFrom = (run: RunView): string => run.legs[run.leg]!.from;
@@ -31,6 +33,27 @@ function causeLines(io: Io, run: RunView): string {
     .join('\n');
 }
 
+/** What has to stand in the command that starts it. */
+function acceptText({ hazards }: Rollout): string {
+  const codes = hazards.filter((h) => h.accept).map((h) => h.code);
+  return codes.length === 0 ? '' : ` --accept ${codes.join(',')}`;
+}
+
+/** What could hurt, those first that have to be accepted, and how. */
+function hazardLines(io: Io, r: Rollout): string[] {
+  const { hazards } = r;
+  const c = makeColours(io);
+  const accept = acceptText(r);
+  return [
+    'What could hurt:',
+    ...hazards.flatMap((h) => [
+      `  ${h.accept ? c.red('! ') : '  '}${h.what} ${c.dim(`(${h.code}${h.accept ? ', to be accepted' : ''})`)}`,
+      ...h.groups.map((g) => `      ${someOf(g.devices)}: ${g.words}${g.forMs === null ? '' : `, for about ${duration(g.forMs)}`}`),
+    ]),
+    ...(accept === '' ? [] : [`  Accepted, it begins: \`barrow rollout start ${r.id}${accept}\`.`]),
+  ];
+}
+
 export function rolloutText(io: Io, r: Rollout): string {
   const c = makeColours(io);
   const parts = [
@@ -47,7 +70,10 @@ export function rolloutText(io: Io, r: Rollout): string {
           `Steps${who === '' ? '' : ` of ${who}`}: ${stepsText(steps)}. Point of no return: ${steps.find((s) => s.pastReturn)?.step}.`,
       ),
       wayBackText(r),
-      ...(r.window ? [`Devices go down only in the window ${r.window.text}${nextText(r.window)}.`] : []),
+      ...r.windows.map(
+        (w) =>
+          `${r.windows.length > 1 ? `${count(w.devices, 'device')} ${w.devices === 1 ? 'goes' : 'go'}` : 'Devices go'} down only in the window ${w.text}${nextText(w)}.`,
+      ),
       `Each device is down for about ${duration(down)}. Settings nobody saved: ${r.unsaved}. At most ${r.limits['rollout']} at once.${apartText(r)}`,
     );
   for (const wave of r.waves) {
@@ -70,12 +96,9 @@ export function rolloutText(io: Io, r: Rollout): string {
       ),
     );
   }
-  const known = groupBy(
-    r.runs,
-    (x) => x.notices,
-    (x) => x.name,
-  );
+  const known = groupBy(r.runs, noticesBeside(r), (x) => x.name);
   if (r.phase === 'planned' && known.length > 0) parts.push('', 'Know before:', ...known.map((k) => `  ${someOf(k.names)}: ${k.words}`));
+  if (r.phase === 'planned' && r.hazards.length > 0) parts.push('', ...hazardLines(io, r));
   const left = groupBy(
     r.leftOut,
     (l) => [l.reason],
@@ -211,7 +234,7 @@ function tellPlan(say: Say, made: Rollout): void {
     say,
     made,
     () =>
-      `${rolloutText(say.io, made)}\n\nNothing is begun. Next: \`barrow rollout rehearse ${made.id}\`, then \`barrow rollout start ${made.id}\`.`,
+      `${rolloutText(say.io, made)}\n\nNothing is begun. Next: \`barrow rollout rehearse ${made.id}\`, then \`barrow rollout start ${made.id}${acceptText(made)}\`.`,
   );
 }
 
@@ -348,13 +371,14 @@ export const registerRollouts: Register = (program, act) => {
   rollout
     .command('start <rollout>')
     .description('begin')
+    .option('--accept <hazards>', 'what could hurt and is accepted: its names with commas between them, or all', commas)
     .option('--follow', 'and watch until it ends or is held')
     .action(
-      act(async (context, id: string, o: { follow?: boolean }) => {
+      act(async (context, id: string, o: { follow?: boolean; accept?: string[] }) => {
         const barrow = context.client();
         const found = await resolve(barrow, id);
         const { journal } = await barrow.rollout(found);
-        const r = await barrow.say(found, 'start');
+        const r = await barrow.say(found, 'start', { accept: o.accept ?? [] });
         if (o.follow) return followAndTell(context, barrow, found, journal);
         print(context.say, r, () => `Started ${r.name}. Watch it with \`barrow rollout follow ${r.id}\`.`);
       }),
@@ -466,11 +490,12 @@ export const registerRollouts: Register = (program, act) => {
     .command('upgrade <device>')
     .description('one device, now, with every safeguard of a rollout')
     .option('--unsaved <what>', 'settings that nobody saved: hold or save', 'hold')
+    .option('--accept <hazards>', 'what could hurt and is accepted: its names with commas between them, or all', commas)
     .action(
-      act(async (context, device: string, o: { unsaved: string }) => {
+      act(async (context, device: string, o: { unsaved: string; accept?: string[] }) => {
         const barrow = context.client();
         const plan = await barrow.plan({ devices: [device], first: 0, atOnce: 1, soakSeconds: 0, unsaved: o.unsaved as 'hold' });
-        await barrow.say(plan.id, 'start').catch(async (error: unknown) => {
+        await barrow.say(plan.id, 'start', { accept: o.accept ?? [] }).catch(async (error: unknown) => {
           // Refused, it leaves nothing behind that somebody would take for a plan.
           await barrow.discardRollout(plan.id).catch(() => undefined);
           throw error;

@@ -1,6 +1,7 @@
 import { places, type Delivery, type DeliveryPlan, type Place } from '@barrow/core';
 import { someOf } from '@barrow/client';
 import type { Register } from '../context.js';
+import { windowOf } from '../plan-options.js';
 import { CommandError, exit, Quiet } from '../errors.js';
 import { count, makeColours, Mark, octets, print, spanOf, table, type Io } from '../output.js';
 
@@ -278,35 +279,48 @@ export const registerStaging: Register = (program, act) => {
             ? 'No site is known: they come with networks and devices.'
             : table(
                 say.io,
-                ['SITE', 'DEVICES', 'LINK', 'SEES BARROW AT', 'STORE OF ITS OWN', 'WAITING', 'LEFT'],
+                ['SITE', 'DEVICES', 'LINK', 'SEES BARROW AT', 'STORE OF ITS OWN', 'GOES DOWN', 'WAITING', 'LEFT'],
                 all.map((s) => [
                   s.name,
                   s.devices,
                   s.linkKilobits === null ? null : `${s.linkKilobits} kbit/s`,
                   s.storeAddress,
                   s.store?.serve ?? null,
+                  s.windowText,
                   s.waitingBytes === 0 ? null : octets(s.waitingBytes),
                   s.secondsLeft === null ? null : spanOf(s.secondsLeft),
                 ]),
-                [1, 5, 6],
+                [1, 6, 7],
               ),
         );
       }),
     );
   site
     .command('set <site>')
-    .description('say how a site is reached; what is not named stays')
+    .description('say how a site is reached, and when its devices may go down; what is not named stays')
     .option('--link <kbit/s>', 'how fast everything together is sent there; none: as fast as it goes')
     .option('--store-address <address>', "at what address its devices see Barrow's stores; none: where they listen")
     .option('--serve <url>', 'its own store as its devices see it: tftp://ADDRESS:PORT or http://ADDRESS:PORT/FOLDER; none: it has none')
     .option('--fill <url>', 'how Barrow fills that store: sftp://ADDRESS:PORT/FOLDER or http://ADDRESS:PORT/FOLDER')
     .option('--credential <name>', 'the login for filling it')
+    .option('--between <times>', 'when its devices may go down, e.g. 22:00-04:00, where a plan says nothing else; none: at any time')
+    .option('--on <days>', 'on which days that begins, e.g. Sat,Sun or 2026-11-28')
+    .option('--zone <zone>', 'in which time zone, e.g. Europe/London')
     .action(
       act(
         async (
           { say, client },
           name: string,
-          o: { link?: string; storeAddress?: string; serve?: string; fill?: string; credential?: string },
+          o: {
+            between?: string;
+            on?: string;
+            zone?: string;
+            link?: string;
+            storeAddress?: string;
+            serve?: string;
+            fill?: string;
+            credential?: string;
+          },
         ) => {
           if ((o.serve !== undefined && o.serve !== 'none') !== (o.fill !== undefined))
             throw new CommandError(
@@ -325,7 +339,9 @@ export const registerStaging: Register = (program, act) => {
               `--link takes kilobits in a second, not "${o.link}".`,
               'For example --link 256, or --link none.',
             );
+          const window = o.between === 'none' ? null : windowOf(o);
           const s = await client().setSite(name, {
+            ...(window === null && o.between === undefined ? {} : { window }),
             ...(o.link === undefined ? {} : { linkKilobits: link }),
             ...(o.storeAddress === undefined ? {} : { storeAddress: o.storeAddress === 'none' ? null : o.storeAddress }),
             ...(o.serve === undefined
@@ -337,6 +353,7 @@ export const registerStaging: Register = (program, act) => {
               s.name,
               `  link: ${s.linkKilobits === null ? 'as fast as it goes' : `${s.linkKilobits} kbit/s`}`,
               `  sees Barrow at: ${s.storeAddress ?? 'the address where the stores listen'}`,
+              `  its devices go down: ${s.windowText ?? 'at any time'}`,
               `  store of its own: ${s.store ? `${s.store.serve}, filled by ${s.store.fill}` : 'none'}`,
             ].join('\n'),
           );

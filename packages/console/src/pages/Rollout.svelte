@@ -14,8 +14,8 @@
   import Words from '../parts/Words.svelte';
   import { hear } from '../lib/live.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
-  import { groupBy, restOf, someOf, withChanges } from '@barrow/client';
-  import { duration, since, totalsOf, when } from '../lib/format.js';
+  import { groupBy, noticesBeside, restOf, someOf, withChanges } from '@barrow/client';
+  import { count, duration, since, totalsOf, when } from '../lib/format.js';
   import { goTo, place } from '../lib/place.js';
 
   const id = $derived(place.params['id'] ?? '');
@@ -85,13 +85,7 @@
       r.phase === 'busy' && percents[r.id] !== undefined ? { ...r, percent: percents[r.id]! } : r,
     ),
   );
-  const notices = $derived(
-    groupBy(
-      rollout?.runs ?? [],
-      (r) => r.notices,
-      (r) => r.name,
-    ),
-  );
+  const notices = $derived(groupBy(rollout?.runs ?? [], noticesBeside(rollout ?? { hazards: [] }), (r) => r.name));
   const leftOut = $derived(
     groupBy(
       rollout?.leftOut ?? [],
@@ -118,6 +112,16 @@
       busy = false;
     }
   }
+  /** What has to be accepted before the start, each by a mark of its own. */
+  const toAccept = $derived(rollout?.hazards.filter((h) => h.accept) ?? []);
+  /** So many of a kind are told again where they are accepted. */
+  const mostGroups = 4;
+  let accepting = $state(false);
+  let accepted = $state<Record<string, boolean>>({});
+  const start = () => (toAccept.length > 0 ? ((accepted = {}), (accepting = true)) : say('start'));
+  const startAccepted = async () => {
+    rollout = await client().say(id, 'start', { accept: toAccept.map((h) => h.code).filter((code) => accepted[code]) });
+  };
   async function sayRun(run: string, word: 'retry' | 'take-back' | 'release' | 'done', body: object = {}) {
     refused = null;
     try {
@@ -211,7 +215,7 @@
           class="btn preset-outlined-surface-300-700"
           disabled={busy}
           onclick={() => (asking = { what: 'discard' })}>Discard</button
-        ><button class="btn preset-filled-primary-600-400" disabled={busy} onclick={() => say('start')}>Start</button>{/if}
+        ><button class="btn preset-filled-primary-600-400" disabled={busy} onclick={start}>Start</button>{/if}
       {#if waitsForWord}<button
           class="btn preset-filled-primary-600-400"
           disabled={busy}
@@ -287,9 +291,12 @@
               ? 'at once'
               : "on a person's word"}{/if}
         </dd>
-        {#if rollout.window}<dt>Window</dt>
+        {#if rollout.windows.length > 0}<dt>{rollout.windows.length === 1 ? 'Window' : 'Windows'}</dt>
           <dd>
-            {rollout.window.text}{#if rollout.window.next}, next {when(rollout.window.next.from)} to {when(rollout.window.next.until)}{/if}
+            {#each rollout.windows as w (w.text)}<div>
+                {#if rollout.windows.length > 1}{count(w.devices, 'device')}:{/if}
+                {w.text}{#if w.next}, next {when(w.next.from)} to {when(w.next.until)}{/if}
+              </div>{/each}
           </dd>{/if}
         <dt>At once</dt>
         <dd>
@@ -313,6 +320,28 @@
       </dl>
     </div>
     {#if rehearsal && rehearsal.runs.length > 0}<Timeline {rehearsal} />{/if}
+    {#if rollout.hazards.length > 0}
+      <section class="wave sheet hurts" aria-label="What could hurt">
+        <h2><span>What could hurt</span></h2>
+        <table class="list hazards">
+          <tbody
+            >{#each rollout.hazards as h (h.code)}
+              <tr class="kind"
+                ><th colspan="2" scope="rowgroup"
+                  >{#if h.accept}<b class="bad">To be accepted:</b>{/if}
+                  {h.what} <span class="mono quiet">{h.code}</span></th
+                ></tr
+              >
+              {#each h.groups as g (g.words + g.forMs)}<tr
+                  ><td>{someOf(g.devices)}</td><td
+                    >{g.words}{#if g.forMs !== null}<span class="quiet">, for about {duration(g.forMs)}</span>{/if}</td
+                  ></tr
+                >{/each}
+            {/each}</tbody
+          >
+        </table>
+      </section>
+    {/if}
   {:else}
     <div class="sheet summary totals">
       <strong>{totalsOf(rollout)}</strong>
@@ -466,6 +495,29 @@
     onplanned={(made) => goTo(`/rollouts/${encodeURIComponent(made)}`)}
   />
 {/if}
+{#if accepting && rollout}
+  <FormDialog
+    title="Accept what could hurt, and start?"
+    about="Each of these has to be accepted by whoever starts it. Your name is kept with it, in the journal and in the report."
+    word="Accept and start"
+    onclose={() => (accepting = false)}
+    send={startAccepted}
+  >
+    {#each toAccept as h (h.code)}
+      <label class="check hazard"
+        ><input class="checkbox" type="checkbox" required bind:checked={accepted[h.code]} />
+        <span
+          ><b>{h.what}</b>
+          {#each h.groups.slice(0, mostGroups) as g (g.words + g.forMs)}<span class="group"
+              >{someOf(g.devices)}: {g.words}{#if g.forMs !== null}, for about {duration(g.forMs)}{/if}</span
+            >{/each}{#if h.groups.length > mostGroups}<span class="group"
+              >and {h.groups.length - mostGroups} more like these, in the plan behind this</span
+            >{/if}</span
+        ></label
+      >
+    {/each}
+  </FormDialog>
+{/if}
 {#if asking}
   {@const { title, about, word } = asks[asking.what]}
   <FormDialog
@@ -502,6 +554,60 @@
   }
   .way .mono {
     white-space: nowrap;
+  }
+  .hazards .kind th {
+    text-align: left;
+    font-weight: 600;
+    color: var(--ink);
+    padding-top: 0.5rem;
+    border-bottom: 0;
+  }
+  .hurts {
+    margin-top: 0.75rem;
+  }
+  .hazards td {
+    white-space: normal;
+  }
+  .hazards td:first-child {
+    padding-left: 1.5rem;
+    width: 34%;
+  }
+  @media (max-width: 44rem) {
+    .hazards,
+    .hazards tbody,
+    .hazards tr {
+      display: block;
+      min-width: 0;
+    }
+    .hazards td,
+    .hazards .kind th {
+      display: block;
+      width: auto;
+      min-width: 0;
+      white-space: normal;
+    }
+    .hazards td:first-child {
+      border-bottom: 0;
+      padding-bottom: 0;
+      width: auto;
+    }
+    .hazards td + td {
+      padding-left: 1.5rem;
+    }
+  }
+  .bad {
+    color: var(--bad);
+  }
+  .hazard {
+    display: grid;
+    grid-template-columns: auto 1fr;
+    align-items: start;
+    gap: 0.6rem;
+    margin-top: 0.5rem;
+  }
+  .hazard .group {
+    display: block;
+    color: var(--quiet);
   }
   .crumb {
     margin-bottom: 0.25rem;

@@ -2,6 +2,7 @@
   import PackagePlus from '@lucide/svelte/icons/package-plus';
   import { octets, someOf } from '@barrow/client';
   import {
+    dayNames,
     duration,
     places,
     type Delivery,
@@ -11,6 +12,7 @@
     type Place,
     type Site,
     type StoreCheck,
+    type WindowInput,
   } from '@barrow/core';
   import Cause from '../parts/Cause.svelte';
   import Empty from '../parts/Empty.svelte';
@@ -43,7 +45,7 @@
     store: "in Barrow's stores, until the device asks",
   };
   let form = $state({ image: '', devices: chosen.value, place: 'device' as Place | 'store', makeRoom: false });
-  let link = $state({ kilobits: '', address: '', serve: '', fill: '', credential: '' });
+  let link = $state({ kilobits: '', address: '', serve: '', fill: '', credential: '', from: '', to: '', on: '', zone: '' });
 
   async function load() {
     try {
@@ -94,6 +96,14 @@
       async () => (plan = await client().planDelivery({ image: form.image, devices: devicesOf(), place: form.place as Place })),
     );
   }
+  /** What was typed of a window; what is no day is for the service to refuse. */
+  function windowFrom({ from, to, on, zone }: typeof link): WindowInput | null {
+    if (from === '' || to === '') return null;
+    const words = on.split(/[\s,]+/).filter((w) => w !== '');
+    const dayOf = (word: string): number => dayNames.findIndex((d) => d.toLowerCase() === word.slice(0, 3).toLowerCase()) + 1;
+    const days = words.map(dayOf);
+    return { from, to, days: days.filter((d) => d > 0), dates: words.filter((_, i) => days[i] === 0), zone: zone.trim() || null };
+  }
   function edit(s: Site) {
     site = s;
     link = {
@@ -102,6 +112,10 @@
       serve: s.store?.serve ?? '',
       fill: s.store?.fill ?? '',
       credential: s.store?.credential ?? '',
+      from: s.window?.from ?? '',
+      to: s.window?.to ?? '',
+      on: [...(s.window?.days.map((d) => dayNames[d - 1]!) ?? []), ...(s.window?.dates ?? [])].join(', '),
+      zone: s.window?.zone ?? '',
     };
   }
   const underWay = $derived(deliveries.filter((d) => d.endedAt === null).length);
@@ -272,24 +286,27 @@
     <table class="list">
       <thead
         ><tr
-          ><th>Site</th><th class="num">Devices</th><th class="num">Link</th><th>Sees Barrow at</th><th>Store of its own</th><th class="num"
-            >Waits for it</th
-          ><th class="num">All there in</th><th></th></tr
+          ><th>Site</th><th class="num">Devices</th><th class="num">Link</th><th>Sees Barrow at</th><th>Store of its own</th><th
+            >Goes down</th
+          ><th class="num">Waits for it</th><th class="num">All there in</th><th></th></tr
         ></thead
       >
       <tbody>
         {#each sites as s (s.name)}
           <tr>
-            <td><b>{s.name}</b></td>
+            <td class="whole"><b>{s.name}</b></td>
             <td class="num">{s.devices}</td>
-            <td class="num"
+            <td class="num whole"
               >{#if s.linkKilobits === null}<span class="quiet">not limited</span>{:else}{s.linkKilobits} kbit/s{/if}</td
             >
             <td
-              >{#if s.storeAddress}<span class="mono">{s.storeAddress}</span>{:else}<span class="quiet">where the stores listen</span
+              >{#if s.storeAddress}<span class="mono">{s.storeAddress}</span>{:else}<span class="quiet whole">where they listen</span
                 >{/if}</td
             >
             <td class="mono">{s.store?.serve ?? '–'}</td>
+            <td
+              >{#if s.windowText}{s.windowText}{:else}<span class="quiet">at any time</span>{/if}</td
+            >
             <td class="num">{s.waitingBytes === 0 ? '–' : octets(s.waitingBytes)}</td>
             <td class="num">{s.secondsLeft === null ? '–' : duration(s.secondsLeft * 1000)}</td>
             <td class="num"
@@ -355,13 +372,14 @@
 {#if site}
   <FormDialog
     title={site.name}
-    about="How Barrow reaches this site, and how its devices reach Barrow."
+    about="How Barrow reaches this site and its devices reach Barrow, and when they may go down."
     word="Keep"
     onclose={() => (site = null)}
     send={async () => {
       await client().setSite(site!.name, {
         linkKilobits: link.kilobits === '' ? null : Number(link.kilobits),
         storeAddress: link.address || null,
+        window: windowFrom(link),
         store: link.serve && link.fill ? { serve: link.serve, fill: link.fill, credential: link.credential || null } : null,
       });
       await load();
@@ -385,6 +403,20 @@
         /></label
       >
     </div>
+    <div class="pair">
+      <label class="field"
+        ><span>Its devices go down from</span><input class="input" type="time" bind:value={link.from} required={link.to !== ''} /></label
+      >
+      <label class="field"><span>until</span><input class="input" type="time" bind:value={link.to} required={link.from !== ''} /></label>
+    </div>
+    <div class="pair">
+      <label class="field"
+        ><span>on these days</span><input class="input" bind:value={link.on} placeholder="every day; Sat, Sun or 2026-11-28" /></label
+      >
+      <label class="field"
+        ><span>in the time zone</span><input class="input" bind:value={link.zone} placeholder="that of the service" /></label
+      >
+    </div>
     <label class="field"
       ><span>A store at the site, as its devices see it</span><input
         class="input"
@@ -404,6 +436,9 @@
 <style>
   h2 {
     margin: 1.1rem 0 0.4rem;
+  }
+  .whole {
+    white-space: nowrap;
   }
   h2:first-of-type {
     margin-top: 0.25rem;

@@ -2,6 +2,8 @@ import { z } from 'zod';
 import { kinds } from '../units.js';
 import { standings } from '../standing/standing.js';
 import { outcomes, rolloutPhases, runPhases, wavePhases } from '../scheduler/state.js';
+import { windowInput } from './windows.js';
+import { hazardCodes } from '../plan/hazards/kinds.js';
 import { rungMeans } from '../plan/plan.js';
 import { rolloutEventSchema } from '../scheduler/events.js';
 import { surenesses } from '../topology/topology.js';
@@ -440,8 +442,6 @@ export const familySummarySchema = z.object({
 });
 export type FamilySummary = z.infer<typeof familySummarySchema>;
 
-const clockTime = z.string().regex(/^([01]\d|2[0-3]):[0-5]\d$/, 'a time of day is written as 22:00');
-
 const waveName = z.string().trim().min(1).max(60);
 const soakSeconds = z
   .number()
@@ -496,15 +496,7 @@ export const planInput = z.strictObject({
   /** Whether a device that fails past its point of no return is taken back at once to what it ran. */
   wayBack: z.boolean().default(false),
   /** When devices may go down; at any time when absent. */
-  window: z
-    .strictObject({
-      from: clockTime,
-      to: clockTime,
-      days: z.array(z.number().int().min(1).max(7)).default([]).describe('Days on which it begins, 1 is Monday; every day when empty.'),
-      zone: z.string().nullable().default(null).describe('Of the IANA time zone database; that of the service when absent.'),
-    })
-    .nullable()
-    .default(null),
+  window: windowInput.nullable().default(null),
   /** Whether each device is looked at again after the soak, and its other copy then brought level, where its family can. */
   level: z.boolean().default(false),
   /** A rollout whose verified devices go back to what they ran before it; their targets do not count then. */
@@ -608,6 +600,10 @@ export type RolloutSummary = z.infer<typeof rolloutSummarySchema>;
 const moving = rolloutSummarySchema.extend({
   /** When its devices may go down, and when that is next, or until when it is now; null: at any time. */
   window: z.object({ text: z.string(), next: z.object({ from: moment, until: moment }).nullable() }).nullable(),
+  /** All of them, where sites have windows of their own: each with how many devices go down in it. */
+  windows: z
+    .array(z.object({ text: z.string(), next: z.object({ from: moment, until: moment }).nullable(), devices: z.number().int() }))
+    .default([]),
   currentWave: z.number().int(),
   waves: z.array(
     z.object({
@@ -656,6 +652,24 @@ export const rolloutSchema = moving.extend({
   runs: z.array(runViewSchema),
   /** What a person has to be told of what they asked for. */
   remarks: z.array(z.string()),
+  /** What could hurt, those first that have to be accepted before the start. */
+  hazards: z
+    .array(
+      z.object({
+        code: z.enum(hazardCodes),
+        what: z.string(),
+        accept: z.boolean(),
+        groups: z.array(
+          z.object({
+            /** As it is said after the names. */
+            words: z.string(),
+            forMs: z.number().nullable(),
+            devices: z.array(z.string()),
+          }),
+        ),
+      }),
+    )
+    .default([]),
   leftOut: z.array(z.object({ device: z.string(), name: z.string(), reason: z.string() })),
 });
 export type Rollout = z.infer<typeof rolloutSchema>;

@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { windowInput } from './windows.js';
 import { addressOrHost, causeShape, moment, sha256Text as sha256 } from './common.js';
 
 export const storeProtocols = ['tftp', 'http'] as const;
@@ -171,6 +172,8 @@ export const siteInput = z.strictObject({
   /** The address at which its devices see Barrow's stores; null: the one that the stores listen at. */
   storeAddress: addressOrHost.nullable().optional(),
   store: siteStoreInput.nullable().optional(),
+  /** When its devices may go down, where a plan says nothing else; null: at any time. */
+  window: windowInput.nullable().optional(),
 });
 export type SiteInput = z.input<typeof siteInput>;
 
@@ -180,6 +183,9 @@ export const siteSchema = z.object({
   linkKilobits: z.number().int().nullable(),
   storeAddress: z.string().nullable(),
   store: siteStoreInput.nullable(),
+  window: windowInput.nullable(),
+  /** The same as it is said. */
+  windowText: z.string().nullable(),
   /** Octets that wait or move for it now. */
   waitingBytes: z.number().int(),
   /** Seconds until all is staged there at what it is given; null when nothing waits, or that cannot be said. */

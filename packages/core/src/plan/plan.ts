@@ -1,5 +1,6 @@
 import type { DeviceId, Instant, Key, Kind, Ms, RolloutId, RunId, Sha256 } from '../units.js';
 import type { StepName, StepTraits } from '../scheduler/steps.js';
+import type { Hazard } from './hazards/kinds.js';
 import { divide, type Division, type NamedWave } from './waves.js';
 import { fitsAt, type Spans } from './windows.js';
 
@@ -176,6 +177,8 @@ export interface Plan {
   readonly capacity: Readonly<Record<Key, number>>;
   /** How far apart those who take a key have to begin, where it is the beginning that hurts: registrations, inrush. */
   readonly spacing?: Readonly<Record<Key, Ms>>;
+  /** What could hurt, those first that a person has to accept before the start; none in plans of before. */
+  readonly hazards?: readonly Hazard[];
   /** What a person has to be told of what they asked for, in sentences. */
   readonly remarks?: readonly string[];
   /** Devices that were asked for and left out, with the reason. */

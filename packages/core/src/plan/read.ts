@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { hazardCodes, type Hazard } from './hazards/kinds.js';
 import { firstSteps, traitsOf } from '../scheduler/steps.js';
 import { refuseCircles, rungMeans, type Passage, type Plan } from './plan.js';
 
@@ -34,6 +35,18 @@ const common = {
   unsaved: z.enum(['hold', 'save']),
   wayBack: z.boolean().default(false),
   waves: z.array(z.object({ name: z.string(), gate })),
+  // One that this Barrow does not know any more is not asked about.
+  hazards: z
+    .array(
+      z.object({
+        code: z.string(),
+        groups: z.array(z.object({ words: z.string(), forMs: z.number().nullable(), devices: z.array(z.string()) })),
+      }),
+    )
+    .transform((all): Hazard[] =>
+      all.flatMap(({ code, groups }) => hazardCodes.filter((c) => c === code).map((c) => ({ code: c, groups }))),
+    )
+    .optional(),
   remarks: z.array(z.string()).optional(),
   leftOut: z.array(z.object({ device: z.string(), name: z.string(), reason: z.string() })),
 };

@@ -7,6 +7,8 @@ export interface WindowRule {
   readonly zone: string;
   /** Days of the week on which it begins, 1 (Monday) to 7 (ISO 8601); empty: every day. */
   readonly days: readonly number[];
+  /** Single days on which it begins (ISO 8601), instead of days of the week. */
+  readonly dates?: readonly string[] | undefined;
   /** Minutes after midnight at which it begins. */
   readonly from: number;
   /** Minutes after midnight at which it ends; not after `from`: on the next day. */
@@ -21,9 +23,9 @@ export const clockText = (minutes: number): string =>
   `${String(Math.floor(minutes / 60)).padStart(2, '0')}:${String(minutes % 60).padStart(2, '0')}`;
 
 /** A rule as it is said: `22:00–04:00 on Sat, Sun (Europe/London)`. */
-export const windowText = ({ zone, days, from, to }: WindowRule): string =>
-  `${clockText(from)}–${clockText(to)}${
-    days.length > 0 && days.length < 7
+export const windowText = ({ zone, days, dates = [], from, to }: WindowRule): string =>
+  `${clockText(from)}–${clockText(to)}${dates.length > 0 ? ` on ${[...dates].sort().join(', ')}` : ''}${
+    dates.length === 0 && days.length > 0 && days.length < 7
       ? ` on ${[...days]
           .sort((a, b) => a - b)
           .map((d) => dayNames[d - 1])
@@ -51,7 +53,7 @@ const clockOf = (minutes: number): Temporal.PlainTime =>
  * The spans of a rule that end after one moment and begin before another. A time of day that a change of summer time leaves out is
  * taken as the one an hour later; one that comes twice is the earlier where the span begins and the later where it ends.
  */
-export function spansOf({ zone, days, from, to }: WindowRule, after: Instant, before: Instant): Spans {
+export function spansOf({ zone, days, dates = [], from, to }: WindowRule, after: Instant, before: Instant): Spans {
   const spans: (readonly [Instant, Instant])[] = [];
   // The one of yesterday may still be open.
   let day = Temporal.Instant.fromEpochMilliseconds(after).toZonedDateTimeISO(zone).toPlainDate().subtract({ days: 1 });
@@ -61,7 +63,8 @@ export function spansOf({ zone, days, from, to }: WindowRule, after: Instant, be
     const begins = at(day, from, isGap(zone, day, from) ? 'later' : 'earlier');
     if (begins >= before) return spans;
     const ends = at(to > from ? day : day.add({ days: 1 }), to, 'later');
-    if (ends > after && ends > begins && (days.length === 0 || days.includes(day.dayOfWeek))) {
+    const isMeant = dates.length > 0 ? dates.includes(day.toString()) : days.length === 0 || days.includes(day.dayOfWeek);
+    if (ends > after && ends > begins && isMeant) {
       const last = spans[spans.length - 1];
       // Windows of a whole day follow upon each other without a gap.
       if (last && begins <= last[1]) spans[spans.length - 1] = [last[0], Math.max(last[1], ends)];

@@ -15,7 +15,13 @@ const facts = z.record(z.string(), z.unknown()).optional();
  * Every event carries its time, so that folding needs no clock.
  */
 export const rolloutEventSchema = z.discriminatedUnion('kind', [
-  z.object({ kind: z.literal('rollout-started'), at, by }),
+  z.object({
+    kind: z.literal('rollout-started'),
+    at,
+    by,
+    /** The hazards of its plan that they accepted. */
+    accepted: z.array(z.string()).optional(),
+  }),
   z.object({ kind: z.literal('wave-opened'), at, wave: z.number().int() }),
   z.object({ kind: z.literal('wave-ended'), at, wave: z.number().int() }),
   /** Its devices have soaked, and are looked at again. */

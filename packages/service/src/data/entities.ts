@@ -15,6 +15,7 @@ import type {
   RolloutSummary,
   Role,
   SiteStore,
+  WindowInput,
   StackMember,
   Transfer,
   TransferFinding,
@@ -360,6 +361,8 @@ export const SiteEntity = defineEntity({
     linkKilobits: p.integer().nullable(),
     storeAddress: p.string().nullable(),
     store: p.json<SiteStore | null>().nullable(),
+    /** When its devices may go down; null: at any time. */
+    window: p.json<WindowInput | null>().nullable(),
   },
 });
 export type SiteRow = Row<typeof SiteEntity>;

@@ -1,7 +1,7 @@
 import { Migration } from '@mikro-orm/migrations';
 
 /** The layout of the tables; written into `PRAGMA user_version`, so that an older Barrow can refuse a newer database. */
-export const schemaVersion = 9;
+export const schemaVersion = 10;
 
 class First extends Migration {
   override up(): void {
@@ -207,6 +207,14 @@ class Chaining extends Migration {
   }
 }
 
+/** Sites have times at which their devices may go down. */
+class Windowing extends Migration {
+  override up(): void {
+    this.addSql('alter table site add column window json;');
+    this.addSql('pragma user_version = 10;');
+  }
+}
+
 export const migrations = [
   { name: '2026-11-23-first', class: First },
   { name: '2026-11-23-discovering', class: Discovering },
@@ -217,4 +225,5 @@ export const migrations = [
   { name: '2026-11-25-keeping', class: Keeping },
   { name: '2026-11-26-folding', class: Folding },
   { name: '2026-11-26-chaining', class: Chaining },
+  { name: '2026-11-26-windowing', class: Windowing },
 ];

@@ -28,6 +28,7 @@ import { reportPage } from '../report/html.js';
 import { checksOf, makeReport } from '../report/report.js';
 import { steadyNow } from '../steady.js';
 import { wayBackOf } from '../runner/plan-back.js';
+import { acceptedOf } from '../runner/accepting.js';
 import { planRollout } from '../runner/planning.js';
 import type { ActiveRollout } from '../runner/active.js';
 import { Changes } from '../runner/changes.js';
@@ -80,7 +81,7 @@ function meantText(cause: string): string {
 
 /** Rollouts: plan, rehearse, start, watch, steer, report. */
 export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
-  const { context, devices, map, runner, journal } = parts;
+  const { context, runner, journal } = parts;
   const { db } = context;
   const fileNames = async (): Promise<Map<string, string>> =>
     new Map((await db.find(ImageEntity, {}, { fields: ['sha256', 'file'] })).map((i) => [i.sha256, i.file]));
@@ -111,7 +112,7 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     status: 201,
     run: async ({ body, who }) => {
       const back = body.backFrom === null ? null : wayBackOf(await runner.get(body.backFrom));
-      return view(await runner.add(await planRollout(context, devices, map, body, who.name, back)));
+      return view(await runner.add(await planRollout(parts, body, who.name, back)));
     },
   });
   addOperation(app, {
@@ -225,7 +226,21 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     });
   const nothing = z.strictObject({});
   const now = (): number => steadyNow();
-  saying('start', 'Begin', nothing, (_, who) => ({ kind: 'rollout-started', at: now(), by: who.name }));
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/rollouts/{id}/start',
+    role: 'operator',
+    summary: 'Begin, with what could hurt accepted by its name; `all` accepts whatever has to be',
+    params: idParam,
+    body: z.strictObject({ accept: z.array(z.string().max(60)).max(50).default([]) }),
+    answer: rolloutSchema,
+    run: async ({ params, body, who }) => {
+      const { plan, state } = await runner.get(params.id);
+      const accepted = state.phase === 'planned' ? acceptedOf(plan, body.accept) : [];
+      const event = { kind: 'rollout-started', at: now(), by: who.name, ...(accepted.length > 0 ? { accepted } : {}) } as const;
+      return view(await runner.say(params.id, event));
+    },
+  });
   saying('hold', 'Begin nothing more; runs past their point of no return go on', reason, ({ reason: why }, who) => ({
     kind: 'held',
     at: now(),

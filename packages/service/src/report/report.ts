@@ -131,7 +131,7 @@ const partsOf = (plan: Plan, run: PlannedRun): PlannedLeg[] => [
 function deedText(event: Extract<JournalEntry['event'], { by: string }>, nameOf: ReadonlyMap<string, string>): string {
   switch (event.kind) {
     case 'rollout-started':
-      return 'started the rollout';
+      return `started the rollout${event.accepted ? `, and accepted ${event.accepted.join(', ')}` : ''}`;
     case 'held':
       return `held the rollout: ${event.reason}`;
     case 'continued':

@@ -1,20 +1,14 @@
-import { checkMembers, missingMembers, type Check, type Member } from '@barrow/core';
+import { checkMembers, missingMembers, type Check } from '@barrow/core';
 import type { ProcedureResult } from '@barrow/families';
 import { ownNow, ownPause } from '@barrow/wire';
 import type { Touch } from '../touch/touch.js';
 import { exchangedBy } from './component.js';
-import { membersBefore } from './steps/preflight.js';
+import { membersBefore, membersIn } from './steps/preflight.js';
 import type { StepContext } from './steps/step.js';
 
 /** How long after its whole a member may come back, in the device's time, and in ours at least. */
 const patience = { theirs: 180_000, least: 2000 };
 const betweenMs = 500;
-
-/** The members of which a procedure `record` tells. */
-export const membersIn = (tables: ProcedureResult['tables']): Member[] =>
-  (tables['members'] ?? []).flatMap(({ name = '', serial = '', firmware = '' }) =>
-    serial === '' ? [] : [{ name, serial, firmware: firmware === '' ? null : firmware }],
-  );
 
 /** The members against those of before, each given its time to come back; nothing where there were none. */
 export async function membersCompared(step: StepContext, session: Touch, first: ProcedureResult['tables']): Promise<Check[]> {

@@ -1,24 +1,19 @@
 import {
   clockText,
   entriesBefore,
-  isZone,
+  indexAfter,
   needOf,
   opensAt,
   passageOf,
   spansOf,
-  windowText,
   type Candidate,
   type Passage,
   type Plan,
-  type PlanInput,
   type PlannedWindow,
   type WayLeg,
 } from '@barrow/core';
 import { Refusal } from '../errors.js';
-
-/** So far ahead windows are laid down. */
-const windowDays = 60;
-const dayMs = 86_400_000;
+import { windowsAheadMs } from '../windows.js';
 
 /** When a device may be begun with that takes an image by itself: so long before its hour, and only where that lies in the window. */
 const armedMargin = 10 * 60_000;
@@ -34,7 +29,7 @@ export function windowOfHour(
   const { at, zone } = applies;
   const { steps, stretches } = passage;
   const rule = { zone, days: [], from: at, to: (at + 1) % 1440 };
-  const hours = spansOf(rule, now, now + windowDays * dayMs).map(([from]) => from);
+  const hours = spansOf(rule, now, now + windowsAheadMs).map(([from]) => from);
   const index = steps.findIndex((s) => s.ownHour);
   const stretch = stretches.find((s) => s.from <= index && index < s.to)!;
   const beforeMs = steps.slice(stretch.from, index).reduce((sum, s) => sum + s.typicalMs, 0);
@@ -55,27 +50,25 @@ export function windowOfHour(
   return { name: `hour ${clockText(at)} ${zone} ${beforeMs}+${afterMs}`, window: { text, spans, hours } };
 }
 
-/** The window that was asked for, as it falls. @throws Refusal when its zone is not known */
-export function windowFor(asked: PlanInput['window'], now: number): PlannedWindow | null {
-  if (!asked) return null;
-  const minutes = (text: string): number => Number(text.slice(0, 2)) * 60 + Number(text.slice(3));
-  const zone = asked.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone;
-  if (!isZone(zone))
-    throw new Refusal(
-      422,
-      'zone-unknown',
-      'The window cannot be laid',
-      `"${zone}" is no time zone.`,
-      'Write it as in the time zone database, e.g. Europe/London.',
-    );
-  const rule = { zone, days: asked.days ?? [], from: minutes(asked.from), to: minutes(asked.to) };
-  return { text: windowText(rule), spans: spansOf(rule, now, now + windowDays * dayMs) };
+/** Who asks for a window is told of the sites that have another of their own. */
+export function otherThanHouse(asked: PlannedWindow | null, houses: ReadonlyMap<string, PlannedWindow | null>): string[] {
+  const others = [...houses].flatMap(([site, house]) => (house && asked && house.text !== asked.text ? [`${site} (${house.text})`] : []));
+  return others.length === 0 ? [] : [`The window that was asked for is taken instead of the one of ${others.join(', ')}.`];
 }
 
 /** Whom no window is long enough for. @throws Refusal naming them */
 export function refuseTooLong(plan: Plan, now: number): void {
   const long = plan.runs.filter((run) => passageOf(plan, run).stretches.some((_, i) => opensAt(plan, run, i, now) === null));
   if (long.length === 0) return;
+  const over = long.map((run) => plan.windows![run.window!]!).find((w) => indexAfter(w.spans, now) === w.spans.length);
+  if (over)
+    throw new Refusal(
+      422,
+      'window-over',
+      'The window is over',
+      `${over.text} does not come any more in the next ${windowsAheadMs / 86_400_000} days.`,
+      'Choose another day with --on; a site says when its devices may go down with `barrow site set SITE --between`.',
+    );
   throw new Refusal(
     422,
     'window-too-short',

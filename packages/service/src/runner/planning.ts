@@ -11,7 +11,9 @@ import {
   type PathStep,
   type Plan,
   type PlanInput,
+  type PlannedWindow,
   type PlanRequest,
+  type RunFacts,
   type WayLeg,
 } from '@barrow/core';
 import { isUpgradable, wayNamed, wayOf, type Family } from '@barrow/families';
@@ -21,9 +23,12 @@ import { newId } from '../data/seal.js';
 import type { Devices, KnownDevice } from '../devices/devices.js';
 import { Refusal } from '../errors.js';
 import type { MapService } from '../map/map.js';
+import { hazardsIn, withLeftBehind, type Drop } from './plan-hazards.js';
+import type { Sites } from '../staging/sites.js';
+import { windowFor } from '../windows.js';
 import { wayBackTarget, whyNotBack, type WayBackOf } from './plan-back.js';
 import { namedWaves, refuseUnknownGates } from './plan-waves.js';
-import { refuseTooLong, windowFor, windowOfHour } from './plan-windows.js';
+import { otherThanHouse, refuseTooLong, windowOfHour } from './plan-windows.js';
 
 /** Parents of parents, at most. */
 const deepest = 8;
@@ -41,9 +46,12 @@ const noticesOf = ({ resets, notices }: PathStep): string[] => [
 interface Passable {
   readonly legs: WayLeg[];
   readonly notices: string[];
+  /** What its images reset, and what there is no more afterwards. */
+  readonly resets: string[];
+  readonly ends: string[];
   readonly needs: { readonly leg: number; readonly device: string }[];
   /** Models that are not served any more after a leg, by family. */
-  readonly drops: { readonly leg: number; readonly family: string; readonly models: readonly string[] | null }[];
+  readonly drops: Drop[];
   /** Why it goes no further; null when it leads to the end. */
   readonly stops: string | null;
 }
@@ -57,11 +65,21 @@ function passable(
 ): Passable {
   const legs: WayLeg[] = [];
   const notices: string[] = [];
+  const resets: string[] = [];
+  const ends: string[] = [];
   const needs: { leg: number; device: string }[] = [];
-  const drops: { leg: number; family: string; models: readonly string[] | null }[] = [];
+  const drops: Drop[] = [];
   for (const step of path) {
     const { image } = step;
-    const stops = (why: string): Passable => ({ legs, notices, drops, needs: needs.filter((n) => n.leg < legs.length), stops: why });
+    const stops = (why: string): Passable => ({
+      legs,
+      notices,
+      resets,
+      ends,
+      drops,
+      needs: needs.filter((n) => n.leg < legs.length),
+      stops: why,
+    });
     if (step.on !== null) {
       if (!brings(step.on.id, image.sha256)) return stops(`${step.on.name} has to take ${image.file} first: plan it in the same rollout`);
       if (!needs.some((n) => n.device === step.on!.id)) {
@@ -83,11 +101,11 @@ function passable(
     for (const { family: of, models } of image.drops)
       if (of !== undefined) drops.push({ leg: legs.length, family: of, models: models ?? null });
     legs.push({ image: sha256, component, from: step.from, to: version, bytes, way });
+    resets.push(...step.resets);
+    ends.push(...image.drops.map((d) => `${d.what}${d.models ? ` (${d.models.join(', ')})` : ''}`));
     notices.push(...noticesOf(step).map((n) => (path.length > 1 ? `${version}: ${n}` : n)));
-    if (!way.stretches.some(({ steps }) => steps.some((s) => s.step === 'backup')))
-      notices.push('its settings cannot be saved before, and are not compared after');
   }
-  return { legs, notices: [...new Set(notices)], drops, needs, stops: null };
+  return { legs, notices: [...new Set(notices)], resets, ends, drops, needs, stops: null };
 }
 
 /** A leg with the image of the version before, where its way can use one. */
@@ -97,16 +115,18 @@ async function withEarlier(devices: Devices, known: KnownDevice, leg: WayLeg): P
   return image === null ? leg : { ...leg, earlier: { image: image.sha256, bytes: image.bytes } };
 }
 
-/** Who asked for a way back is told where there is none. */
-function noticesOfWayBack({ legs, rungs }: Passage, family: Family): string[] {
-  return legs.flatMap(({ component, from, to, way }, leg) => {
-    if (rungs.some((r) => r.leg === leg && r.takes)) return [];
+/** Why what fails cannot be taken back, for those versions of which that is so. */
+function withoutWayBack({ legs, rungs }: Passage, family: Family): string[] {
+  const why = new Map<string, string[]>();
+  legs.forEach(({ component, from, to, way }, leg) => {
+    if (rungs.some((r) => r.leg === leg && r.takes)) return;
     const recovery = wayNamed(family, component, way)?.recovery ?? [];
-    const why = recovery.includes('earlier-image')
+    const reason = recovery.includes('earlier-image')
       ? `the store has no image of ${from} that may be taken after ${to}`
       : 'its family names no way';
-    return [`one way: if ${to} fails, Barrow cannot take it back: ${why}`];
+    why.set(reason, [...(why.get(reason) ?? []), to]);
   });
+  return [...why].map(([reason, versions]) => `one way: if ${versions.join(' or ')} fails, Barrow cannot take it back: ${reason}`);
 }
 
 /** For each device of a plan, the names of the others that hang on it. */
@@ -208,9 +228,12 @@ async function familyTextsOf(context: Context, devices: Devices, candidates: rea
 
 /** Makes a plan for the devices that are meant and are behind their target. @throws Refusal when none is. */
 export async function planRollout(
-  context: Context,
-  devices: Devices,
-  map: MapService,
+  {
+    context,
+    devices,
+    map,
+    sites,
+  }: { readonly context: Context; readonly devices: Devices; readonly map: MapService; readonly sites: Sites },
   asked: PlanInput,
   by: string,
   back: WayBackOf | null = null,
@@ -231,9 +254,17 @@ export async function planRollout(
   const guards = await map.guards();
   const now = Date.now();
   const window = windowFor(input.window, now);
+  const siteWindows = new Map<string, PlannedWindow | null>();
+  /** What the house says for a site, where the plan says nothing. */
+  const windowAt = (site: string): PlannedWindow | null => {
+    let found = siteWindows.get(site);
+    if (found === undefined) siteWindows.set(site, (found = windowFor(sites.get(site).window, now)));
+    return found;
+  };
   const passages = new Map<string, Passage>();
   const brought = new Map<string, ReadonlySet<string>>();
   const dropping = new Map<string, Passable['drops']>();
+  const facts = new Map<string, RunFacts>();
   const brings = (device: string, image: string): boolean => brought.get(device)?.has(image) ?? false;
   for (const known of parentsFirst(meant)) {
     const { row } = known;
@@ -266,7 +297,7 @@ export async function planRollout(
       leave(`family ${row.family} can be recorded, and Barrow cannot upgrade it yet`);
       continue;
     }
-    const { legs, notices, drops, needs, stops } = passable(family, standing.path!.steps, packages, brings);
+    const { legs, notices, resets, ends, drops, needs, stops } = passable(family, standing.path!.steps, packages, brings);
     const last = legs.at(-1);
     if (!last) {
       leave(stops!);
@@ -282,8 +313,17 @@ export async function planRollout(
     const key = JSON.stringify([row.family, returnable.map((l) => [l.image, l.from, l.earlier?.image])]);
     const passage = passages.get(key) ?? makePassage(returnable, context.options.timeScale, input.level);
     passages.set(key, passage);
-    const hour = windowOfHour(row.name, passage, legs[0]!.way, { asked: window, wayBack: input.wayBack, now });
+    const house = windowAt(row.site);
+    const open = window ?? house;
+    const hour = windowOfHour(row.name, passage, legs[0]!.way, { asked: open, wayBack: input.wayBack, now });
     if (drops.length > 0) dropping.set(row.id, drops);
+    facts.set(row.id, {
+      resets,
+      drops: ends,
+      oneWay: input.wayBack ? withoutWayBack(passage, family) : [],
+      backsUp: passage.steps.some((s) => s.step === 'backup'),
+      leavesBehind: [],
+    });
     fit.push({
       device: row.id,
       name: row.name,
@@ -304,16 +344,12 @@ export async function planRollout(
           : []),
         ...notices,
         ...(stops === null ? [] : [`it goes as far as ${last.to}, on the way to ${target.version}: ${stops}`]),
-        ...(row.armed && row.armed.version !== legs[0]!.to
-          ? [`it is armed: its next reset, whatever causes it, brings ${row.armed.version}`]
-          : []),
         ...(input.level && !passage.stretches.some((s) => s.afterSoak)
           ? ['it is not looked at again after the soak: its family says no way to']
           : []),
-        ...(input.wayBack ? noticesOfWayBack(passage, family) : []),
       ],
       passage,
-      ...(hour === undefined ? {} : { window: hour }),
+      ...(hour ? { window: hour } : window === null && house ? { window: { name: `site ${row.site}`, window: house } } : {}),
       ...(was ? { back: true as const } : {}),
       ...(needs.length + (was?.after.length ?? 0) > 0
         ? { needs: [...needs, ...(was?.after ?? []).map((device) => ({ leg: 0, device }))] }
@@ -385,10 +421,11 @@ export async function planRollout(
     ...((input.soakSeconds ?? 0) > 0 && plan.waves.at(-1)!.gate.soakMs === 0 ? [`the soak of ${duration(input.soakSeconds! * 1000)}`] : []),
     ...(input.approval ? ['the approval'] : []),
   ];
-  const remarks = [...(plan.remarks ?? []), ...absent];
+  const hazards = await hazardsIn(plan, devices, guards, withLeftBehind(facts, dropping, await devices.list({}), planned));
+  const remarks = [...(plan.remarks ?? []), ...absent, ...otherThanHouse(window, siteWindows)];
   if (plan.waves.length === 1 && idle.length > 0) {
     const remark = `${idle.join(' and ')} ${idle.length === 1 ? 'has' : 'have'} no effect: there is one wave, and nothing waits for it.`;
     remarks.push(`${remark[0]!.toUpperCase()}${remark.slice(1)}`);
   }
-  return remarks.length > 0 ? { ...plan, remarks } : plan;
+  return { ...plan, ...(hazards.length > 0 ? { hazards } : {}), ...(remarks.length > 0 ? { remarks } : {}) };
 }

@@ -1,4 +1,5 @@
 import {
+  hazardKinds,
   cause as causeOf,
   checkWord,
   indexAfter,
@@ -19,6 +20,7 @@ import {
   type RunView,
   type ServiceTrouble,
   type WaveState,
+  type PlannedWindow,
 } from '@barrow/core';
 import { rfc3339, rfc3339OrNull } from '../context.js';
 import type { WriteTrouble } from '../data/database.js';
@@ -103,10 +105,8 @@ export function runView(active: ActiveRollout, index: number, fileOf: ReadonlyMa
   };
 }
 
-/** The window of a plan, and the span of it that is open or comes next. */
-function windowView({ windows }: Plan, now: number): Rollout['window'] {
-  const [window] = Object.values(windows ?? {});
-  if (!window) return null;
+/** A window of a plan, and the span of it that is open or comes next. */
+function windowView(window: PlannedWindow, now: number): NonNullable<Rollout['window']> {
   const span = window.spans[indexAfter(window.spans, now)];
   return { text: window.text, next: span ? { from: rfc3339(span[0]), until: rfc3339(span[1]) } : null };
 }
@@ -194,12 +194,27 @@ function soaksUntil(state: RolloutState, index: number): string | null {
   return wave.phase === 'soaking' && wave.endedAt !== null && soakMs > 0 ? rfc3339(wave.endedAt + soakMs) : null;
 }
 
+const windowsIn = new WeakMap<Plan, { readonly window: PlannedWindow; readonly devices: number }[]>();
+/** The windows of a plan, each with how many devices go down in it; counted once. */
+function windowsOf(plan: Plan): { readonly window: PlannedWindow; readonly devices: number }[] {
+  let found = windowsIn.get(plan);
+  if (!found) {
+    const counts = new Map<string, number>();
+    for (const { window } of plan.runs) if (window !== undefined) counts.set(window, (counts.get(window) ?? 0) + 1);
+    found = [...counts].map(([name, devices]) => ({ window: plan.windows![name]!, devices }));
+    windowsIn.set(plan, found);
+  }
+  return found;
+}
+
 /** What of a rollout changes while it runs. `journal`: the last entry that everybody was told of; `stand`: by what later changes are asked for. */
 function movingView(active: ActiveRollout, journal: number, stand: string): Omit<RolloutChanges, 'runs'> {
   const { plan, state } = active;
+  const windows = windowsOf(plan).map(({ window, devices }) => ({ ...windowView(window, Date.now()), devices }));
   return {
     ...summaryView(active),
-    window: windowView(plan, Date.now()),
+    window: windows[0] ?? null,
+    windows,
     currentWave: state.wave,
     waves: plan.waves.map((wave, index) => ({
       index,
@@ -250,6 +265,11 @@ export function rolloutView(active: ActiveRollout, fileOf: ReadonlyMap<string, s
       })),
     })),
     remarks: [...(plan.remarks ?? [])],
+    hazards: (plan.hazards ?? []).map(({ code, groups }) => ({
+      code,
+      ...hazardKinds[code],
+      groups: groups.map((g) => ({ ...g, devices: [...g.devices] })),
+    })),
     leftOut: [...plan.leftOut],
   };
 }

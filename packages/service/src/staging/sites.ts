@@ -1,10 +1,11 @@
-import type { Site, SiteInput } from '@barrow/core';
+import { windowInput, type Site, type SiteInput } from '@barrow/core';
 import { sharedLink, type SharedLink } from '@barrow/wire';
 import type { Context } from '../context.js';
 import { CredentialEntity, DeviceEntity, SiteEntity, type SiteRow } from '../data/entities.js';
 import { notFound, Refusal } from '../errors.js';
+import { windowFor } from '../windows.js';
 
-const unsaid = (name: string): SiteRow => ({ name, linkKilobits: null, storeAddress: null, store: null });
+const unsaid = (name: string): SiteRow => ({ name, linkKilobits: null, storeAddress: null, store: null, window: null });
 
 /** What is said of sites as a whole: how fast their links are, at what address they see Barrow, what stores they have. */
 export class Sites {
@@ -37,6 +38,8 @@ export class Sites {
     const credential = input.store?.credential ?? null;
     if (credential !== null && !(await db.findOne(CredentialEntity, { name: credential })))
       throw new Refusal(422, 'credential-unknown', 'The site was not changed', `There is no credential "${credential}".`, 'Add it first.');
+    // Refused where it is said, not when somebody plans.
+    if (input.window) windowFor(windowInput.parse(input.window), Date.now());
     const before = this.get(name);
     const row: SiteRow = {
       name,
@@ -48,6 +51,7 @@ export class Sites {
           : input.store === null
             ? null
             : { ...input.store, credential, hostKey: input.store.hostKey ?? null },
+      window: input.window === undefined ? before.window : input.window && windowInput.parse(input.window),
     };
     await db.write(async (em) => em.upsert(SiteEntity, row));
     this.#rows.set(name, row);
@@ -73,7 +77,8 @@ export class Sites {
   async list(waiting: (site: string) => { bytes: number; secondsLeft: number | null }): Promise<Site[]> {
     return [...(await this.names())].map(([name, devices]) => {
       const { bytes, secondsLeft } = waiting(name);
-      return { ...this.get(name), devices, waitingBytes: bytes, secondsLeft };
+      const row = this.get(name);
+      return { ...row, windowText: row.window && windowFor(row.window, Date.now())!.text, devices, waitingBytes: bytes, secondsLeft };
     });
   }
 }

@@ -9,12 +9,12 @@ import {
   type Member,
   type RunningTime,
 } from '@barrow/core';
+import type { ProcedureResult } from '@barrow/families';
 import { z } from 'zod';
 import { steadyNow } from '../../steady.js';
 import { exchangedBy } from '../component.js';
 import { learn } from '../learn.js';
 import { hideSecrets } from '../../touch/secrets.js';
-import { membersIn } from '../members.js';
 import { readSystem, runningTime } from '../../touch/running-time.js';
 import type { Step, StepContext } from './step.js';
 
@@ -28,6 +28,12 @@ export interface PreflightFacts {
   /** Of a stack, or a chassis; none where it tells of none. */
   readonly members: readonly Member[];
 }
+
+/** The members of which a procedure `record` tells. */
+export const membersIn = (tables: ProcedureResult['tables']): Member[] =>
+  (tables['members'] ?? []).flatMap(({ name = '', serial = '', firmware = '' }) =>
+    serial === '' ? [] : [{ name, serial, firmware: firmware === '' ? null : firmware }],
+  );
 
 /** The members that there were before the leg, or the one that is taken back, changed anything. */
 export function membersBefore(step: Pick<StepContext, 'trail'>): readonly Member[] {

@@ -4,9 +4,8 @@ import { setArmed } from '../../staging/armed.js';
 import { steadyNow } from '../../steady.js';
 import { readSystem, runningTime } from '../../touch/running-time.js';
 import { exchangedBy } from '../component.js';
-import { membersIn } from '../members.js';
 import { learn } from '../learn.js';
-import type { PreflightFacts } from './preflight.js';
+import { membersIn, type PreflightFacts } from './preflight.js';
 import type { Step, StepContext } from './step.js';
 
 const stockShape = z.object({ there: z.boolean(), restarts: z.boolean() });

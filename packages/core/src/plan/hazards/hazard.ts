@@ -1,0 +1,48 @@
+import type { DeviceId, Instant, Ms } from '../../units.js';
+import type { Plan, PlannedRun } from '../plan.js';
+
+/** What is known of a device, planned or not. */
+export interface DeviceFacts {
+  readonly name: string;
+  readonly tags: readonly string[];
+  readonly upSince: Instant | null;
+  /** The version that its next restart would bring; null: none waits. */
+  readonly armed: string | null;
+}
+/** What planning found out of one that is planned. */
+export interface RunFacts {
+  readonly resets: readonly string[];
+  readonly drops: readonly string[];
+  /** Why what fails cannot be taken back, by version; none where no way back was asked for. */
+  readonly oneWay: readonly string[];
+  readonly backsUp: boolean;
+  /** Devices outside of the rollout that it serves no more. */
+  readonly leavesBehind: readonly string[];
+}
+export interface HazardFacts {
+  readonly plan: Pick<Plan, 'runs' | 'passages'>;
+  readonly now: Instant;
+  readonly devices: ReadonlyMap<DeviceId, DeviceFacts>;
+  /** The single points of failure of each device, itself among them. */
+  readonly under: ReadonlyMap<DeviceId, readonly DeviceId[]>;
+  readonly runs: ReadonlyMap<DeviceId, RunFacts>;
+}
+
+/** One kind of hazard: what is to be said of a planned device; null where there is nothing. */
+export type HazardLook = (
+  run: PlannedRun,
+  facts: HazardFacts,
+  carried: CarriedBy,
+) => { readonly words: string; readonly forMs?: Ms } | null;
+/** Who goes dark with a device, itself not among them. */
+export type CarriedBy = (device: DeviceId) => readonly DeviceId[];
+
+/** How long a planned device is down, as usual. */
+export const downMs = (run: PlannedRun, { plan }: HazardFacts): Ms => {
+  const { steps, legs } = plan.passages[run.passage]!;
+  return steps.filter((s) => s.down && s.leg < Math.max(1, legs.length)).reduce((sum, s) => sum + s.typicalMs, 0);
+};
+
+/** A few names, and how many more. */
+export const someNames = (names: readonly string[], most = 4): string =>
+  names.length <= most ? names.join(', ') : `${names.slice(0, most - 1).join(', ')} and ${names.length - most + 1} more`;

@@ -1,0 +1,175 @@
+import { describe, expect, it } from 'vitest';
+import {
+  firstSteps,
+  hazardCodes,
+  hazardKinds,
+  hazardsOf,
+  makePassage,
+  makePlan,
+  readPlan,
+  type Candidate,
+  type DeviceFacts,
+  type HazardCode,
+  type HazardFacts,
+  type RunFacts,
+} from '@barrow/core';
+
+const day = 86_400_000;
+const now = 1000 * day;
+const stretches = [{ name: 'all', steps: firstSteps.map((step) => ({ step, usualMs: 1000 })) }];
+const way = { name: 'two slots', component: 'system', pointOfNoReturn: 'activate', stretches };
+const image = 'a'.repeat(64);
+const passage = makePassage([{ image, component: 'system', from: '1', to: '2', bytes: 0, way }]);
+const downMs = passage.steps.filter((s) => s.down).reduce((sum, s) => sum + s.typicalMs, 0);
+
+const candidate = (device: string, more: Partial<Candidate> = {}): Candidate => ({
+  ...{ device, name: device, address: '127.0.0.1', site: 's', family: 'f', serial: device, from: '1', target: '2', image, passage },
+  ...{ under: [device], rings: [], feeds: [] },
+  ...more,
+});
+/** A trunk with a leaf below it, both planned, and a phone below the leaf that is not. */
+interface Told {
+  devices?: Record<string, Partial<DeviceFacts>>;
+  runs?: Record<string, Partial<RunFacts>>;
+  under?: Record<string, string[]>;
+  more?: Record<string, Partial<Candidate>>;
+}
+function look({ devices = {}, runs = {}, under = {}, more = {} }: Told = {}) {
+  const names = ['trunk', 'leaf', 'phone'];
+  const plan = makePlan({
+    ...{ id: 'r', name: 'r', createdAt: 0, createdBy: 'a', unsaved: 'hold', wayBack: false, first: 0, atOnce: 3, perSite: 0 },
+    gate: { soakMs: 0, failureLimit: 2, approval: false },
+    candidates: ['trunk', 'leaf'].map((d) => candidate(d, more[d])),
+    leftOut: [],
+  });
+  const facts: HazardFacts = {
+    plan,
+    now,
+    devices: new Map(names.map((name) => [name, { name, tags: [], upSince: now - day, armed: null, ...devices[name] }])),
+    under: new Map(Object.entries({ trunk: ['trunk'], leaf: ['leaf', 'trunk'], phone: ['phone', 'leaf', 'trunk'], ...under })),
+    runs: new Map(['trunk', 'leaf'].map((d) => [d, { resets: [], drops: [], oneWay: [], backsUp: true, leavesBehind: [], ...runs[d] }])),
+  };
+  return hazardsOf(facts);
+}
+const usual = ['cut-off'];
+const said = (told: Told, code: HazardCode) =>
+  look(told)
+    .find((h) => h.code === code)!
+    .groups.map((g) => [g.devices.join(' '), g.words, g.forMs]);
+
+describe('what could hurt in a plan', () => {
+  it('is, where nothing else is the matter, who goes dark with whom', () => {
+    expect(look().map((h) => h.code)).toEqual(usual);
+    expect(said({}, 'cut-off')).toEqual([
+      ['leaf', 'takes phone with it', downMs],
+      ['trunk', 'takes leaf, phone with it', downMs],
+    ]);
+  });
+
+  it.each<[string, Told, HazardCode, unknown[]]>([
+    [
+      'a lift below the leaf',
+      { devices: { phone: { tags: ['floor 2', 'lift'] } } },
+      'lifeline',
+      [['leaf trunk', 'takes phone (lift) with it: ask whoever answers for it', downMs]],
+    ],
+    [
+      'an alarm that is planned itself',
+      { devices: { leaf: { tags: ['alarm'] } } },
+      'lifeline',
+      [
+        ['leaf', 'is itself such (alarm): ask whoever answers for it', downMs],
+        ['trunk', 'takes leaf (alarm) with it: ask whoever answers for it', downMs],
+      ],
+    ],
+    [
+      'access points that are served no more',
+      { runs: { trunk: { leavesBehind: ['ap-1', 'ap-2'] } } },
+      'left-behind',
+      [['trunk', 'serves ap-1, ap-2 no more: plan them along, before it', null]],
+    ],
+    [
+      'settings that are reset',
+      { runs: { leaf: { resets: ['settings', 'login', 'settings'] } } },
+      'resets',
+      [['leaf', 'settings and login are reset', null]],
+    ],
+    [
+      'a protocol that is dropped',
+      { runs: { leaf: { drops: ['management by SNMP v2c'] } } },
+      'drops',
+      [['leaf', 'afterwards there is no management by SNMP v2c', null]],
+    ],
+    [
+      'another version that waits there',
+      { devices: { trunk: { armed: '9' } } },
+      'armed-otherwise',
+      [['trunk', '9 waits there, and any restart brings it', null]],
+    ],
+    [
+      'no way back',
+      { runs: { trunk: { oneWay: ['one way: no image'] }, leaf: { oneWay: ['one way: no image'] } } },
+      'one-way',
+      [['leaf trunk', 'one way: no image', null]],
+    ],
+    ['a ring', { more: { trunk: { rings: ['7'] } } }, 'no-redundancy', [['trunk', 'a ring is open meanwhile', downMs]]],
+    [
+      'one of two feeds',
+      { more: { leaf: { feeds: [{ device: 'phone', of: 2 }] } } },
+      'no-redundancy',
+      [['leaf', 'phone has one feed less meanwhile', downMs]],
+    ],
+    [
+      'nobody knows its place',
+      { under: { leaf: ['leaf'], phone: ['phone', 'trunk'] } },
+      'uplink-unknown',
+      [['leaf', 'no neighbour, feed or parent is known; `barrow map` shows what is', null]],
+    ],
+    [
+      'settings that cannot be saved',
+      { runs: { leaf: { backsUp: false } } },
+      'no-backup',
+      [['leaf', 'and so they are not compared after', null]],
+    ],
+    [
+      'years without a restart',
+      { devices: { leaf: { upSince: now - 800 * day }, trunk: { upSince: now - 366 * day } } },
+      'long-up',
+      [
+        ['leaf', 'up for more than 2 years', null],
+        ['trunk', 'up for more than a year', null],
+      ],
+    ],
+  ])('is %s', (_, told, code, groups) => {
+    expect(said(told, code)).toEqual(groups);
+    const others = look(told)
+      .map((h) => h.code)
+      .filter((c) => c !== code);
+    expect(others.filter((c) => !usual.includes(c))).toEqual([]);
+  });
+
+  it('is not what only looks like it', () => {
+    const harmless: Told[] = [
+      { devices: { leaf: { armed: '2' } } },
+      { devices: { leaf: { upSince: now - 364 * day } } },
+      { devices: { leaf: { upSince: null } } },
+      { devices: { phone: { tags: ['lifting-gear'] } } },
+    ];
+    for (const told of harmless) expect(look(told).map((h) => h.code)).toEqual(usual);
+  });
+
+  it('is told with those first that have to be accepted, and read again from where plans are kept', () => {
+    const accepts = hazardCodes.map((c) => hazardKinds[c].accept);
+    expect(accepts.lastIndexOf(true)).toBeLessThan(accepts.indexOf(false));
+    const hazards = look({ runs: { leaf: { resets: ['settings'] } } });
+    expect(hazards.map((h) => h.code)).toEqual(['resets', 'cut-off']);
+    const plan = makePlan({
+      ...{ id: 'r', name: 'r', createdAt: 0, createdBy: 'a', unsaved: 'hold', wayBack: false, first: 0, atOnce: 3, perSite: 0 },
+      gate: { soakMs: 0, failureLimit: 2, approval: false },
+      candidates: [candidate('leaf')],
+      leftOut: [],
+    });
+    const kept = JSON.parse(JSON.stringify({ ...plan, hazards: [...hazards, { code: 'of-another-day', groups: [] }] })) as unknown;
+    expect(readPlan(kept).hazards).toEqual(hazards);
+  });
+});
