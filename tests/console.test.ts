@@ -67,6 +67,7 @@ describe.skipIf(!hasChromium)('the console, in a browser', () => {
 
   it('plans in a dialog, shows the plan to be read, and begins on a press', async () => {
     const before = loginsOf(scene.fleet);
+    await scene.served.client.setDevice('quay-sw-1', { tags: ['alarm'] });
     await page.getByRole('button', { name: 'Plan a rollout of 5' }).click();
     await page.getByLabel('Name').fill('from the browser');
     await page.getByLabel('Soak after a wave, minutes').fill('0');
@@ -85,7 +86,16 @@ describe.skipIf(!hasChromium)('the console, in a browser', () => {
     expect(await picture.locator('[data-part=dark]').count()).toBeGreaterThan(4);
     expect(loginsOf(scene.fleet)).toEqual(before);
     scene.fleet.fault('quay-sw-1', 'damaged-in-transit');
+    // What could hurt is read before, and accepted by a mark at each; without it, it does not begin.
+    await page.getByRole('region', { name: 'What could hurt' }).getByText('is itself such (alarm): ask whoever answers for it').waitFor();
     await page.getByRole('button', { name: 'Start' }).click();
+    const dialog = page.getByRole('dialog');
+    await dialog.getByRole('button', { name: 'Accept and start' }).click();
+    const mark = dialog.getByRole('checkbox', { name: /^Somebody may depend for their life/ });
+    expect(await mark.evaluate((box: HTMLInputElement) => box.validity.valueMissing)).toBe(true);
+    expect((await scene.served.client.rollouts())[0]!.phase).toBe('planned');
+    await mark.check();
+    await dialog.getByRole('button', { name: 'Accept and start' }).click();
     await page.getByText('running').first().waitFor();
   });
 
