@@ -197,7 +197,7 @@ try {
     },
   });
   await terminal('terminal-plan', 'barrow rollout rehearse latest --chart');
-  await barrow.say(plan.id, 'start');
+  await barrow.say(plan.id, 'start', { accept: ['all'] });
   await until(async () => {
     const r = await barrow.rollout(plan.id);
     return r.totals.verified >= 5 && r.runs.some((x) => x.percent !== null && x.percent > 30);
