@@ -72,7 +72,10 @@ export async function setTargetUndoably(input: TargetInput): Promise<Target> {
 }
 
 export async function removeTargetUndoably(target: Target): Promise<void> {
-  await client().removeTarget(target.id);
+  // What is shown may be older than what is: the one that is meant is the one of this scope and version.
+  const now = (await client().targets()).find((t) => sameScope(t, target));
+  if (now?.version !== target.version) throw new Error(now ? `${now.setBy} has set it to ${now.version} since.` : 'it is removed already.');
+  await client().removeTarget(now.id);
   undo.did(`The target ${target.version} of ${target.family}, ${target.scope}, is removed.`, () =>
     unlessChanged(target, undefined, () => client().setTarget(inputOf(target))),
   );
