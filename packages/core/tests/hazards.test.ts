@@ -45,7 +45,7 @@ function look({ devices = {}, runs = {}, under = {}, more = {} }: Told = {}) {
   const facts: HazardFacts = {
     plan,
     now,
-    devices: new Map(names.map((name) => [name, { name, tags: [], upSince: now - day, armed: null, ...devices[name] }])),
+    devices: new Map(names.map((name) => [name, { name, tags: [], upSince: now - day, armed: null, isPlaced: true, ...devices[name] }])),
     under: new Map(Object.entries({ trunk: ['trunk'], leaf: ['leaf', 'trunk'], phone: ['phone', 'leaf', 'trunk'], ...under })),
     runs: new Map(['trunk', 'leaf'].map((d) => [d, { resets: [], drops: [], oneWay: [], backsUp: true, leavesBehind: [], ...runs[d] }])),
   };
@@ -121,7 +121,7 @@ describe('what could hurt in a plan', () => {
     ],
     [
       'nobody knows its place',
-      { under: { leaf: ['leaf'], phone: ['phone', 'trunk'] } },
+      { devices: { leaf: { isPlaced: false } } },
       'uplink-unknown',
       [['leaf', 'no neighbour, feed or parent is known; `barrow map` shows what is', null]],
     ],
@@ -154,6 +154,8 @@ describe('what could hurt in a plan', () => {
       { devices: { leaf: { upSince: now - 364 * day } } },
       { devices: { leaf: { upSince: null } } },
       { devices: { phone: { tags: ['lifting-gear'] } } },
+      // It hangs on two, so that no single one takes it down, and on nobody's word alone.
+      { under: { leaf: ['leaf'], phone: ['phone', 'trunk'] } },
     ];
     for (const told of harmless) expect(look(told).map((h) => h.code)).toEqual(usual);
   });

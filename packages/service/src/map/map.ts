@@ -73,6 +73,16 @@ export class MapService {
     return (drawn.guards ??= guardsOf(drawn.devices, drawn.topology));
   }
 
+  /** Those of which a link, a feed or a parent is known. */
+  async placed(): Promise<ReadonlySet<string>> {
+    const { devices, topology } = await this.#draw();
+    return new Set([
+      ...topology.links.flatMap(({ a, b }) => [a.device, b.device]),
+      ...topology.feeds.flatMap(({ from, to }) => [from.device, to]),
+      ...devices.flatMap(({ id, parent }) => (parent === null ? [] : [id, parent])),
+    ]);
+  }
+
   async whole(): Promise<DeviceMap> {
     const { rows, topology, ports } = await this.#draw();
     const view = views(rows);

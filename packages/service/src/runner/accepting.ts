@@ -1,4 +1,4 @@
-import { hazardCodes, hazardKinds, meantName, type Hazard, type HazardCode, type Plan } from '@barrow/core';
+import { hazardCodes, hazardKinds, meantName, someNames, type Hazard, type HazardCode, type Plan } from '@barrow/core';
 import { Refusal } from '../errors.js';
 
 /** Accepts whatever has to be. */
@@ -6,8 +6,7 @@ const everything = 'all';
 
 const told = ({ code, groups }: Hazard): string => {
   const devices = groups.flatMap((g) => g.devices);
-  const names = devices.length <= 3 ? devices.join(', ') : `${devices.slice(0, 2).join(', ')} and ${devices.length - 2} more`;
-  return `${code} (${hazardKinds[code].what}: ${names})`;
+  return `${code} (${hazardKinds[code].what}: ${someNames(devices, 3)})`;
 };
 
 /**

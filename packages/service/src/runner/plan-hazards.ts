@@ -1,5 +1,5 @@
 import { hazardsOf, type Guards, type Hazard, type Plan, type RunFacts } from '@barrow/core';
-import type { Devices, KnownDevice } from '../devices/devices.js';
+import type { KnownDevice } from '../devices/devices.js';
 
 /** Models that are not served any more after a leg, of a family; null: all of them. */
 export interface Drop {
@@ -27,15 +27,22 @@ export function withLeftBehind(
 }
 
 /** What could hurt in a plan, by everything that is known of the devices of the whole map. */
-export async function hazardsIn(plan: Plan, devices: Devices, guards: Guards, runs: ReadonlyMap<string, RunFacts>): Promise<Hazard[]> {
-  const all = await devices.list({});
+export function hazardsIn(
+  plan: Plan,
+  all: readonly KnownDevice[],
+  { under, placed }: { readonly under: Guards['under']; readonly placed: ReadonlySet<string> },
+  runs: ReadonlyMap<string, RunFacts>,
+): Hazard[] {
   return hazardsOf({
     plan,
     now: Date.now(),
     devices: new Map(
-      all.map(({ row }) => [row.id, { name: row.name, tags: row.tags, upSince: row.upSince, armed: row.armed?.version ?? null }]),
+      all.map(({ row: { id, name, tags, upSince, armed } }) => [
+        id,
+        { name, tags, upSince, armed: armed?.version ?? null, isPlaced: placed.has(id) },
+      ]),
     ),
-    under: guards.under,
+    under,
     runs,
   });
 }

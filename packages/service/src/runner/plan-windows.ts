@@ -46,8 +46,11 @@ export function windowOfHour(
       'Choose a window in which that hour lies with the time that follows it, or leave the device out.',
     );
   const text = `${clockText(at)} (${zone}), at which it takes an image by itself${asked ? `, in ${asked.text}` : ''}`;
-  // Who takes longer to be armed, or afterwards, is begun with at other times.
-  return { name: `hour ${clockText(at)} ${zone} ${beforeMs}+${afterMs}`, window: { text, spans, hours } };
+  // Who takes longer to be armed, or afterwards, or stands where another window is, is begun with at other times.
+  return {
+    name: `hour ${clockText(at)} ${zone} ${beforeMs}+${afterMs}${asked ? ` in ${asked.text}` : ''}`,
+    window: { text, spans, hours },
+  };
 }
 
 /** Who asks for a window is told of the sites that have another of their own. */

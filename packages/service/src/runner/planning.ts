@@ -421,7 +421,9 @@ export async function planRollout(
     ...((input.soakSeconds ?? 0) > 0 && plan.waves.at(-1)!.gate.soakMs === 0 ? [`the soak of ${duration(input.soakSeconds! * 1000)}`] : []),
     ...(input.approval ? ['the approval'] : []),
   ];
-  const hazards = await hazardsIn(plan, devices, guards, withLeftBehind(facts, dropping, await devices.list({}), planned));
+  const all = await devices.list({});
+  const places = { under: guards.under, placed: await map.placed() };
+  const hazards = hazardsIn(plan, all, places, withLeftBehind(facts, dropping, all, planned));
   const remarks = [...(plan.remarks ?? []), ...absent, ...otherThanHouse(window, siteWindows)];
   if (plan.waves.length === 1 && idle.length > 0) {
     const remark = `${idle.join(' and ')} ${idle.length === 1 ? 'has' : 'have'} no effect: there is one wave, and nothing waits for it.`;

@@ -8,6 +8,8 @@ export interface DeviceFacts {
   readonly upSince: Instant | null;
   /** The version that its next restart would bring; null: none waits. */
   readonly armed: string | null;
+  /** Whether a link, a feed or a parent of it is known. */
+  readonly isPlaced: boolean;
 }
 /** What planning found out of one that is planned. */
 export interface RunFacts {

@@ -9,6 +9,7 @@ import { noRedundancy } from './no-redundancy.js';
 import { drops, leftBehind, noBackup, oneWay, resets } from './told.js';
 import { uplinkUnknown } from './uplink-unknown.js';
 
+export { someNames } from './hazard.js';
 export type { DeviceFacts, HazardFacts, RunFacts } from './hazard.js';
 export { hazardCodes, hazardKinds, type Hazard, type HazardCode } from './kinds.js';
 export { lifelineTags } from './lifeline.js';
