@@ -5,7 +5,7 @@ const asks = ['activate', 'reboot'];
 const writing = ['transfer', 'activate', 'reboot', 'fall-back', 'level'];
 /** It has reached its target, and waits until its wave has soaked. */
 export const isSoaking = (state: RolloutState, i: number): boolean => state.runs[i]!.phase === 'parked' && stepAt(state, i) === 'settle';
-const down = ['reboot', 'return'];
+const down = ['reboot', 'return', 'cut-power', 'give-power'];
 
 const stepsOf = (plan: Plan, i: number): string[] => plan.passages[plan.runs[i]!.passage]!.steps.map((s) => s.step);
 const plannedAt = (state: RolloutState, i: number) => state.plan.passages[state.plan.runs[i]!.passage]!.steps[state.runs[i]!.step]!;
@@ -141,14 +141,14 @@ export function needOf(state: RolloutState, i: number): number | null {
 /** Whether a stretch may be entered now by its window: it goes down only in one that leaves it its time, and its way back. */
 export function isInWindow(plan: Plan, i: number, stretch: number, now: number): boolean {
   const run = plan.runs[i]!;
-  const { steps, stretches, legs } = plan.passages[run.passage]!;
+  const { steps, stretches, legs, rungs } = plan.passages[run.passage]!;
   const part = steps.slice(stretches[stretch]!.from, stretches[stretch]!.to);
-  const mends = part[0]!.leg >= legs.length;
+  const mends = part[0]!.leg >= legs.length || part[0]!.step === 'cut-power';
   if (!run.window || mends || !part.some((s) => down.includes(s.step))) return true;
   const lasts = (list: typeof part): number => list.reduce((sum, s) => sum + s.typicalMs, 0);
-  const backs = plan.passages[run.passage]!.rungs.filter((r) => r.takes && r.leg === part[0]!.leg).map((r) =>
-    lasts(steps.filter((s) => s.leg === steps[r.step]!.leg)),
-  );
+  const backs = rungs
+    .filter((r) => r.means !== 'wait' && r.leg === part[0]!.leg)
+    .map((r) => lasts(steps.slice(r.step, stretches.find((s) => s.from === r.step)!.to)));
   if (plan.windows![run.window]!.hours) return plan.windows![run.window]!.spans.some(([from, until]) => from <= now && now < until);
   const ends = now + lasts(part) + (plan.wayBack ? Math.max(0, ...backs) : 0);
   return plan.windows![run.window]!.spans.some(([from, until]) => from <= now && ends <= until);

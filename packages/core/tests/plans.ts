@@ -29,7 +29,13 @@ export function nineSteps(pointOfNoReturn = 'activate', usual: Record<string, nu
     { name: 'change', steps: named(4, 9) },
     { name: 'prove', steps: ['settle', 'level'].map((step) => ({ step, usualMs: 11 * second })) },
   ];
-  return { name: 'two slots', component: 'system', pointOfNoReturn, stretches, recovery: ['wait', 'other-slot', 'earlier-image'] };
+  return {
+    name: 'two slots',
+    component: 'system',
+    pointOfNoReturn,
+    stretches,
+    recovery: ['wait', 'power-cycle', 'other-slot', 'earlier-image'],
+  };
 }
 
 /** The same, with something set aside for the time of the change. */
@@ -60,7 +66,13 @@ export const hours: NonNullable<Candidate['window']> = {
 };
 
 /** A passage of as many legs as there are versions after the first. */
-export const passage = (versions: readonly string[] = ['4.2.1', '4.3.0'], way = nineSteps(), hasEarlier = false, proves = false): Passage =>
+export const passage = (
+  versions: readonly string[] = ['4.2.1', '4.3.0'],
+  way = nineSteps(),
+  hasEarlier = false,
+  proves = false,
+  powered = false,
+): Passage =>
   makePassage(
     versions.slice(1).map((to, i) => {
       const image = 'abcdef'[i]!.repeat(64);
@@ -69,6 +81,7 @@ export const passage = (versions: readonly string[] = ['4.2.1', '4.3.0'], way = 
     }),
     1,
     proves,
+    powered,
   );
 const usual = passage();
 

@@ -77,6 +77,89 @@ describe('a passage with a way back', () => {
   });
 });
 
+describe('a device whose power can be cut', () => {
+  const powered = passage(['4.2.1', '4.3.0', '5.0.0'], nineSteps(), false, true, true);
+  const each = [{ passage: powered, power: { device: 'd9', name: 'strip', outlet: 'outlet 3' } }];
+
+  it('has steps for that which stand for the end of its leg, and bring nothing back', () => {
+    const [waits, cut] = powered.rungs;
+    expect(waits!.means).toBe('wait');
+    expect(cut).toMatchObject({ means: 'power-cycle', leg: 0, joins: 9 });
+    const { from, to } = powered.stretches[cut!.stretch]!;
+    expect(powered.steps.slice(from, to).map((s) => [s.step, s.leg, s.down, s.pastReturn])).toEqual([
+      ['cut-power', 0, true, true],
+      ['give-power', 0, true, true],
+      ['return', 0, true, true],
+      ['checks', 0, false, true],
+    ]);
+    expect(legSteps(powered)).toBe(20);
+    const none = passage(['4.2.1', '4.3.0'], nineSteps(), false, true);
+    expect(none.rungs.map((r) => r.means)).toEqual(['wait', 'other-slot']);
+  });
+
+  it('goes on with its next image when it came back by that, and soaks after the last', () => {
+    const world = started({ each });
+    for (const leg of [0, 1]) {
+      failAt(world, 'return', 'never-returned');
+      failAt(world, 'return', 'never-returned');
+      expect(namedAt(world.state, 0)).toEqual({ step: 'cut-power', ...(leg === 0 ? {} : { leg }) });
+      expect(run(world)).toMatchObject({ phase: 'busy', cause: 'never-returned' });
+      for (let n = 0; n < 4; n++) done(world);
+      expect(run(world)).toMatchObject({ legs: leg + 1, rung: null, cause: null });
+    }
+    expect(run(world)).toMatchObject({ phase: 'parked', met: true });
+    expect(namedAt(world.state, 0)).toEqual({ step: 'settle', leg: 1 });
+    expect(world.state.waves[0]!.broken).toBe(0);
+  });
+
+  it('ends where its way ends when that was its last image', () => {
+    const world = started({ each: [{ ...each[0], passage: passage(undefined, nineSteps(), false, false, true) }] });
+    failAt(world, 'return', 'never-returned');
+    failAt(world, 'return', 'never-returned');
+    for (let n = 0; n < 4; n++) done(world);
+    expect(run(world)).toMatchObject({
+      phase: 'ended',
+      outcome: 'verified',
+      step: 8,
+      stretch: 2,
+      rung: null,
+      failedStep: null,
+      claims: null,
+    });
+  });
+
+  it('is taken back by its other slot when that brought it up on what it ran before, and never cut off while it answers', () => {
+    const world = started({ each });
+    failAt(world, 'return', 'never-returned');
+    failAt(world, 'return', 'never-returned');
+    failAt(world, 'checks', 'old-version');
+    expect(run(world)).toMatchObject({ phase: 'busy', tried: [{ rung: 0 }, { rung: 1, step: 'checks', cause: 'old-version' }] });
+    expect(namedAt(world.state, 0).step).toBe('take-stock');
+    for (const cause of ['locked-out', 'settings-changed']) {
+      const other = started({ each });
+      failAt(other, cause === 'locked-out' ? 'return' : 'checks', cause);
+      expect(namedAt(other.state, 0).step, cause).toBe(cause === 'locked-out' ? 'return' : 'take-stock');
+      if (cause !== 'locked-out') continue;
+      // It is waited for once more, and that is all.
+      failAt(other, 'return', cause);
+      expect(run(other)).toMatchObject({ phase: 'ended', outcome: 'failed', cause });
+    }
+  });
+
+  it('keeps what it hangs on from going down until its power is back, and is not left in between', () => {
+    const world = started({ each: [{ ...each[0], under: ['d1', 'd9'] }] });
+    failAt(world, 'return', 'never-returned');
+    failAt(world, 'return', 'never-returned');
+    expect(world.ledger.holdersOf('up:d9')).toHaveLength(1);
+    world.happen({ kind: 'service-stopping', at: world.now });
+    done(world);
+    expect(namedAt(world.state, 0).step).toBe('give-power');
+    expect(run(world).phase).toBe('busy');
+    done(world);
+    expect(run(world).phase).toBe('ready');
+  });
+});
+
 describe('a device that fails past its point of no return', () => {
   it('is taken back at once where the plan says so, counts as failed from the first moment, and ends recovered', () => {
     const world = started({ devices: 3, first: 1, each: [{ site: 'a' }] });

@@ -122,8 +122,8 @@ describe('the scheduler, whatever happens in whatever order', () => {
 
   it('keeps every rule with all of them in one rollout: legs, rungs, needs, rings, feeds, soaks, words and restarts', () => {
     const moves = fc.array(fc.tuple(fc.integer({ min: 0, max: 99 }), fc.nat(1000)), { minLength: 60, maxLength: 170 });
-    const proves = passage(['4.2.1', '4.3.0'], undefined, false, true);
-    const two = passage(['4.2.1', '4.3.0', '5.0.0'], undefined, true);
+    const proves = passage(['4.2.1', '4.3.0'], undefined, false, true, true);
+    const two = passage(['4.2.1', '4.3.0', '5.0.0'], undefined, true, false, true);
     const each = [
       { passage: proves },
       { passage: two, rings: ['0'] },

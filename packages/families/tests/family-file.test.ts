@@ -225,7 +225,26 @@ describe('what a family file says and cannot mean', () => {
       '\n  fall-forth:\n',
       /fall-back is missing, without which it cannot go back/,
     ],
-    ['a rung that stands twice', 'recovery: [wait, other-slot', 'recovery: [wait, wait', /wait stands in it twice/],
+    ['a rung that stands twice', 'recovery: [wait, power-cycle', 'recovery: [wait, wait', /wait stands in it twice/],
+    ['power that is cut of who may still be writing', '    writeLimit: 5 min\n', '', /`writeLimit` is missing, which says how long/],
+    [
+      'a limit that nobody reads',
+      'recovery: [wait, power-cycle',
+      'recovery: [wait',
+      /nobody reads it: `recovery` does not name power-cycle/,
+    ],
+    [
+      'power that is cut and never given',
+      '  give-power:\n',
+      '  disarm:\n',
+      /give-power is missing: what is switched off is switched on again/,
+    ],
+    [
+      'an outlet of which nobody tells',
+      '1.6.1.${outletNumber}',
+      '1.6.1.${outletNo}',
+      /nothing gives \$\{outletNo\}; is \$\{outletNumber\} meant/,
+    ],
     ['a rung that nobody knows', 'recovery: [wait', 'recovery: [pray', /.+/],
     [
       'a change after the soak',

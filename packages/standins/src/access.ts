@@ -8,6 +8,8 @@ export const wsDiscoveryPort = 3702;
 export const sipPort = 5060;
 
 export const community = 'ferry-read';
+/** Who knows it may switch the power of ports. */
+export const powerCommunity = 'ferry-lights';
 export const login = { user: 'ferry', password: 'heron-at-low-tide' } as const;
 /** The second word that a controller asks for before it tells more. */
 export const raiseWord = 'spring-tide-only';

@@ -1,5 +1,6 @@
 import type { Agent } from 'net-snmp';
-import { linkDelayMs, nowhere, otherThan } from './access.js';
+import { linkDelayMs, nowhere, otherThan, powerCommunity } from './access.js';
+import { outlets } from './outlets.js';
 import { Machine, machineFaults, type Counters, type Persistent } from './machine.js';
 import { startAgent } from './net/agent.js';
 import { startShellServer, type ShellServer, type Terminal } from './net/shell-server.js';
@@ -14,6 +15,8 @@ export const faultNames = [
   'never-asks',
   'goes-dark',
   'way-blocked',
+  'keeps-power-on',
+  'keeps-power-off',
   'asks-from-elsewhere',
   'asks-in-capitals',
   'asks-in-a-folder',
@@ -56,6 +59,8 @@ export interface DeviceOptions {
   readonly shell: ShellStyle;
   /** What its cables let it tell. */
   readonly around: () => Surroundings;
+  /** Switches the power of what hangs on a port of it. */
+  readonly turn: (port: number, on: boolean) => void;
   readonly onChange: () => void;
 }
 
@@ -80,6 +85,10 @@ const consoleLineSeconds = 0.04;
 export class StandIn extends Machine<FaultName> {
   #agent: Agent | null = null;
   #shell: ShellServer | null = null;
+  readonly #ports = outlets(
+    () => this.options.turn,
+    (on) => this.faults.has(on ? 'keeps-power-on' : 'keeps-power-off'),
+  );
 
   constructor(readonly options: DeviceOptions) {
     const { name, model, timeScale, upDaysAtStart, initial, unsaved, onChange } = options;
@@ -215,6 +224,7 @@ export class StandIn extends Machine<FaultName> {
         },
       ],
       around: options.around(),
+      power: { community: powerCommunity, ...this.#ports },
     });
   }
 

@@ -1,6 +1,7 @@
 import type { Kind } from '@barrow/core';
 import { sha256, type Inspection } from './image.js';
 import { Machine, machineFaults, type Persistent } from './machine.js';
+import { outlets } from './outlets.js';
 import { Shelf } from './shelf.js';
 import type { Part, Surroundings } from './surroundings.js';
 
@@ -38,6 +39,8 @@ export const answerFaults = [
   'restarts-transfer',
   'damaged-in-transit',
   'in-a-call',
+  'keeps-power-on',
+  'keeps-power-off',
   /** The last member of a stack starts what it ran before, or does not come back. */
   'member-stays-behind',
   'member-stays-away',
@@ -58,6 +61,8 @@ export interface FixtureOptions {
   readonly hostKey: () => string;
   readonly doors: Doors;
   readonly around: () => Surroundings;
+  /** Switches the power of what hangs on a port or an outlet of it. */
+  readonly turn: (outlet: number, on: boolean) => void;
   /** The rows of its ENTITY-MIB; null: one chassis. */
   readonly parts: ((facts: FixtureFacts) => readonly Part[]) | null;
   /** Those that are known only through it. */
@@ -74,6 +79,10 @@ export interface FixtureOptions {
 export class Fixture extends Machine<AnswerFault> {
   /** Where it, or its children, can be given an image ahead of an upgrade. */
   readonly shelf: Shelf;
+  readonly outlets = outlets(
+    () => this.options.turn,
+    (on) => this.faults.has(on ? 'keeps-power-on' : 'keeps-power-off'),
+  );
   #doors: Door[] = [];
   #nextLoader: string | null = null;
   /** What has become of the last member of a stack at the last start. */

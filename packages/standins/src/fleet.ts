@@ -7,7 +7,7 @@ import { makeImage, sha256 } from './image.js';
 import { makeHostKey } from './net/shell-server.js';
 import { community, factoryVersions, login, scenario, scenarioImages, sites, snmpPort, sshPort, type ScenarioDevice } from './scenario.js';
 import { scenarioFixtures, type ScenarioFixture } from './scenario-fixtures.js';
-import { scenarioCables } from './scenario-wiring.js';
+import { scenarioCables, scenarioOutlets } from './scenario-wiring.js';
 import type { Part } from './surroundings.js';
 import { Wiring, type Node } from './wiring.js';
 import { tarnbrookShell } from './shells/tarnbrook.js';
@@ -76,6 +76,7 @@ export class Fleet {
           unsaved: saved[d.name] ? [] : d.unsaved,
           shell: isSwitch ? tarnbrookShell : wendlockShell,
           around: around(d.name),
+          turn: (port, on) => this.#turn(wiring!.fedThrough(d.name, port), on),
           onChange: () => this.#save(),
         });
       });
@@ -105,6 +106,7 @@ export class Fleet {
             hostKey: () => saved[f.name]?.hostKey ?? makeHostKey(),
             doors: make.doors,
             around: around(f.name),
+            turn: (outlet, on) => this.#turn(scenarioOutlets[f.name]?.[outlet - 1] || wiring!.fedThrough(f.name, outlet), on),
             parts: f.members > 0 ? (facts) => stackParts(f, serial, facts) : make.maker === '' ? () => [] : null,
             settings: make.settings({ name: f.name, site: f.site, address: f.host === null ? '' : addressOf(f.site, f.host) }),
             kept: saved[f.name]?.store ? saved[f.name]! : null,
@@ -170,6 +172,12 @@ export class Fleet {
 
   async stop(): Promise<void> {
     await Promise.all([...this.devices.map((d) => d.stop()), ...this.fixtures.map((f) => f.stop())]);
+  }
+
+  #turn(name: string | null, on: boolean): void {
+    const fed = this.devices.find((d) => d.options.name === name) ?? this.fixtures.find((f) => f.facts.name === name);
+    if (on) fed?.givePower();
+    else fed?.cutPower();
   }
 
   #save(): void {

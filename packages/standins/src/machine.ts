@@ -6,6 +6,7 @@ export const machineFaults = [
   'wrong-model',
   'no-space',
   'never-returns',
+  'hangs-at-restart',
   'returns-on-old-version',
   'returns-with-settings-lost',
   'drops-settings-on-new',
@@ -25,6 +26,8 @@ export interface Counters {
   activations: number;
   reboots: number;
   powerLosses: number;
+  /** How often what feeds it was switched off. */
+  powerCuts: number;
   /** Restarts, of whatever cause, while the flash was being written. */
   restartsInWrite: number;
   savedSettings: number;
@@ -85,6 +88,7 @@ function noCounters(): Counters {
     activations: 0,
     reboots: 0,
     powerLosses: 0,
+    powerCuts: 0,
     restartsInWrite: 0,
     savedSettings: 0,
     logins: 0,
@@ -108,7 +112,7 @@ export abstract class Machine<Fault extends string = string> {
   #bootTimer: NodeJS.Timeout | null = null;
 
   constructor(private readonly body: Body) {
-    this.persistent = { ...structuredClone(body.initial), counters: body.initial.counters ?? noCounters() };
+    this.persistent = { ...structuredClone(body.initial), counters: { ...noCounters(), ...body.initial.counters } };
     this.settings = [...this.persistent.keptSettings, ...body.unsaved];
     this.running = this.#bootable();
     this.#cameWith = this.running.version;
@@ -263,7 +267,7 @@ export abstract class Machine<Fault extends string = string> {
   /** Restarts because it was told to. */
   restart(): void {
     this.counters.reboots++;
-    void this.#goDown();
+    void this.#goDown(this.faults.has('hangs-at-restart') ? 'hangs' : 'starts');
   }
 
   /** Restarts because its power went away and came back. */
@@ -272,24 +276,40 @@ export abstract class Machine<Fault extends string = string> {
     void this.#goDown();
   }
 
-  /** Somebody went there and switched it off and on again. */
-  powerOn(): void {
-    if (this.state !== 'dead') return;
-    this.faults.delete('never-returns');
+  /** What feeds it is switched off. */
+  cutPower(): void {
+    this.counters.powerCuts++;
+    if (this.#bootTimer) clearTimeout(this.#bootTimer);
+    void this.#goDown('off');
+  }
+
+  /** What feeds it is switched on again: it starts, also when it hung. */
+  givePower(): void {
+    if (this.state !== 'dead' || this.faults.has('never-returns')) return;
+    this.faults.delete('hangs-at-restart');
     this.state = 'booting';
     this.#bootTimer = setTimeout(() => void this.#boot(), (bootSeconds * 1000) / this.body.timeScale);
   }
 
-  async #goDown(): Promise<void> {
+  /** Somebody went there and switched it off and on again. */
+  powerOn(): void {
+    if (this.state !== 'dead') return;
+    this.faults.delete('never-returns');
+    this.faults.delete('hangs-at-restart');
+    this.state = 'booting';
+    this.#bootTimer = setTimeout(() => void this.#boot(), (bootSeconds * 1000) / this.body.timeScale);
+  }
+
+  async #goDown(then: 'starts' | 'hangs' | 'off' = 'starts'): Promise<void> {
     if (this.writing) this.counters.restartsInWrite++;
     this.writing = false;
     this.busy = false;
-    this.state = 'booting';
+    const stays = then !== 'starts' || this.faults.has('never-returns');
+    this.state = stays ? 'dead' : 'booting';
     this.#power.abort();
     this.#power = new AbortController();
     await this.close();
-    if (this.faults.has('never-returns')) {
-      this.state = 'dead';
+    if (stays) {
       this.body.onChange();
       return;
     }

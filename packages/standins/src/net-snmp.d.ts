@@ -5,6 +5,7 @@ declare module 'net-snmp' {
   export interface Mib {
     setScalarValue(name: string, value: unknown): void;
     addTableRow(table: string, row: unknown[]): void;
+    setTableSingleCell(table: string, column: number, index: unknown[], value: unknown): void;
   }
   export interface Agent {
     readonly engine: object;
@@ -13,6 +14,10 @@ declare module 'net-snmp' {
     getAuthorizer(): {
       addCommunity(community: string): void;
       addUser(user: object): void;
+      getAccessControlModel(): {
+        setCommunityAccess(community: string, level: number): void;
+        setUserAccess(user: string, level: number): void;
+      };
     };
     close(): void;
   }
@@ -25,6 +30,7 @@ declare module 'net-snmp' {
     PrivProtocols: Record<string, number>;
     ObjectType: Record<string, number>;
     MaxAccess: Record<string, number>;
+    AccessLevel: Record<string, number>;
   };
   export default snmp;
 }

@@ -158,6 +158,11 @@ export class Wiring {
     };
   }
 
+  /** Who gets power through a port; null: nobody. */
+  fedThrough(name: string, port: number): string | null {
+    return this.#ends.get(name)?.find((e) => e.port === port && e.feeds)?.other.name ?? null;
+  }
+
   /** Everything that is up on the same segment, and through which of its own ports: what bridges pass on, routers end. */
   #segment(from: Node): { other: Node; via: End }[] {
     const seen = new Set([from.name]);

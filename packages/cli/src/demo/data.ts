@@ -6,6 +6,7 @@ import {
   httpPort,
   httpsPort,
   login,
+  powerCommunity,
   raiseWord,
   sipPort,
   sites,
@@ -22,6 +23,7 @@ import { batchesOf, takeBatch } from '../upload.js';
 export const demoCredentials: readonly CredentialInput[] = [
   { name: 'ferry-snmp', kind: 'snmp-v2c', secret: community },
   { name: 'ferry-snmp3', kind: 'snmp-v3', user: snmpUser.name, secret: snmpUser.authKey, second: snmpUser.privKey, auth: snmpUser.auth },
+  { name: 'ferry-power', kind: 'snmp-v2c', secret: powerCommunity },
   { name: 'ferry-ssh', kind: 'ssh-password', user: login.user, secret: login.password, second: raiseWord },
   { name: 'ferry-web', kind: 'http-basic', user: webLogin.user, secret: webLogin.password },
   { name: 'ferry-recorder', kind: 'http-digest', user: webLogin.user, secret: webLogin.password },

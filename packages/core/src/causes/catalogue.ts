@@ -321,6 +321,24 @@ const list = [
     counts: 'failed',
   },
   {
+    code: 'locked-out',
+    what: 'The device answers after its restart, and lets nobody in.',
+    next: 'Its power was not cut for that. Look at its console: a login, a key or its clock may have been reset. `barrow device show` tells what answered.',
+    counts: 'failed',
+  },
+  {
+    code: 'power-not-switched',
+    what: 'What feeds the device did not switch its power.',
+    next: 'Look at the login for what feeds it: it has to be allowed to write. Cut the power by hand, or at the device.',
+    counts: 'failed',
+  },
+  {
+    code: 'power-left-off',
+    what: 'The power of the device was cut, and could not be given again.',
+    next: 'Switch its outlet or port on by hand: it is dark until then. Then retry the device.',
+    counts: 'failed',
+  },
+  {
     code: 'went-silent',
     what: 'The device went silent while it took the image, and has not answered since.',
     next: 'Look at it: lamps, power, the port it hangs on. It was not told to restart; what it runs was not touched. Discover its network when it answers.',

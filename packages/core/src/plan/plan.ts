@@ -72,7 +72,7 @@ export interface PlannedStretch {
 }
 
 /** What is tried, in turn, when a leg fails past its point of no return. */
-export const rungMeans = ['wait', 'other-slot', 'earlier-image'] as const;
+export const rungMeans = ['wait', 'power-cycle', 'other-slot', 'earlier-image'] as const;
 export type RungMeans = (typeof rungMeans)[number];
 
 /** One thing to try. */
@@ -86,6 +86,16 @@ export interface PlannedRung {
   readonly step: number;
   /** What is brought back, by steps of its own; absent: the leg goes on where it stands. */
   readonly takes?: PlannedLeg;
+  /** Its own steps stand for those of the leg up to this one, where the leg goes on. */
+  readonly joins?: number;
+}
+
+/** What gives a device its power: an outlet or a port of another, which can switch it. */
+export interface PowerFrom {
+  readonly device: DeviceId;
+  readonly name: string;
+  /** As the map names it. */
+  readonly outlet: string;
 }
 
 /** What runs of a kind pass through; runs share it. */
@@ -136,6 +146,8 @@ export interface PlannedRun {
   readonly needs?: readonly Need[];
   /** The device through which it is handled, when it cannot be reached itself. */
   readonly via?: DeviceId;
+  /** Where its power can be cut and given again when it does not come back. */
+  readonly power?: PowerFrom;
   /** It goes back to what it ran before another rollout, whatever its target is. */
   readonly back?: true;
   /** The window in which it may go down, by its name in the plan; absent: at any time. */
@@ -207,6 +219,7 @@ export interface Candidate {
   readonly feeds: readonly { readonly device: DeviceId; readonly of: number }[];
   readonly needs?: readonly { readonly leg: number; readonly device: DeviceId }[];
   readonly via?: DeviceId;
+  readonly power?: PowerFrom;
   readonly back?: true;
   /** When it may go down, where that is not as for the others. */
   readonly window?: { readonly name: string; readonly window: PlannedWindow };
@@ -317,6 +330,7 @@ export function makePlan(request: PlanRequest): Plan {
       under: c.under.includes(c.device) ? c.under : [c.device, ...c.under],
       ...(needs.length > 0 ? { needs } : {}),
       ...(c.via === undefined ? {} : { via: c.via }),
+      ...(c.power === undefined ? {} : { power: c.power }),
       ...(c.back ? { back: c.back } : {}),
       ...windowOfCandidate(c),
       downClaims: [...c.rings.map((r) => `ring:${r}`), ...c.feeds.map((f) => `feeds:${f.device}`)],
@@ -387,8 +401,9 @@ export const passageOf = (plan: Plan, run: PlannedRun): Passage => plan.passages
 /** The steps of a run, those of its rungs after those of its legs. */
 export const stepsOf = (plan: Plan, run: PlannedRun): readonly PlannedStep[] => passageOf(plan, run).steps;
 
-/** The rungs that have steps of their own. */
-const ownRungs = (passage: Passage): PlannedRung[] => passage.rungs.filter((r) => r.takes);
+/** The rungs that have steps of their own, and those of them that bring something back. */
+const ownRungs = (passage: Passage): PlannedRung[] => passage.rungs.filter((r) => r.takes || r.joins !== undefined);
+const takingRungs = (passage: Passage): PlannedRung[] => passage.rungs.filter((r) => r.takes);
 
 /** How many of the steps of a passage are those of its legs. */
 export const legSteps = (passage: Passage): number => ownRungs(passage)[0]?.step ?? passage.putBack?.step ?? passage.steps.length;
@@ -402,7 +417,7 @@ export function legsOf(plan: Plan, run: PlannedRun): readonly PlannedLeg[] {
 /** What a step is part of: a leg, or what a rung brings back. */
 export function legAt(plan: Plan, run: PlannedRun, leg: number): PlannedLeg {
   const legs = legsOf(plan, run);
-  return legs[leg] ?? ownRungs(passageOf(plan, run))[leg - legs.length]!.takes!;
+  return legs[leg] ?? takingRungs(passageOf(plan, run))[leg - legs.length]!.takes!;
 }
 
 /** How long a stretch needs of a window: its steps, and the longest way back from it where the plan takes it at once. */

@@ -94,6 +94,7 @@ const plan = z.object({
             stretch: z.number().int(),
             step: z.number().int(),
             takes: plannedLeg.optional(),
+            joins: z.number().int().optional(),
           }),
         )
         .default([]),
@@ -105,6 +106,7 @@ const plan = z.object({
       passage: z.number().int(),
       needs: z.array(z.object({ leg: z.number().int(), run: z.string() })).optional(),
       via: z.string().optional(),
+      power: z.object({ device: z.string(), name: z.string(), outlet: z.string() }).optional(),
       back: z.literal(true).optional(),
       room: z.array(z.string()),
       under: z.array(z.string()),

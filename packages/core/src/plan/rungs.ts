@@ -4,6 +4,9 @@ import { passageOf, type Plan, type PlannedRun, type RungMeans } from './plan.js
 const unreached: ReadonlySet<string> = new Set([
   'never-returned',
   'went-silent',
+  'locked-out',
+  'power-not-switched',
+  'power-left-off',
   'unreachable',
   'host-key-changed',
   'key-unusable',
@@ -12,7 +15,13 @@ const unreached: ReadonlySet<string> = new Set([
   'another-device',
 ]);
 
-const helps = (means: RungMeans, cause: string): boolean => (means === 'wait' ? cause === 'never-returned' : !unreached.has(cause));
+/** Who does not answer, or lets nobody in yet, may only need more time; of who answers the power is never cut. */
+const helps = (means: RungMeans, cause: string): boolean =>
+  means === 'wait'
+    ? cause === 'never-returned' || cause === 'locked-out'
+    : means === 'power-cycle'
+      ? cause === 'never-returned'
+      : !unreached.has(cause);
 
 /**
  * The rung that may be tried after a failure in a leg.
@@ -27,6 +36,7 @@ export function rungAfter(plan: Plan, run: PlannedRun, leg: number, cause: strin
 
 const texts: Readonly<Record<RungMeans, string>> = {
   wait: 'waited for once more',
+  'power-cycle': 'started anew by cutting its power',
   'other-slot': 'taken back by its other slot',
   'earlier-image': 'taken back by the earlier image',
 };

@@ -24,6 +24,8 @@ export interface Way {
   readonly pointOfNoReturn: StepName;
   /** It is handled through another device: of its kind, so many at once. */
   readonly throughParent?: { readonly most: number; /** So far apart. */ readonly apartMs?: Ms };
+  /** How long after its restart it may still be writing: before that its power is not cut. */
+  readonly writeLimitMs?: Ms | undefined;
   /** What may be tried, in this order, when it fails past the point of no return. */
   readonly recovery?: readonly RungMeans[];
   /** It takes what it holds by itself, at this time of day: minutes after midnight in a time zone. */
@@ -53,6 +55,9 @@ export interface WayLeg {
 const toOtherSlot = ['take-stock', 'fall-back', 'confirm-next-boot', 'reboot', 'return', 'checks'];
 /** By its file, which is brought again. */
 const byEarlierImage = ['take-stock', 'transfer', 'verify-image', 'activate', 'confirm-next-boot', 'reboot', 'return', 'checks'];
+/** Off and on again; then it comes back as after a restart. */
+const switching = ['cut-power', 'give-power'];
+const switchMs: Ms = 15_000;
 /** How long a look, or the choice of a slot, is taken to last where no step of the way tells. */
 const shortMs: Ms = 5000;
 
@@ -65,8 +70,9 @@ export const prove = 'prove';
  * time, which a demo device's runs faster than by `timeScale`.
  *
  * @param proves whether the device is looked at again, and its other copy brought level, after the soak, where its way can
+ * @param powered whether its power can be cut and given again by what feeds it
  */
-export function makePassage(legs: readonly WayLeg[], timeScale = 1, proves = false): Passage {
+export function makePassage(legs: readonly WayLeg[], timeScale = 1, proves = false, powered = false): Passage {
   const steps: PlannedStep[] = [];
   const stretches: PlannedStretch[] = [];
   const planned: PlannedLeg[] = [];
@@ -122,6 +128,20 @@ export function makePassage(legs: readonly WayLeg[], timeScale = 1, proves = fal
       if (means === 'wait') {
         const step = steps.findIndex((s) => s.leg === leg && s.waits && s.down);
         if (step >= 0) rungs.push({ means, leg, step, stretch: stretches.findIndex((s) => step < s.to) });
+        continue;
+      }
+      if (means === 'power-cycle') {
+        const back = steps.findIndex((s) => s.leg === leg && s.waits && s.down);
+        if (!powered || back < 0) continue;
+        const stretch = stretches.find((s) => back < s.to)!;
+        const begins = steps.length;
+        const again = steps.slice(back, stretch.to).map(({ ownHour: _, ...s }): PlannedStep => ({ ...s, pastReturn: true }));
+        for (const step of switching)
+          steps.push({ step, leg, typicalMs: scaled({ step, usualMs: switchMs }, 0), ...traitsOf(step), pastReturn: true });
+        steps.push(...again);
+        const { ofParent } = stretch;
+        stretches.push({ name: means, from: begins, to: steps.length, ...(ofParent ? { ofParent } : {}) });
+        rungs.push({ means, leg, step: begins, stretch: stretches.length - 1, joins: stretch.to });
         continue;
       }
       if (means === 'earlier-image' && earlier === undefined) continue;

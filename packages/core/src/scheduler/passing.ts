@@ -163,9 +163,18 @@ export function stepDone(state: RolloutState, index: number, at: Instant): void 
   const rung = rungOf(state, index);
   if (passage.steps[run.step]!.sets === 'back') run.owes = false;
   if (run.ending) endAtLast(state, index, null, at);
+  else if (rung?.joins !== undefined && run.step === passage.stretches[rung.stretch]!.to - 1) join(state, index, rung.joins, at);
   else if (rung?.takes && run.step === passage.stretches[rung.stretch]!.to - 1) endRun(state, index, 'recovered', at);
   else if (run.step === legSteps(passage) - 1) endRun(state, index, 'verified', at);
   else moveTo(state, index, run.step + 1, at);
+}
+
+/** What stood for the end of a stretch has ended well: the leg goes on after that. */
+function join(state: RolloutState, index: number, step: number, at: Instant): void {
+  const passage = passageOf(state.plan, state.plan.runs[index]!);
+  Object.assign(state.runs[index]!, { step: step - 1, stretch: passage.stretches.findIndex((s) => step === s.to) });
+  if (step === legSteps(passage)) endRun(state, index, 'verified', at);
+  else moveTo(state, index, step, at);
 }
 
 /** It comes to its next step by itself, at the next hour of its own; where none is known, at once. */

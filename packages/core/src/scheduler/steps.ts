@@ -27,6 +27,9 @@ const known: Readonly<Record<string, Partial<StepTraits>>> = {
   checks: { waits: true },
   // It is the same slot however often it is chosen.
   'fall-back': { stoppable: false, writes: true },
+  // Off or on however often it is said; what is off is not left so.
+  'cut-power': { down: true, stoppable: false },
+  'give-power': { down: true, stoppable: false },
   // What it does to the device, nobody knows before.
   'by-hand': { waits: true },
   // To say it twice does no harm, and to have said it never does.
@@ -64,6 +67,8 @@ const meanings: Readonly<Record<string, string>> = {
   checks: 'compare with what was before: version, restart, what it boots next, settings',
   'take-stock': 'ask what it is now, and whether it has to be restarted to go back',
   'fall-back': 'choose the version before for the next boot',
+  'cut-power': 'cut its power where it is fed, once nothing can be writing any more',
+  'give-power': 'give it its power again',
   'by-hand': 'a person does what only hands can, and says so',
   confirm: 'tell the device to keep it: otherwise it falls back by itself',
   'set-aside': 'have others do for the time of the change what it does for them',

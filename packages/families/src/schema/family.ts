@@ -33,6 +33,21 @@ function faultsOfSides({ stretches, applies }: FamilyWay, fault: (path: Property
     fault(['applies'], 'it takes the image at an hour of its own, and no step return waits for that');
 }
 
+/** Power is cut only of who cannot be writing any more, and for as long as is said. */
+function faultsOfPower({ recovery, writeLimit, stretches }: FamilyWay, fault: (path: PropertyKey[], message: string) => void): void {
+  const at = recovery.indexOf('power-cycle');
+  if (at < 0) return writeLimit === undefined ? undefined : fault(['writeLimit'], 'nobody reads it: `recovery` does not name power-cycle');
+  const here = ['recovery', at];
+  if (writeLimit === undefined)
+    fault(here, '`writeLimit` is missing, which says how long it may still be writing after its restart: before that its power is not cut');
+  if (
+    !Object.values(stretches)
+      .flat()
+      .some((s) => s.step === 'return')
+  )
+    fault(here, 'it waits for no return after which its power could be cut');
+}
+
 /** Which of several ways is taken is decided by the version that a device runs; each can be the one, and is known by its name. */
 function faultsOfChoice(family: Family, index: number, fault: (path: PropertyKey[], message: string) => void): void {
   const { name, component, from } = family.ways[index]!;
@@ -94,7 +109,7 @@ export const familySchema = familyShape.superRefine((family, context) => {
     if (names[0] !== 'preflight' && names.includes('preflight')) fault(['ways', index, 'stretches'], 'it does not begin with preflight');
     const ends = names.filter((n) => !['by-hand', 'confirm', 'put-back'].includes(n)).at(-1);
     if (ends !== 'checks' && names.includes('checks')) fault(['ways', index, 'stretches'], 'it does not end with checks');
-    for (const look of [faultsOfGuard, faultsOfSides])
+    for (const look of [faultsOfGuard, faultsOfSides, faultsOfPower])
       look(family.ways[index]!, (path, message) => fault(['ways', index, ...path], message));
     for (const [at, name] of names.entries())
       if (name !== 'by-hand' && names.indexOf(name) !== at) fault(['ways', index, 'stretches'], `the step ${name} stands in it twice`);
@@ -123,6 +138,12 @@ export const familySchema = familyShape.superRefine((family, context) => {
           message: `the procedure ${key} is missing, without which nothing can be staged`,
         });
   }
+  for (const [one, other] of [
+    ['cut-power', 'give-power'],
+    ['give-power', 'cut-power'],
+  ] as const)
+    if (family.procedures[one] && !family.procedures[other])
+      fault(['procedures', one], `the procedure ${other} is missing: what is switched off is switched on again`);
   for (const [key, procedure] of Object.entries(family.procedures))
     // What is carried out on a parent speaks to the parent's shell.
     if (procedure && usesShell(procedure) && family.shell === undefined && family.travel?.how !== 'through-parent')

@@ -50,6 +50,8 @@ const givenTo: Record<ProcedureName, readonly string[]> = {
   'set-aside': [],
   'put-back': [],
   truth: [...ofImages, 'lostStep'],
+  'cut-power': ['outlet', 'outletNumber'],
+  'give-power': ['outlet', 'outletNumber'],
   reach: ['storeAddress', 'storePort'],
 };
 
@@ -94,6 +96,8 @@ const readOf: Record<ProcedureName, readonly string[]> = {
   'set-aside': [],
   'put-back': [],
   truth: ['done', 'words'],
+  'cut-power': [],
+  'give-power': [],
   reach: ['reached'],
 };
 const tableOf: Partial<Record<ProcedureName, string>> = {

@@ -348,6 +348,9 @@ export const procedureNames = [
   'put-back',
   /** Whether the step `${lostStep}`, in the middle of which Barrow was stopped, has been `done`: yes, or no, or what else. */
   'truth',
+  /** Switches the power of what hangs on its `${outlet}` off, and on again; `${outletNumber}` is the last number in that name. */
+  'cut-power',
+  'give-power',
   /** The device's own ping of the store. */
   'reach',
 ] as const;
@@ -436,6 +439,8 @@ const way = z.strictObject({
       zone: z.string().refine(isZone, 'no time zone; write it as in the time zone database, e.g. Europe/London'),
     })
     .optional(),
+  /** How long after its restart it may still be writing: before that its power is not cut. */
+  writeLimit: span.optional(),
   /** What may be tried, in this order, when it fails past the point of no return. */
   recovery: z.array(z.enum(rungMeans)).default([]),
 });
@@ -612,7 +617,7 @@ export const wayNamed = (family: Family, component: string, name: string): (Way 
 };
 
 function readWay(family: Family, found: FamilyWay): Way & Pick<FamilyWay, 'returns'> {
-  const { name, component, pointOfNoReturn, returns, recovery, applies } = found;
+  const { name, component, pointOfNoReturn, returns, recovery, writeLimit, applies } = found;
   const stretches = Object.entries(found.stretches).map(([of, steps]) => ({ name: of, steps }));
   const { travel } = family;
   return {
@@ -622,6 +627,7 @@ function readWay(family: Family, found: FamilyWay): Way & Pick<FamilyWay, 'retur
     returns,
     recovery,
     stretches,
+    ...(writeLimit === undefined ? {} : { writeLimitMs: writeLimit }),
     ...(applies === undefined ? {} : { applies }),
     ...(travel?.how === 'through-parent'
       ? { throughParent: { most: travel.most, ...(travel.apart === undefined ? {} : { apartMs: travel.apart }) } }

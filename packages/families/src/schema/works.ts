@@ -35,6 +35,7 @@ export function whatWorks(family: Family): string[] {
         })
       : ['Nothing of it is upgraded: it has no `ways`.']),
     told(has('configuration'), 'Its settings are saved.', 'Its settings are not saved: there is no procedure `configuration`.'),
+    ...(has('cut-power') ? ['It can cut the power of what it feeds, and give it again.'] : []),
     ...(isUpgradable(family)
       ? [
           told(

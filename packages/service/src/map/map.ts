@@ -2,12 +2,14 @@ import {
   DarkIf,
   drawTopology,
   guardsOf,
+  surenesses,
   type Guards,
   type DeviceDetail,
   type DeviceMap,
   type Kind,
   type Link,
   type MapDevice,
+  type Sureness,
   type Topology,
 } from '@barrow/core';
 import type { Context } from '../context.js';
@@ -21,6 +23,15 @@ interface Drawn {
   guards: Guards | null;
   readonly devices: readonly MapDevice[];
   readonly ports: ReadonlyMap<string, number>;
+}
+
+/** A port or outlet on which a device hangs. */
+export interface FedBy {
+  readonly device: string;
+  readonly outlet: string | null;
+  readonly sure: Sureness;
+  /** Those that hang on it as well. */
+  readonly others: readonly string[];
 }
 
 /** Links and feeds from all evidence; drawn when somebody looks, and again only after something changed. */
@@ -71,6 +82,24 @@ export class MapService {
   async guards(): Promise<Guards> {
     const drawn = await this.#draw();
     return (drawn.guards ??= guardsOf(drawn.devices, drawn.topology));
+  }
+
+  /** What feeds each device, the surest first, and who else hangs on the same port or outlet. */
+  async feedsOf(): Promise<ReadonlyMap<string, readonly FedBy[]>> {
+    const { topology } = await this.#draw();
+    const hanging = new Map<string, Set<string>>();
+    const at = (f: Topology['feeds'][number]): string => `${f.from.device}|${f.from.port ?? ''}`;
+    for (const feed of topology.feeds) hanging.set(at(feed), (hanging.get(at(feed)) ?? new Set()).add(feed.to));
+    const found = new Map<string, Map<string, FedBy>>();
+    const surestFirst = (a: FedBy, b: FedBy): number => surenesses.indexOf(a.sure) - surenesses.indexOf(b.sure);
+    for (const feed of topology.feeds) {
+      const others = [...hanging.get(at(feed))!].filter((id) => id !== feed.to);
+      const of = found.get(feed.to) ?? new Map<string, FedBy>();
+      const known = of.get(at(feed));
+      const one = { device: feed.from.device, outlet: feed.from.port, sure: feed.sure, others };
+      if (!known || surestFirst(one, known) < 0) found.set(feed.to, of.set(at(feed), one));
+    }
+    return new Map([...found].map(([id, of]) => [id, [...of.values()].sort(surestFirst)]));
   }
 
   /** Those of which a link, a feed or a parent is known. */

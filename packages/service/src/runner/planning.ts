@@ -28,6 +28,7 @@ import type { Sites } from '../staging/sites.js';
 import { windowFor } from '../windows.js';
 import { wayBackTarget, whyNotBack, type WayBackOf } from './plan-back.js';
 import { namedWaves, refuseUnknownGates } from './plan-waves.js';
+import { powerOf } from './plan-power.js';
 import { otherThanHouse, refuseTooLong, windowOfHour } from './plan-windows.js';
 
 /** Parents of parents, at most. */
@@ -220,7 +221,7 @@ function madeOrRefused(request: PlanRequest): Plan {
 
 /** The files of the families by which these are handled, and of those through which they are. */
 async function familyTextsOf(context: Context, devices: Devices, candidates: readonly Candidate[]): Promise<Record<string, string>> {
-  const parents = [...new Set(candidates.flatMap((c) => c.via ?? []))];
+  const parents = [...new Set(candidates.flatMap((c) => [c.via ?? [], c.power?.device ?? []].flat()))];
   const through = (await Promise.all(parents.map((id) => devices.get(id)))).map((d) => d.row.family);
   const used = new Set([...candidates.map((c) => c.family), ...through]);
   return Object.fromEntries([...context.familyTexts].filter(([family]) => used.has(family)));
@@ -244,7 +245,8 @@ export async function planRollout(
   const named = await namedWaves(devices, input.waves, nameOf);
   const byName = input.devices.length > 0 || back !== null;
   const words = input.devices.length === 0 && back ? [...back.runs.keys()] : input.devices;
-  const chosen: KnownDevice[] = byName ? await Promise.all(words.map((d) => devices.get(d))) : await devices.list({});
+  const all = await devices.list({});
+  const chosen: KnownDevice[] = byName ? await Promise.all(words.map((d) => devices.get(d))) : all;
   const meant = [...new Map(chosen.map((d) => [d.row.id, d])).values()].filter(
     ({ row }) => (input.site === null || row.site === input.site) && (input.family === null || row.family === input.family),
   );
@@ -264,6 +266,8 @@ export async function planRollout(
   const passages = new Map<string, Passage>();
   const brought = new Map<string, ReadonlySet<string>>();
   const dropping = new Map<string, Passable['drops']>();
+  const feeds = await map.feedsOf();
+  const rows = new Map(all.map(({ row }) => [row.id, row]));
   const facts = new Map<string, RunFacts>();
   const brings = (device: string, image: string): boolean => brought.get(device)?.has(image) ?? false;
   for (const known of parentsFirst(meant)) {
@@ -310,8 +314,11 @@ export async function planRollout(
     }
     brought.set(row.id, new Set(legs.map((l) => l.image)));
     const returnable = await Promise.all(legs.map((leg) => withEarlier(devices, known, leg)));
-    const key = JSON.stringify([row.family, returnable.map((l) => [l.image, l.from, l.earlier?.image])]);
-    const passage = passages.get(key) ?? makePassage(returnable, context.options.timeScale, input.level);
+    const cuts = legs.some((l) => l.way.recovery?.includes('power-cycle'));
+    const fed = cuts ? powerOf(row.id, { feeds, guards, rows, families: context.families }) : null;
+    const power = fed && 'power' in fed ? fed.power : undefined;
+    const key = JSON.stringify([row.family, returnable.map((l) => [l.image, l.from, l.earlier?.image]), power !== undefined]);
+    const passage = passages.get(key) ?? makePassage(returnable, context.options.timeScale, input.level, power !== undefined);
     passages.set(key, passage);
     const house = windowAt(row.site);
     const open = window ?? house;
@@ -343,6 +350,13 @@ export async function planRollout(
             ]
           : []),
         ...notices,
+        ...(fed === null || !input.wayBack
+          ? []
+          : [
+              'power' in fed
+                ? `its power is cut at ${fed.power.outlet} of ${fed.power.name} if it does not come back`
+                : `its power is not cut if it does not come back: ${fed.why}`,
+            ]),
         ...(stops === null ? [] : [`it goes as far as ${last.to}, on the way to ${target.version}: ${stops}`]),
         ...(input.level && !passage.stretches.some((s) => s.afterSoak)
           ? ['it is not looked at again after the soak: its family says no way to']
@@ -355,6 +369,7 @@ export async function planRollout(
         ? { needs: [...needs, ...(was?.after ?? []).map((device) => ({ leg: 0, device }))] }
         : {}),
       ...(via === undefined ? {} : { via }),
+      ...(power === undefined ? {} : { power }),
       under: guards.under.get(row.id) ?? [row.id],
       rings: guards.rings.get(row.id) ?? [],
       feeds: (guards.feeds.get(row.id) ?? []).map((id) => ({ device: id, of: guards.feedCount.get(id)! })),
@@ -421,7 +436,6 @@ export async function planRollout(
     ...((input.soakSeconds ?? 0) > 0 && plan.waves.at(-1)!.gate.soakMs === 0 ? [`the soak of ${duration(input.soakSeconds! * 1000)}`] : []),
     ...(input.approval ? ['the approval'] : []),
   ];
-  const all = await devices.list({});
   const places = { under: guards.under, placed: await map.placed() };
   const hazards = hazardsIn(plan, all, places, withLeftBehind(facts, dropping, all, planned));
   const remarks = [...(plan.remarks ?? []), ...absent, ...otherThanHouse(window, siteWindows)];

@@ -93,6 +93,9 @@ const tellEvery = 250;
 const takesDevices = ({ kind }: RolloutEvent): boolean =>
   kind === 'rollout-started' || kind === 'run-retried' || kind === 'take-back-asked';
 
+/** It is there, and cannot be asked. */
+const answersToNobody: readonly string[] = ['host-key-changed', 'login-refused', 'locked-out'];
+
 const isUnderWay = ({ state }: ActiveRollout): boolean => state.phase !== 'planned' && state.phase !== 'ended';
 
 /** Drives rollouts: journals first, applies, then carries out what the scheduler decided. It decides nothing itself. */
@@ -636,8 +639,8 @@ export class Runner {
   async #learnAfter(active: ActiveRollout, step: InStep, error: CauseError): Promise<boolean> {
     const { pastReturn } = active.state.runs[active.state.indexOf.get(step.run.id)!]!;
     // The checks have written what they saw; who does not answer or lets nobody in cannot be asked.
-    if (!pastReturn || step.step.step === 'checks' || ['never-returned', 'host-key-changed', 'login-refused'].includes(error.code))
-      return error.code === 'host-key-changed' || error.code === 'login-refused';
+    if (!pastReturn || step.step.step === 'checks' || ['never-returned', ...answersToNobody].includes(error.code))
+      return answersToNobody.includes(error.code);
     return learnAfterFailure(step).then(
       () => true,
       (why: unknown) => {
@@ -775,6 +778,7 @@ export class Runner {
       saves: all.some((s) => s.leg === failed && s.step === 'backup'),
       family,
       returnMs: way.returns.within / context.options.timeScale,
+      writeLimitMs: way.writeLimitMs === undefined ? null : way.writeLimitMs / context.options.timeScale,
       device,
       image,
       ...parts,
@@ -788,6 +792,14 @@ export class Runner {
           signal,
           person,
         }),
+      onFeeder: async (name) => {
+        const { power } = run;
+        const feeder = power && (await context.db.findOne(DeviceEntity, { id: power.device }));
+        const its = feeder?.family == null ? null : active.familyOf(feeder.family);
+        if (!power || !feeder || !its) throw new CauseError('service-fault', 'what feeds it is no longer known');
+        const outletNumber = /(\d+)\D*$/.exec(power.outlet)?.[1] ?? '';
+        return once(context, feeder, its, name, { given: { outlet: power.outlet, outletNumber }, signal });
+      },
       fillIn: async (text) => {
         const given = await toldValues({ context, ...parts }, device, image);
         return fillSent(text, (name) => given[name]);

@@ -30,6 +30,15 @@ export interface AgentFacts {
   readonly delayMs?: number;
   readonly parts: readonly Part[];
   readonly around: Surroundings;
+  /** Its ports can be told to give no power, by whoever has this community, or by its user. */
+  readonly power?: PortPower | undefined;
+}
+
+/** Ports that feed others, and can be switched. */
+export interface PortPower {
+  readonly community: string | null;
+  readonly isOn: (port: number) => boolean;
+  readonly turn: (port: number, on: boolean) => void;
 }
 
 /** The decoder of the SNMP library ends the process on a malformed packet; a device would only drop it. */
@@ -67,6 +76,13 @@ function sendIfOpen(send: (...args: unknown[]) => void, args: unknown[]): void {
   }
 }
 
+interface SetRequest {
+  readonly oid: string;
+  /** The second of the two phases of a set, in which it is done. */
+  readonly commitSet?: boolean;
+  readonly setValue?: number;
+  done(): void;
+}
 type Column = readonly [number, string, number];
 type Index = readonly { columnName: string; length?: boolean | number }[];
 
@@ -86,7 +102,7 @@ function capabilityOctets(capabilities: readonly Capability[]): Buffer {
  * IP-MIB (RFC 4293), IEEE8023-LAG-MIB.
  */
 export function startAgent(facts: AgentFacts): Agent {
-  const { around } = facts;
+  const { around, power } = facts;
   const agent = snmp.createAgent(
     {
       port: facts.port,
@@ -111,6 +127,11 @@ export function startAgent(facts: AgentFacts): Agent {
       privProtocol: snmp.PrivProtocols['aes'],
       privKey,
     });
+    if (power) authorizer.getAccessControlModel().setUserAccess(name, snmp.AccessLevel['ReadWrite']!);
+  }
+  if (power?.community != null) {
+    authorizer.addCommunity(power.community);
+    authorizer.getAccessControlModel().setCommunityAccess(power.community, snmp.AccessLevel['ReadWrite']!);
   }
   // RFC 3414 §2.2.2: boots and time of the engine, which the library leaves standing still.
   Object.defineProperty(agent.engine, 'engineBoots', { get: () => facts.engineBoots });
@@ -157,6 +178,7 @@ export function startAgent(facts: AgentFacts): Agent {
     index: Index,
     rows: readonly (readonly unknown[])[],
     told: readonly string[] = [],
+    writable: { readonly column: string; readonly set: (oid: string, value: number) => void } | null = null,
   ): void => {
     if (rows.length === 0) return;
     const hidden = new Set(index.map((i) => i.columnName));
@@ -169,9 +191,16 @@ export function startAgent(facts: AgentFacts): Agent {
         number,
         name: column,
         type,
-        maxAccess: may[hidden.has(column) && !told.includes(column) ? 'not-accessible' : 'read-only'],
+        maxAccess:
+          may[hidden.has(column) && !told.includes(column) ? 'not-accessible' : column === writable?.column ? 'read-write' : 'read-only'],
       })),
       tableIndex: index,
+      handler: writable
+        ? (request: SetRequest) => {
+            if (request.commitSet && request.setValue !== undefined) writable.set(request.oid, request.setValue);
+            request.done();
+          }
+        : undefined,
     });
     for (const row of rows) mib.addTableRow(name, [...row]);
   };
@@ -375,8 +404,23 @@ export function startAgent(facts: AgentFacts): Agent {
       [10, 'pethPsePortPowerClassifications', whole],
     ],
     by('pethPsePortGroupIndex', 'pethPsePortIndex'),
-    // RFC 3621: detection status 3 is deliveringPower, 2 is searching; classes count from 1.
-    around.power.map((p) => [1, p.port, 1, p.delivering ? 3 : 2, p.class + 1]),
+    // RFC 3621: detection status 3 is deliveringPower, 2 is searching, 1 is disabled; classes count from 1. TruthValue (RFC 2579): 1 and 2.
+    around.power.map((p) => {
+      const on = power?.isOn(p.port) ?? true;
+      return [1, p.port, on ? 1 : 2, on ? (p.delivering ? 3 : 2) : 1, p.class + 1];
+    }),
+    [],
+    power
+      ? {
+          column: 'pethPsePortAdminEnable',
+          set: (oid, value) => {
+            const port = Number(oid.slice(oid.lastIndexOf('.') + 1));
+            power.turn(port, value === 1);
+            const fed = around.power.find((p) => p.port === port)?.delivering === true;
+            mib.setTableSingleCell('pethPsePortEntry', 6, [1, port], power.isOn(port) ? (fed ? 3 : 2) : 1);
+          },
+        }
+      : null,
   );
   table(
     'dot1dBasePortEntry',

@@ -5,6 +5,7 @@ import { byHand } from './by-hand.js';
 import { checks } from './checks.js';
 import { confirm } from './confirm.js';
 import { confirmNextBoot } from './confirm-next-boot.js';
+import { cutPower, givePower } from './power.js';
 import { preflight } from './preflight.js';
 import { reboot } from './reboot.js';
 import { comeBack } from './return.js';
@@ -36,6 +37,8 @@ export const steps: Readonly<Record<string, Step>> = {
   checks,
   'take-stock': takeStock,
   'fall-back': toChoose(fallBack),
+  'cut-power': cutPower,
+  'give-power': givePower,
   'by-hand': byHand,
   confirm,
   'set-aside': setAside,

@@ -38,12 +38,15 @@ export const comeBack: Step = async (step) => {
   const before = preflightFacts(step)?.running ?? null;
   let silentFrom: number | null = null;
   let lastWords = 'nothing of it answered';
+  /** It answered when it was looked at last, and let nobody in. */
+  let lockedOut = false;
   const stayedUp = (up: string): CauseError =>
     new CauseError(ownHour ? 'hour-passed' : 'reboot-not-begun', `it has answered all the time, ${up}`);
   while (ownNow() < limit) {
     if (signal.aborted) throw new CauseError('session-lost', 'the service is stopping');
     const askedAt = steadyNow();
     const { system, answers } = await step.alive(500, 0);
+    lockedOut &&= answers;
     if (!answers) {
       silentFrom ??= askedAt;
       await ownPause(lookMs, signal);
@@ -88,9 +91,13 @@ export const comeBack: Step = async (step) => {
       if (['host-key-changed', 'login-refused', 'key-unusable', 'reboot-not-begun', 'hour-passed'].includes(error.code)) throw error;
       if (step.run.via !== undefined && error.code === 'unreachable') silentFrom ??= askedAt;
       lastWords = error.detail;
+      lockedOut = step.run.via === undefined;
       await ownPause(loginMs, signal);
     }
   }
   if (ownHour && silentFrom === null) throw stayedUp('and has not restarted');
-  throw new CauseError('never-returned', `${duration(Math.max(0, steadyNow() - sentAt))} after the restart: ${lastWords}`);
+  throw new CauseError(
+    lockedOut ? 'locked-out' : 'never-returned',
+    `${duration(Math.max(0, steadyNow() - sentAt))} after the restart: ${lastWords}`,
+  );
 };

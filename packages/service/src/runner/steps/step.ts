@@ -30,6 +30,8 @@ export interface StepContext {
   readonly family: Family;
   /** How long the device may take to come back, in our time. */
   readonly returnMs: number;
+  /** How long after its restart it may still be writing, in our time; null: its family does not say. */
+  readonly writeLimitMs: number | null;
   readonly device: DeviceRow;
   readonly image: ImageRow;
   readonly images: ImageStore;
@@ -49,6 +51,8 @@ export interface StepContext {
   readonly signal: AbortSignal;
   /** Carries out one procedure and lets go. @throws CauseError */
   readonly once: (name: ProcedureName, given?: Readonly<Record<string, string>>) => Promise<ProcedureResult>;
+  /** The same on what feeds it. @throws CauseError */
+  readonly onFeeder: (name: 'cut-power' | 'give-power') => Promise<ProcedureResult>;
   /** A text of the family file, with what is known of the device and its image put in. */
   readonly fillIn: (template: string) => Promise<string>;
   /** Whether it answers, by whatever it answers; one that is handled through another tells by its record only. */
