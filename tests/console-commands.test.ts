@@ -111,6 +111,7 @@ const where: Readonly<Record<string, string | `- ${string}`>> = {
   'backup list': 'backups',
   'backup show': 'backup',
   'backup compare': 'compareBackups',
+  'backup restore': 'restoreBackup',
 };
 
 /** The commands of a help text. */

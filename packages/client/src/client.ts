@@ -18,6 +18,7 @@ import {
   type TakeInput,
   type UploadInput,
   backupSchema,
+  restoredSchema,
   credentialSchema,
   deviceDetailSchema,
   deviceCountsSchema,
@@ -360,6 +361,9 @@ export class BarrowClient {
     this.#json(z.object({ id: z.string(), device: z.string(), text: z.string() }), 'GET', `/backups/${encodeURIComponent(id)}`);
   compareBackups = (before: string, after: string) =>
     this.#json(comparison, 'GET', `/backups/${encodeURIComponent(before)}/compare`, { query: { with: after } });
+
+  restoreBackup = (id: string, json: { look: boolean }) =>
+    this.#json(restoredSchema, 'POST', `/backups/${encodeURIComponent(id)}/restore`, { json });
 
   rollouts = async () => (await this.#json(listOf(rolloutSummarySchema), 'GET', '/rollouts')).items;
   plan = (json: PlanInput) => this.#json(rolloutSchema, 'POST', '/rollouts', { json });

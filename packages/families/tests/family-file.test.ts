@@ -226,6 +226,19 @@ describe('what a family file says and cannot mean', () => {
       /fall-back is missing, without which it cannot go back/,
     ],
     ['a rung that stands twice', 'recovery: [wait, power-cycle', 'recovery: [wait, wait', /wait stands in it twice/],
+    [
+      'settings that are put back on another version',
+      'other-slot, restore,',
+      'restore, other-slot,',
+      /it comes after other-slot or earlier-image/,
+    ],
+    ['settings that nobody puts back', '\n  restore:\n', '\n  restores:\n', /restore is missing, without which its settings/],
+    [
+      'a face that nobody needs',
+      'recovery: [wait, power-cycle, other-slot, restore, earlier-image]',
+      'recovery: [wait, power-cycle]',
+      /nobody logs in so/,
+    ],
     ['power that is cut of who may still be writing', '    writeLimit: 5 min\n', '', /`writeLimit` is missing, which says how long/],
     [
       'a limit that nobody reads',
@@ -236,14 +249,14 @@ describe('what a family file says and cannot mean', () => {
     [
       'power that is cut and never given',
       '  give-power:\n',
-      '  disarm:\n',
+      '  put-back:\n',
       /give-power is missing: what is switched off is switched on again/,
     ],
     [
       'an outlet of which nobody tells',
       '1.6.1.${outletNumber}',
       '1.6.1.${outletNo}',
-      /nothing gives \$\{outletNo\}; is \$\{outletNumber\} meant/,
+      /nothing gives \$\{outletNo\}; is \$\{outlet\} meant/,
     ],
     ['a rung that nobody knows', 'recovery: [wait', 'recovery: [pray', /.+/],
     [

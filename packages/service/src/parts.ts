@@ -14,6 +14,7 @@ import type { StandingService } from './standing/summary.js';
 import type { MapService } from './map/map.js';
 import type { Backups } from './runner/backups.js';
 import type { Journal } from './runner/journal.js';
+import type { Restoring } from './runner/restoring.js';
 import type { Runner } from './runner/runner.js';
 import type { CheckFile } from './staging/check-file.js';
 import type { Offers } from './staging/offers.js';
@@ -50,6 +51,7 @@ export interface Parts {
   readonly watches: Watches;
   readonly sites: Sites;
   readonly deliveries: Deliveries;
+  readonly restoring: Restoring;
   readonly backups: Backups;
   readonly journal: Journal;
   readonly runner: Runner;

@@ -31,6 +31,7 @@ import { MapService } from './map/map.js';
 import { Backups } from './runner/backups.js';
 import { Holdings } from './runner/holdings.js';
 import { Journal } from './runner/journal.js';
+import { Restoring } from './runner/restoring.js';
 import { Runner } from './runner/runner.js';
 import { CheckFile } from './staging/check-file.js';
 import { Offers } from './staging/offers.js';
@@ -169,8 +170,10 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     const byHand = new ByHand(context, devices);
     const lists = new DeviceLists(devices, byHand);
     const approvals = new Approvals(context);
+    const restoring = new Restoring({ context, backups, holdings, map, rolloutOf: (device) => runner.rolloutOf(device) });
     const parts: Parts = {
       context,
+      restoring,
       version,
       startedAt: Date.now(),
       tokens,

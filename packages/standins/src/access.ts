@@ -11,6 +11,8 @@ export const community = 'ferry-read';
 /** Who knows it may switch the power of ports. */
 export const powerCommunity = 'ferry-lights';
 export const login = { user: 'ferry', password: 'heron-at-low-tide' } as const;
+/** As their makers deliver them. */
+export const factoryLogin = { user: 'works', password: 'as-delivered' } as const;
 /** The second word that a controller asks for before it tells more. */
 export const raiseWord = 'spring-tide-only';
 export const webLogin = { user: 'ferry', password: 'lantern-on-the-mole' } as const;

@@ -9,6 +9,8 @@ export const machineFaults = [
   'hangs-at-restart',
   'returns-on-old-version',
   'returns-with-settings-lost',
+  'returns-as-delivered',
+  'refuses-a-setting',
   'drops-settings-on-new',
   'doubles-badly',
   'returns-with-other-key',
@@ -54,6 +56,8 @@ export interface Persistent {
   nextBoot: string;
   keptSettings: string[];
   boots: number;
+  /** It lets in as its maker delivers it, until it is given settings. */
+  delivered?: boolean;
   hostKey: string;
   counters: Counters;
 }
@@ -173,6 +177,14 @@ export abstract class Machine<Fault extends string = string> {
     this.persistent.keptSettings = [...this.settings];
     this.counters.savedSettings++;
     this.body.onChange();
+  }
+
+  /** Takes settings in use, one by one. @returns those that it does not know */
+  useSettings(lines: readonly string[]): string[] {
+    const unknown = this.faults.has('refuses-a-setting') ? lines.slice(-1) : [];
+    this.settings = lines.filter((line) => !unknown.includes(line));
+    this.persistent.delivered = false;
+    return unknown;
   }
 
   /** Its power is gone, and does not come back. */
@@ -321,6 +333,10 @@ export abstract class Machine<Fault extends string = string> {
     if (this.faults.has('returns-on-old-version')) this.persistent.nextBoot = this.running.name;
     this.running = this.#bootable();
     if (this.faults.has('returns-with-settings-lost')) this.persistent.keptSettings = this.factorySettings();
+    if (this.faults.has('returns-as-delivered')) {
+      this.persistent.keptSettings = this.factorySettings();
+      this.persistent.delivered = true;
+    }
     if (this.faults.has('returns-with-other-key')) this.persistent.hostKey = makeHostKey();
     this.settings = [...this.persistent.keptSettings];
     // What is kept is sound; another version than it came with does not read its last lines.

@@ -1,4 +1,6 @@
+import type { RestoredView } from '@barrow/core';
 import type { Register } from '../context.js';
+import { exit, Quiet } from '../errors.js';
 import { clock, octets, print, table } from '../output.js';
 
 export const registerBackups: Register = (program, act) => {
@@ -53,4 +55,33 @@ export const registerBackups: Register = (program, act) => {
         );
       }),
     );
+  backup
+    .command('restore <id>')
+    .description('put the settings of a backup back into their device, on the version that wrote them (admin)')
+    .option('--yes', 'do it; without, only the difference is shown and nothing is changed')
+    .action(
+      act(async ({ say, client }, id: string, o: { yes?: true }) => {
+        const done = await client().restoreBackup(id, { look: o.yes !== true });
+        print(say, done, () => restoredText(done, id, o.yes === true));
+        if (o.yes && !done.same) throw new Quiet(exit.workFailed);
+      }),
+    );
 };
+
+/** What was put back, or would be; and what to do next. */
+function restoredText({ deviceName, same, added, removed, lines, cut, refused, before }: RestoredView, id: string, done: boolean): string {
+  const rest = [...lines, ...(cut > 0 ? [`… and ${cut} lines more`] : [])].join('\n');
+  const count = `${removed} lines would go, ${added} would come`;
+  if (!done || before === null)
+    return same
+      ? `${deviceName} has these settings already: nothing was changed.`
+      : `${count}:\n${rest}\n\nNothing was changed. To put them back: \`barrow backup restore ${id} --yes\`.`;
+  const kept = `What it had before is kept as backup ${before}.`;
+  if (same) return `${deviceName} has its settings from before. ${kept}`;
+  return [
+    `${deviceName} did not take all of it. ${kept}`,
+    ...(refused.length > 0 ? ['It refused:', ...refused.map((r) => `  ${r}`)] : []),
+    `What is still otherwise (${count}):`,
+    rest,
+  ].join('\n');
+}

@@ -1,8 +1,9 @@
 <script lang="ts">
-  import type { Backup } from '@barrow/core';
+  import type { Backup, RestoredView } from '@barrow/core';
   import { octets } from '@barrow/client';
   import Choose from '../parts/Choose.svelte';
   import Empty from '../parts/Empty.svelte';
+  import FormDialog from '../parts/FormDialog.svelte';
   import SearchBox from '../parts/SearchBox.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import VirtualTable from '../parts/VirtualTable.svelte';
@@ -16,6 +17,7 @@
   const text = inAddress('text');
   const chosen = new Selection<Backup>();
   let refused = $state.raw<Failure | null>(null);
+  let restoring = $state.raw<{ backup: Backup; look: RestoredView } | null>(null);
   let shown = $state.raw<{ title: string; lines: readonly string[] } | null>(null);
 
   const rows = $derived.by(() => {
@@ -44,6 +46,26 @@
       const { text: all } = await client().backup(b.id);
       shown = { title: `${b.deviceName}, ${when(b.takenAt)}, with its secrets`, lines: all.split('\n') };
     });
+  const titleOf = (b: Backup): string => `${b.deviceName}, ${when(b.takenAt)}`;
+  const linesOf = ({ lines, cut }: { lines: readonly string[]; cut: number }): string[] => [
+    ...lines,
+    ...(cut > 0 ? [`… and ${cut} lines more`] : []),
+  ];
+  const look = (b: Backup) =>
+    attempt(async () => {
+      const found = await client().restoreBackup(b.id, { look: true });
+      if (found.same) shown = { title: `${titleOf(b)}: the device has these settings already`, lines: [] };
+      else restoring = { backup: b, look: found };
+    });
+  async function restore({ backup }: { backup: Backup }) {
+    const { same, refused: not, ...left } = await client().restoreBackup(backup.id, { look: false });
+    shown = same
+      ? { title: `${backup.deviceName} has its settings from ${when(backup.takenAt)} again`, lines: [] }
+      : {
+          title: `${backup.deviceName} did not take all of it`,
+          lines: [...not.map((line) => `it refused: ${line}`), ...linesOf(left)],
+        };
+  }
   const compare = () =>
     attempt(async () => {
       const [older, newer] = [...two].sort((a, b) => a.takenAt.localeCompare(b.takenAt));
@@ -51,7 +73,7 @@
       const title = `${older!.deviceName}, ${when(older!.takenAt)} and ${when(newer!.takenAt)}`;
       shown = {
         title: same ? `${title}: no difference` : title,
-        lines: [...lines, ...(cut > 0 ? [`… and ${cut} lines more`] : [])],
+        lines: linesOf({ lines, cut }),
       };
     });
 </script>
@@ -77,6 +99,23 @@
             >{line}
 </span>{/each}</pre>{/if}
   </section>
+{/if}
+
+{#if restoring}
+  <FormDialog
+    title="Put settings back"
+    about="{restoring.backup.deviceName} gets the settings of {when(restoring.backup.takenAt)}: {restoring.look
+      .removed} lines go, {restoring.look.added} come. What it has now is kept as a backup first."
+    word="Put them back"
+    onclose={() => (restoring = null)}
+    send={() => restore(restoring!)}
+  >
+    <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+    <pre class="mono difference" tabindex="0" aria-label="What changes">{#each linesOf(restoring.look) as line, i (i)}<span
+          data-sign={line[0] === '+' || line[0] === '-' ? line[0] : undefined}
+          >{line}
+</span>{/each}</pre>
+  </FormDialog>
 {/if}
 
 {#if backups.value === null && !backups.failure}
@@ -115,7 +154,8 @@
           >{/if}</td
       >
       <td class="num"
-        >{#if may('admin')}<button class="anchor" tabindex="-1" onclick={() => show(b)}>Show</button>{/if}</td
+        >{#if may('admin')}<button class="anchor" tabindex="-1" onclick={() => show(b)}>Show</button>
+          <button class="anchor" tabindex="-1" onclick={() => look(b)}>Restore…</button>{/if}</td
       >
     {/snippet}
   </VirtualTable>
@@ -138,6 +178,10 @@
     margin-top: 0.4rem;
     white-space: pre-wrap;
     overflow-wrap: anywhere;
+  }
+  .difference {
+    max-height: 40vh;
+    overflow: auto;
   }
   [data-sign='+'] {
     color: var(--good);

@@ -792,6 +792,22 @@ export const backupSchema = z.object({
 });
 export type Backup = z.infer<typeof backupSchema>;
 
+/** What became of settings that were to be put back: from what the device has to what was saved, and what it did not take. */
+export const restoredSchema = z.object({
+  device: z.string(),
+  deviceName: z.string(),
+  same: z.boolean(),
+  added: z.number().int(),
+  removed: z.number().int(),
+  lines: z.array(z.string()),
+  cut: z.number().int(),
+  /** In the words of the device. */
+  refused: z.array(z.string()),
+  /** The backup of what it had before; null: nothing was changed. */
+  before: z.string().nullable(),
+});
+export type RestoredView = z.infer<typeof restoredSchema>;
+
 export const tokenInput = z.strictObject({ name: z.string().min(1).max(60), role: z.enum(roles) });
 export const tokenSchema = tokenInput.extend({ id: z.string(), createdAt: moment, lastUsed: moment.nullable() });
 export type TokenInput = z.input<typeof tokenInput>;

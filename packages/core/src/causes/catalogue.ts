@@ -321,6 +321,24 @@ const list = [
     counts: 'failed',
   },
   {
+    code: 'settings-of-another-version',
+    what: 'The backup was written by another version than the device runs.',
+    next: 'Bring the device to the version of the backup first, or enter the settings by hand: `barrow backup show` has them.',
+    counts: 'failed',
+  },
+  {
+    code: 'settings-refused',
+    what: 'The device did not take the settings that it was given.',
+    next: 'Its words are beside it. Enter what is missing by hand: `barrow backup show` has all of it.',
+    counts: 'failed',
+  },
+  {
+    code: 'login-lost',
+    what: 'After its restart the device refuses the login that it took before.',
+    next: 'Its settings may have been reset, its logins with them: log in at its console, or as its papers say. The backup from before is kept.',
+    counts: 'failed',
+  },
+  {
     code: 'locked-out',
     what: 'The device answers after its restart, and lets nobody in.',
     next: 'Its power was not cut for that. Look at its console: a login, a key or its clock may have been reset. `barrow device show` tells what answered.',

@@ -72,7 +72,7 @@ export interface PlannedStretch {
 }
 
 /** What is tried, in turn, when a leg fails past its point of no return. */
-export const rungMeans = ['wait', 'power-cycle', 'other-slot', 'earlier-image'] as const;
+export const rungMeans = ['wait', 'power-cycle', 'other-slot', 'restore', 'earlier-image'] as const;
 export type RungMeans = (typeof rungMeans)[number];
 
 /** One thing to try. */
@@ -88,6 +88,8 @@ export interface PlannedRung {
   readonly takes?: PlannedLeg;
   /** Its own steps stand for those of the leg up to this one, where the leg goes on. */
   readonly joins?: number;
+  /** Its steps may log in as to a device that was reset. */
+  readonly factory?: true;
 }
 
 /** What gives a device its power: an outlet or a port of another, which can switch it. */

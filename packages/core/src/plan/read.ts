@@ -95,6 +95,7 @@ const plan = z.object({
             step: z.number().int(),
             takes: plannedLeg.optional(),
             joins: z.number().int().optional(),
+            factory: z.literal(true).optional(),
           }),
         )
         .default([]),

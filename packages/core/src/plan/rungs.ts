@@ -1,4 +1,4 @@
-import { passageOf, type Plan, type PlannedRun, type RungMeans } from './plan.js';
+import { passageOf, type Plan, type PlannedRun, type PlannedRung, type RungMeans } from './plan.js';
 
 /** After these nobody can be spoken to, or it is somebody else: nothing is tried that needs a login. */
 const unreached: ReadonlySet<string> = new Set([
@@ -11,17 +11,18 @@ const unreached: ReadonlySet<string> = new Set([
   'host-key-changed',
   'key-unusable',
   'login-refused',
+  'login-lost',
   'awaiting-approval',
   'another-device',
 ]);
 
-/** Who does not answer, or lets nobody in yet, may only need more time; of who answers the power is never cut. */
-const helps = (means: RungMeans, cause: string): boolean =>
-  means === 'wait'
-    ? cause === 'never-returned' || cause === 'locked-out'
-    : means === 'power-cycle'
-      ? cause === 'never-returned'
-      : !unreached.has(cause);
+/** Whether it is worth trying: who does not answer may only need more time; of who answers the power is never cut. */
+function helps({ means, factory }: PlannedRung, cause: string): boolean {
+  if (means === 'wait') return cause === 'never-returned' || cause === 'locked-out';
+  if (means === 'power-cycle') return cause === 'never-returned';
+  if (factory && (cause === 'login-refused' || cause === 'login-lost')) return true;
+  return means === 'restore' ? cause === 'settings-changed' : !unreached.has(cause);
+}
 
 /**
  * The rung that may be tried after a failure in a leg.
@@ -30,7 +31,7 @@ const helps = (means: RungMeans, cause: string): boolean =>
  * @returns its index in the passage; null when none is left that could help
  */
 export function rungAfter(plan: Plan, run: PlannedRun, leg: number, cause: string, after = -1): number | null {
-  const at = passageOf(plan, run).rungs.findIndex((r, i) => i > after && r.leg === leg && helps(r.means, cause));
+  const at = passageOf(plan, run).rungs.findIndex((r, i) => i > after && r.leg === leg && helps(r, cause));
   return at < 0 ? null : at;
 }
 
@@ -39,6 +40,7 @@ const texts: Readonly<Record<RungMeans, string>> = {
   'power-cycle': 'started anew by cutting its power',
   'other-slot': 'taken back by its other slot',
   'earlier-image': 'taken back by the earlier image',
+  restore: 'given its settings from before',
 };
 
 /** What a rung does, as it is said after the name of the device. */

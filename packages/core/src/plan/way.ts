@@ -26,6 +26,8 @@ export interface Way {
   readonly throughParent?: { readonly most: number; /** So far apart. */ readonly apartMs?: Ms };
   /** How long after its restart it may still be writing: before that its power is not cut. */
   readonly writeLimitMs?: Ms | undefined;
+  /** A reset brings back a login that its family knows. */
+  readonly resetsLogin?: boolean;
   /** What may be tried, in this order, when it fails past the point of no return. */
   readonly recovery?: readonly RungMeans[];
   /** It takes what it holds by itself, at this time of day: minutes after midnight in a time zone. */
@@ -58,6 +60,8 @@ const byEarlierImage = ['take-stock', 'transfer', 'verify-image', 'activate', 'c
 /** Off and on again; then it comes back as after a restart. */
 const switching = ['cut-power', 'give-power'];
 const switchMs: Ms = 15_000;
+/** By what was saved before; only on the version by which it was. */
+const bySettings = ['take-stock', 'restore', 'checks'];
 /** How long a look, or the choice of a slot, is taken to last where no step of the way tells. */
 const shortMs: Ms = 5000;
 
@@ -148,7 +152,12 @@ export function makePassage(legs: readonly WayLeg[], timeScale = 1, proves = fal
       const brought = means === 'earlier-image' ? earlier! : { image, bytes };
       const takes = { image: brought.image, component, from: to, to: from, way: way.name };
       const begins = steps.length;
-      const taken = means === 'other-slot' ? toOtherSlot : byEarlierImage.filter((s) => s === 'take-stock' || usual.has(s));
+      const taken =
+        means === 'other-slot'
+          ? toOtherSlot
+          : means === 'restore'
+            ? bySettings
+            : byEarlierImage.filter((s) => s === 'take-stock' || usual.has(s));
       const own = planned.length + rungs.filter((r) => r.takes).length;
       for (const step of taken) {
         const one = usual.get(step) ?? { step, usualMs: shortMs };
@@ -156,7 +165,14 @@ export function makePassage(legs: readonly WayLeg[], timeScale = 1, proves = fal
       }
       const { ofParent } = stretches.filter((s) => s.from < ownBegins && !s.afterSoak).at(-1)!;
       stretches.push({ name: means, from: begins, to: steps.length, ...(ofParent ? { ofParent } : {}) });
-      rungs.push({ means, leg, step: begins, stretch: stretches.length - 1, takes });
+      rungs.push({
+        means,
+        leg,
+        step: begins,
+        stretch: stretches.length - 1,
+        takes,
+        ...(way.resetsLogin ? { factory: true as const } : {}),
+      });
     }
   });
   const aside = steps.find((s) => s.sets === 'aside');

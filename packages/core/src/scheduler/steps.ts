@@ -27,6 +27,8 @@ const known: Readonly<Record<string, Partial<StepTraits>>> = {
   checks: { waits: true },
   // It is the same slot however often it is chosen.
   'fall-back': { stoppable: false, writes: true },
+  // The same settings, however often they are put in.
+  restore: { stoppable: false, writes: true },
   // Off or on however often it is said; what is off is not left so.
   'cut-power': { down: true, stoppable: false },
   'give-power': { down: true, stoppable: false },
@@ -67,6 +69,7 @@ const meanings: Readonly<Record<string, string>> = {
   checks: 'compare with what was before: version, restart, what it boots next, settings',
   'take-stock': 'ask what it is now, and whether it has to be restarted to go back',
   'fall-back': 'choose the version before for the next boot',
+  restore: 'put the settings from before back, as they were saved on this version',
   'cut-power': 'cut its power where it is fed, once nothing can be writing any more',
   'give-power': 'give it its power again',
   'by-hand': 'a person does what only hands can, and says so',

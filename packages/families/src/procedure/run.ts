@@ -142,6 +142,15 @@ export async function runProcedure(name: ProcedureName, input: ProcedureRun): Pr
   const procedure = input.family.procedures[name];
   if (!procedure) throw new CauseError('service-fault', `family ${input.family.family} has no procedure ${name}`);
   const values: Values = { single: new Map(Object.entries(input.given)), tables: new Map() };
+  const { settings } = input.given;
+  if (settings !== undefined)
+    values.tables.set(
+      'settingsLines',
+      settings
+        .split(/\r?\n/)
+        .filter((line) => line !== '')
+        .map((line) => ({ line })),
+    );
   const lookup = (key: string): string | undefined => values.single.get(key);
   try {
     await runSteps(procedure.do, input, values, lookup);
@@ -267,7 +276,10 @@ async function runGet(step: RequestStep, input: ProcedureRun, values: Values, lo
   const { status, body } =
     method === 'GET'
       ? await input.web.get(path, limit)
-      : await input.web.ask!({ method, path, type, ...(step.body === undefined ? {} : { body: fillSent(step.body, lookup) }) }, limit);
+      : await input.web.ask!(
+          { method, path, type, ...(step.body === undefined ? {} : { body: fillSent(step.body, lookup, true) }) },
+          limit,
+        );
   // A refusal is told by words as often as by a status; the words say more.
   if (status < 200 || status > 299) {
     takeAnswer({ fails: step.fails }, body, values, (line) => `to ${path} the device said: ${line}`);

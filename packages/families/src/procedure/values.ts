@@ -37,13 +37,15 @@ const control = /[\u0000-\u001f\u007f-\u009f\u2028\u2029]/;
 
 /**
  * The same for what is sent to a device: a value is what its type allows, and never ends a line.
+ *
+ * @param lines whether settings may stand there with all of their lines
  * @throws CauseError `value-unsafe`
  */
-export function fillSent(template: string, lookup: (name: string) => string | undefined): string {
+export function fillSent(template: string, lookup: (name: string) => string | undefined, lines = false): string {
   return fill(template, (name) => {
     const value = lookup(name);
     if (value === undefined) return undefined;
-    if (control.test(value))
+    if (control.test(name === 'settings' && lines ? value.replace(/\r?\n|\t/g, '') : value))
       throw new CauseError('value-unsafe', `"${name}" holds a line end or another control character: ${safeText(value, 200)}`);
     if (types[name]?.test(value) === false) throw new CauseError('value-unsafe', `"${name}" cannot be ${safeText(value, 200)}`);
     return value;

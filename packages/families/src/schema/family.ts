@@ -117,6 +117,13 @@ export const familySchema = familyShape.superRefine((family, context) => {
       const here = ['ways', index, 'recovery', at];
       if (recovery.indexOf(means) !== at) fault(here, `${means} stands in it twice`);
       if (means === 'wait' && !names.includes('return')) fault(here, 'it waits for no return that could be waited for once more');
+      if (means === 'restore') {
+        if (family.procedures.restore === undefined)
+          fault(here, 'the procedure restore is missing, without which its settings cannot be put back');
+        if (!recovery.slice(0, at).some((m) => m === 'other-slot' || m === 'earlier-image'))
+          fault(here, 'settings are put back only on the version by which they were saved: it comes after other-slot or earlier-image');
+        if (!names.includes('backup')) fault(here, 'it saves no settings that could be put back: it has no step backup');
+      }
       if (means === 'other-slot')
         for (const needed of ['fall-back', 'next-boot', 'reboot'] as const)
           if (family.procedures[needed] === undefined)
@@ -128,6 +135,8 @@ export const familySchema = familyShape.superRefine((family, context) => {
     if (!names.includes(pointOfNoReturn)) fault(['ways', index, 'pointOfNoReturn'], `it has no step ${pointOfNoReturn}`);
     faultsOfChoice(family, index, fault);
   }
+  if (family.faces && !family.ways.some((w) => w.recovery.some((means) => means !== 'wait' && means !== 'power-cycle')))
+    fault(['faces'], 'nobody logs in so: no way has a rung that would');
   if (family.staging) {
     const needed = family.procedures.transfer && family.travel?.how === 'device-pulls' ? [] : (['stage', 'verify-staged'] as const);
     for (const key of needed)

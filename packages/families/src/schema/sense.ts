@@ -50,6 +50,7 @@ const givenTo: Record<ProcedureName, readonly string[]> = {
   'set-aside': [],
   'put-back': [],
   truth: [...ofImages, 'lostStep'],
+  restore: ['settings'],
   'cut-power': ['outlet', 'outletNumber'],
   'give-power': ['outlet', 'outletNumber'],
   reach: ['storeAddress', 'storePort'],
@@ -96,6 +97,7 @@ const readOf: Record<ProcedureName, readonly string[]> = {
   'set-aside': [],
   'put-back': [],
   truth: ['done', 'words'],
+  restore: [],
   'cut-power': [],
   'give-power': [],
   reach: ['reached'],
@@ -105,7 +107,10 @@ const tableOf: Partial<Record<ProcedureName, string>> = {
   children: 'children',
   storage: 'files',
   neighbours: 'outlets',
+  restore: 'refused',
 };
+/** Tables that Barrow gives to a procedure, with their columns. */
+const tablesTo: Partial<Record<ProcedureName, Readonly<Record<string, readonly string[]>>>> = { restore: { settingsLines: ['line'] } };
 /** What has to be given, or the work that follows cannot be done. */
 const neededOf: Partial<Record<ProcedureName, readonly string[]>> = {
   configuration: ['text'],
@@ -323,7 +328,7 @@ function valueFaults(name: ProcedureName, procedure: Procedure, at: (path: reado
   const given = new Set<string>([...givenTo[name], ...ofDevice]);
   const made = new Set<string>();
   /** Columns of each table; null: whatever the answer has. */
-  const tables = new Map<string, Set<string> | null>();
+  const tables = new Map<string, Set<string> | null>(Object.entries(tablesTo[name] ?? {}).map(([of, columns]) => [of, new Set(columns)]));
   const read = new Set<string>(Object.values(procedure.yields ?? {}).map((y) => y.from));
   if (tableOf[name] !== undefined) read.add(tableOf[name]);
   const picked = new Map<string, string>();

@@ -348,6 +348,8 @@ export const procedureNames = [
   'put-back',
   /** Whether the step `${lostStep}`, in the middle of which Barrow was stopped, has been `done`: yes, or no, or what else. */
   'truth',
+  /** Puts the settings `${settings}` in use and keeps them; their lines are rows of `settingsLines`. What it refused is the table `refused`. */
+  'restore',
   /** Switches the power of what hangs on its `${outlet}` off, and on again; `${outletNumber}` is the last number in that name. */
   'cut-power',
   'give-power',
@@ -560,6 +562,8 @@ export const familyShape = z.strictObject({
       text: template,
     })
     .optional(),
+  /** As what else it may be met: `factory` is how it lets one in after a reset, as its maker writes in its papers. */
+  faces: z.strictObject({ factory: z.strictObject({ user: z.string().min(1), password: z.string() }) }).optional(),
   /** How its devices take images; the first that fits is taken. */
   ways: z.array(way).default([]),
   configuration: z
@@ -628,6 +632,7 @@ function readWay(family: Family, found: FamilyWay): Way & Pick<FamilyWay, 'retur
     recovery,
     stretches,
     ...(writeLimit === undefined ? {} : { writeLimitMs: writeLimit }),
+    ...(family.faces ? { resetsLogin: true } : {}),
     ...(applies === undefined ? {} : { applies }),
     ...(travel?.how === 'through-parent'
       ? { throughParent: { most: travel.most, ...(travel.apart === undefined ? {} : { apartMs: travel.apart }) } }

@@ -35,6 +35,7 @@ export function whatWorks(family: Family): string[] {
         })
       : ['Nothing of it is upgraded: it has no `ways`.']),
     told(has('configuration'), 'Its settings are saved.', 'Its settings are not saved: there is no procedure `configuration`.'),
+    ...(has('restore') ? ['Its settings can be put back from a backup.'] : []),
     ...(has('cut-power') ? ['It can cut the power of what it feeds, and give it again.'] : []),
     ...(isUpgradable(family)
       ? [

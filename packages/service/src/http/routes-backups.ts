@@ -1,5 +1,5 @@
 import { z, type OpenAPIHono } from '@hono/zod-openapi';
-import { backupSchema, compareConfigurations } from '@barrow/core';
+import { backupSchema, compareConfigurations, restoredSchema } from '@barrow/core';
 import { DeviceEntity } from '../data/entities.js';
 import { notFound, Refusal } from '../errors.js';
 import { once } from '../touch/touch.js';
@@ -9,7 +9,7 @@ import { addOperation, idParam } from './operation.js';
 
 /** Configurations saved from devices. */
 export function backupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
-  const { context, devices, backups } = parts;
+  const { context, devices, backups, restoring } = parts;
 
   addOperation(app, {
     method: 'get',
@@ -79,6 +79,20 @@ export function backupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       if (before.row.device !== after.row.device) throw notFound('backup', query.with, 'Compare two backups of one device.');
       const difference = compareConfigurations(before.text, after.text, family?.configuration ?? { ignoreLines: [] });
       return { ...difference, lines: [...difference.lines] };
+    },
+  });
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/backups/{id}/restore',
+    role: 'admin',
+    summary:
+      'Put the settings of a backup back into their device, on the version that wrote them; `look` tells the difference and changes nothing',
+    params: idParam,
+    body: z.strictObject({ look: z.boolean() }),
+    answer: restoredSchema,
+    run: async ({ params, body }) => {
+      const { device, difference, refused, before } = await restoring.restore(params.id, body.look);
+      return { device: device.id, deviceName: device.name, ...difference, lines: [...difference.lines], refused: [...refused], before };
     },
   });
 }

@@ -94,7 +94,7 @@ const takesDevices = ({ kind }: RolloutEvent): boolean =>
   kind === 'rollout-started' || kind === 'run-retried' || kind === 'take-back-asked';
 
 /** It is there, and cannot be asked. */
-const answersToNobody: readonly string[] = ['host-key-changed', 'login-refused', 'locked-out'];
+const answersToNobody: readonly string[] = ['host-key-changed', 'login-refused', 'login-lost', 'locked-out'];
 
 const isUnderWay = ({ state }: ActiveRollout): boolean => state.phase !== 'planned' && state.phase !== 'ended';
 
@@ -733,6 +733,9 @@ export class Runner {
       sha256: f.sha256,
     }));
     const doors = run.via === undefined ? { row: device, family } : await this.#doorsOf(active, run.via, family);
+    // What mends may meet it as after a reset; that it is as it was, is for our own logins to show.
+    const rung = rungOf(active.state, active.state.indexOf.get(run.id)!);
+    const factory = rung?.factory === true && planned.leg >= legs.length && planned.step !== 'checks';
     let toldAt = 0;
     const tell = (percent: number): void => {
       active.percent.set(run.id, percent);
@@ -756,7 +759,7 @@ export class Runner {
     };
     const login = async (more: Use = {}): Promise<Touch> => {
       const given = { ...(await toldValues({ context, ...parts }, device, image)), backTo: leg.to };
-      const touch = new Touch(context, doors.row, doors.family, { given, files, signal, onPercent: tell, person, ...more });
+      const touch = new Touch(context, doors.row, doors.family, { given, files, signal, factory, onPercent: tell, person, ...more });
       closers.push(async () => {
         touch.close();
         const text = touch.conversation();
@@ -790,6 +793,7 @@ export class Runner {
         once(context, doors.row, doors.family, name, {
           given: { ...(await toldValues({ context, ...parts }, device, image)), ...more },
           signal,
+          factory,
           person,
         }),
       onFeeder: async (name) => {

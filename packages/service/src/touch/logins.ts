@@ -15,6 +15,8 @@ export interface Logins {
   /** The device as it is kept now; null when it is not kept yet. */
   readonly row: DeviceRow | null;
   readonly credentials: readonly CredentialRow[];
+  /** What had worked was refused since. */
+  readonly refusedHere: boolean;
   /** Fails with what was withheld, when none of them opened it; null when nothing was. */
   readonly wait: (() => Promise<never>) | null;
   /** Keeps how a try ended, so that nobody tries what is refused until an account is locked. */
@@ -52,6 +54,7 @@ export async function loginsOf(context: Context, device: DeviceRow, protocol: Do
     network,
     row,
     credentials: may,
+    refusedHere: worked !== null && before.some((r) => r.credential === worked),
     wait,
     // Communities are not accounts: they lock nothing, and are not kept.
     refused: async (credential) => {

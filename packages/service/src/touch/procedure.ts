@@ -25,13 +25,20 @@ export interface Use {
   readonly fetched?: (limitMs: number) => Promise<void>;
   /** Asks whoever looks after the work. */
   readonly person?: AskPerson;
+  /** What is given that may stand nowhere. */
+  readonly secrets?: readonly string[];
+  /** Whether it may be met as after a reset, when none of our logins opens it. */
+  readonly factory?: boolean;
   readonly signal?: AbortSignal | undefined;
   readonly onPercent?: ((percent: number) => void) | undefined;
   /** Octets of a file that were pushed so far. */
   readonly onPushed?: ((file: CarriedFile, octets: number) => void) | undefined;
 }
 
-/** Stands in a conversation where a device told its settings. */
+/** Procedures whose words are settings. */
+export const ofSettings = (name: ProcedureName): boolean => name === 'configuration' || name === 'restore';
+
+/** Stands in a conversation where a device told its settings, or was told them. */
 export const concealed = '‹the settings, kept sealed as a backup›\n';
 
 /** Carries out one procedure with what was opened for it. @throws CauseError, with nothing secret in it */
@@ -51,7 +58,7 @@ export async function carryOut(
 ): Promise<ProcedureResult> {
   const { shell, web, sip = null, snmp = null, onvif = null } = over;
   // Settings are full of secrets: they are kept sealed as a backup, and nowhere else.
-  if (name === 'configuration') shell?.conceal(concealed);
+  if (ofSettings(name)) shell?.conceal(concealed);
   try {
     return await runProcedure(name, {
       family,

@@ -34,16 +34,18 @@ import {
   type SnmpValue,
 } from '@barrow/wire';
 import type { Context } from '../context.js';
-import { DeviceEntity, NetworkEntity, type DeviceRow } from '../data/entities.js';
+import { DeviceEntity, NetworkEntity, type CredentialRow, type DeviceRow } from '../data/entities.js';
 import { httpAccess, snmpAccess, sshTargetOf } from './access.js';
 import { loginsOf, type Door, type Logins } from './logins.js';
-import { carryOut, concealed, type Use } from './procedure.js';
+import { carryOut, concealed, ofSettings, type Use } from './procedure.js';
 import { hideSecrets, hideWords, withoutSecrets } from './secrets.js';
 import { openShell, saidOver, type OpenShell } from './shell.js';
 
 const longestConversation = 64 * 1024;
 /** Objects that are read of one table, at most. */
 const mostObjects = 5000;
+/** Stands where a credential has its id. */
+const factoryLogin = 'factory';
 /** Of a page, so much is kept. */
 const longestPage = 4000;
 
@@ -57,7 +59,7 @@ export class Touch {
   #shell: OpenShell | null = null;
   /** What was said, of shells that were closed and of pages. */
   readonly #said: string[] = [];
-  /** What persons answered that is shown nowhere. */
+  /** What persons answered, or was given, that is shown nowhere. */
   readonly #kept: string[] = [];
   #clockOffsetMs: number | null = null;
 
@@ -71,7 +73,8 @@ export class Touch {
   /** Carries out a procedure; what is in `more` goes before what was said at the beginning. @throws CauseError */
   async run(name: ProcedureName, more: Use = {}): Promise<ProcedureResult> {
     const { context, device, family } = this;
-    const use = { ...this.use, ...more };
+    const use = { ...this.use, ...more, given: { ...this.use.given, ...more.given } };
+    if (use.secrets) this.#kept.push(...use.secrets);
     const procedure = family.procedures[name];
     if (!procedure) throw new CauseError('service-fault', `family ${family.family} has no procedure ${name}`);
     const { receive } = context;
@@ -125,6 +128,26 @@ export class Touch {
     return [...words, ...this.#kept];
   }
 
+  /** Besides ours the login that a reset brings back, where that may be tried: before ours, where those were refused here. */
+  #asReset(logins: Logins, kind: string): Logins {
+    const { context, family, use } = this;
+    const face = family.faces?.factory;
+    if (!use.factory || !face || logins.credentials.some((c) => c.id === factoryLogin)) return logins;
+    const { sealer } = context;
+    const like = logins.credentials[0]?.kind ?? kind;
+    const one = {
+      id: factoryLogin,
+      name: 'the login after a reset',
+      kind: like === 'ssh-key' ? kind : like,
+      user: face.user,
+      sealed: sealer.seal(face.password),
+      second: null,
+      raise: null,
+      createdAt: 0,
+    } as unknown as CredentialRow;
+    return { ...logins, credentials: logins.refusedHere ? [one, ...logins.credentials] : [...logins.credentials, one] };
+  }
+
   async #loginsOf(protocol: Door): Promise<Logins> {
     const known = this.#logins.get(protocol);
     if (known) return known;
@@ -138,7 +161,7 @@ export class Touch {
     const { context, device, family } = this;
     if (this.#shell) return this.#shell;
     if (!hasShell(family)) throw new CauseError('service-fault', `family ${family.family} has no shell`);
-    const logins = await this.#loginsOf('ssh');
+    const logins = this.#asReset(await this.#loginsOf('ssh'), 'ssh-password');
     if (logins.credentials.length === 0) throw new CauseError('no-credential', `network ${device.network} names no SSH credential`);
     const at = { host: device.address, port: logins.network.sshPort, hostKey: logins.row?.hostKey ?? null };
     let refused: Error | null = null;
@@ -150,7 +173,7 @@ export class Touch {
           if (logins.row) logins.row.hostKey = open.shell.hostKey;
           await context.db.writeSurely(async (em) => em.nativeUpdate(DeviceEntity, { id: device.id }, { hostKey: open.shell.hostKey }));
         }
-        await logins.opened(credential);
+        if (credential.id !== factoryLogin) await logins.opened(credential);
         return open;
       } catch (error) {
         const cause = asCause(error);
@@ -158,7 +181,7 @@ export class Touch {
         if (cause instanceof CauseError && cause.code === 'host-key-changed') await noteShownKey(context, device.id, cause.detail);
         // Only a refused login, or a key of ours that cannot be used, is worth another credential; the next would meet the same silence.
         if (!(cause instanceof CauseError) || (cause.code !== 'login-refused' && cause.code !== 'key-unusable')) throw cause;
-        if (cause.code === 'login-refused') await logins.refused(credential);
+        if (cause.code === 'login-refused' && credential.id !== factoryLogin) await logins.refused(credential);
         refused = cause;
       }
     await logins.wait?.();
@@ -267,7 +290,7 @@ export class Touch {
         }
         const asked = async (login: { user: string; password: string } | null) => {
           const done = await askOnvif(target, { operation, path, namespace, body }, login, this.#clockOffsetMs!);
-          const told = name === 'configuration' ? concealed : done.text.slice(0, longestPage);
+          const told = ofSettings(name) ? concealed : done.text.slice(0, longestPage);
           this.#said.push(hideWords(hideSecrets(`${operation} ${body}\n${told}`, this.family), this.#secrets()));
           const field = (at: string): string | null => {
             const names = at.split('.');
@@ -298,7 +321,7 @@ export class Touch {
   /** Its pages; of what is asked and answered a record is kept, but not of settings. */
   #web(name: ProcedureName, use: Use): Web {
     const said = (request: string, answer: { readonly status: number; readonly body: string }): void => {
-      const body = name === 'configuration' ? concealed : answer.body.slice(0, longestPage);
+      const body = ofSettings(name) ? concealed : answer.body.slice(0, longestPage);
       this.#said.push(hideWords(hideSecrets(`${request}\n${answer.status}\n${body}`, this.family), this.#secrets()));
     };
     return {
@@ -317,7 +340,7 @@ export class Touch {
 
   /** With the login that worked last, then with the others of its network in their order; the one that opens is kept. */
   async #asSomebody<T>(signal: AbortSignal | undefined, timeoutMs: number, work: (target: HttpTarget) => Promise<T>): Promise<T> {
-    const logins = await this.#loginsOf('http');
+    const logins = this.#asReset(await this.#loginsOf('http'), 'http-basic');
     const { network, credentials } = logins;
     const target = (secure: boolean, access: HttpAccess | null): HttpTarget => ({
       host: this.device.address,
@@ -343,11 +366,11 @@ export class Touch {
       try {
         const done = await work(target(this.#secure, httpAccess(this.context, credential)));
         if (index > 0) this.#logins.set('http', { ...logins, credentials: [credential, ...credentials.filter((_, i) => i !== index)] });
-        await logins.opened(credential);
+        if (credential.id !== factoryLogin) await logins.opened(credential);
         return done;
       } catch (error) {
         if (!(error instanceof WireError) || error.fault !== 'login-refused') throw error;
-        await logins.refused(credential);
+        if (credential.id !== factoryLogin) await logins.refused(credential);
         refused = error;
       }
     await logins.wait?.();

@@ -18,6 +18,9 @@ function factory(device: StandIn): string[] {
   ];
 }
 
+/** Settings that are being said to a device. */
+const taken = new WeakMap<StandIn, string[]>();
+
 /** The made-up command language of the made-up Tarnbrook switches. */
 export const tarnbrookShell: ShellStyle = {
   ident: 'Tarnbrook_1',
@@ -74,6 +77,17 @@ export const tarnbrookShell: ShellStyle = {
         words.slice(2),
         terminal,
       );
+    } else if (is('take', 'settings')) {
+      taken.set(device, []);
+      terminal.line('say each after the word line, and use settings at the end');
+    } else if (is('line') && taken.has(device)) {
+      taken.get(device)!.push(line.slice('line '.length));
+    } else if (is('use', 'settings')) {
+      const lines = taken.get(device) ?? [];
+      taken.delete(device);
+      if (lines.length === 0) return terminal.line('no: there are none to use');
+      for (const unknown of device.useSettings(lines)) terminal.line(`no: "${unknown}" is no setting of mine`);
+      terminal.line(`in use: ${device.settings.length}`);
     } else if (is('keep', 'settings')) {
       await device.keepSettings();
       terminal.line('kept');
@@ -140,6 +154,7 @@ export const tarnbrookShell: ShellStyle = {
       for (const text of [
         'tell unit|slots|settings',
         'keep settings',
+        'take settings, line TEXT, use settings',
         'send settings HOST PORT NAME',
         'fetch HOST PORT FILE',
         'test slot N',

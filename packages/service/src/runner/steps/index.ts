@@ -11,7 +11,7 @@ import { reboot } from './reboot.js';
 import { comeBack } from './return.js';
 import type { Step } from './step.js';
 import { level, settle } from './prove.js';
-import { fallBack, stockOf, takeStock, type Stock } from './take-back.js';
+import { fallBack, restore, stockOf, takeStock, type Stock } from './take-back.js';
 import { transfer } from './transfer.js';
 import { verifyImage } from './verify-image.js';
 
@@ -37,6 +37,7 @@ export const steps: Readonly<Record<string, Step>> = {
   checks,
   'take-stock': takeStock,
   'fall-back': toChoose(fallBack),
+  restore,
   'cut-power': cutPower,
   'give-power': givePower,
   'by-hand': byHand,

@@ -87,8 +87,9 @@ export const comeBack: Step = async (step) => {
       };
     } catch (error) {
       if (!(error instanceof CauseError)) throw error;
+      if (error.code === 'login-refused') throw new CauseError('login-lost', error.detail);
       // While a device comes up, its agent may answer before its shell does; a changed key or refused login will not mend.
-      if (['host-key-changed', 'login-refused', 'key-unusable', 'reboot-not-begun', 'hour-passed'].includes(error.code)) throw error;
+      if (['host-key-changed', 'key-unusable', 'reboot-not-begun', 'hour-passed'].includes(error.code)) throw error;
       if (step.run.via !== undefined && error.code === 'unreachable') silentFrom ??= askedAt;
       lastWords = error.detail;
       lockedOut = step.run.via === undefined;

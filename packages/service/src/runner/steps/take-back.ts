@@ -3,6 +3,7 @@ import { z } from 'zod';
 import { setArmed } from '../../staging/armed.js';
 import { steadyNow } from '../../steady.js';
 import { readSystem, runningTime } from '../../touch/running-time.js';
+import { putSettings } from '../../touch/settings.js';
 import { exchangedBy } from '../component.js';
 import { learn } from '../learn.js';
 import { membersIn, type PreflightFacts } from './preflight.js';
@@ -41,6 +42,20 @@ export const takeStock: Step = async (step) => {
     restarts: !runs,
   };
   return { kind: 'done', facts: { ...facts } };
+};
+
+/** Puts the settings back that were saved before it was changed; only on the version by which they were. */
+export const restore: Step = async (step) => {
+  const saved = step.trail.get('backup')?.facts['backup'];
+  const stock = stockOf(step);
+  const kept = await step.backups.text(String(saved));
+  if (stock?.there !== true)
+    throw new CauseError(
+      'settings-of-another-version',
+      `the backup was written by ${kept.row.firmware ?? step.leg.to}, and it runs ${String(step.trail.get('take-stock')?.facts['firmware'] ?? 'what it does not tell')}`,
+    );
+  const refused = await putSettings(await step.login(), step.family, kept.text);
+  return { kind: 'done', facts: { backup: kept.row.id, ...(refused.length > 0 ? { refused } : {}) } };
 };
 
 /** Has the device boot next what it ran before, which it still holds. */
