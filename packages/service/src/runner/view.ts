@@ -11,6 +11,7 @@ import {
   rungText,
   stepMeaning,
   type Passage,
+  type PlannedRung,
   type Plan,
   type RolloutState,
   type Rollout,
@@ -109,6 +110,13 @@ export function runView(active: ActiveRollout, index: number, fileOf: ReadonlyMa
 function windowView(window: PlannedWindow, now: number): NonNullable<Rollout['window']> {
   const span = window.spans[indexAfter(window.spans, now)];
   return { text: window.text, next: span ? { from: rfc3339(span[0]), until: rfc3339(span[1]) } : null };
+}
+
+/** The steps of a rung that are none of a leg; what stands for the end of a leg counts there. */
+function ownStepsOf(passage: Passage, { step, stretch, takes, joins }: PlannedRung): Passage['steps'] {
+  if (!takes && joins === undefined) return [];
+  const ofLegs = new Set(passage.steps.slice(0, legSteps(passage)).map((s) => `${s.leg} ${s.step}`));
+  return passage.steps.slice(step, passage.stretches[stretch]!.to).filter((s) => !ofLegs.has(`${s.leg} ${s.step}`));
 }
 
 function rungView({ rungs, steps, stretches }: Passage, { rung, step, phase }: RunState): RunView['rung'] {
@@ -258,10 +266,10 @@ export function rolloutView(active: ActiveRollout, fileOf: ReadonlyMap<string, s
         pastReturn,
         afterSoak: passage.stretches.some((s) => s.afterSoak === true && s.from <= at && at < s.to),
       })),
-      rungs: passage.rungs.map(({ means, step, stretch, takes }) => ({
-        means,
-        text: rungText(means),
-        steps: takes ? passage.steps.slice(step, passage.stretches[stretch]!.to).map((s) => ({ step: s.step, leg: s.leg })) : [],
+      rungs: passage.rungs.map((rung) => ({
+        means: rung.means,
+        text: rungText(rung.means),
+        steps: ownStepsOf(passage, rung).map((s) => ({ step: s.step, leg: s.leg })),
       })),
     })),
     remarks: [...(plan.remarks ?? [])],

@@ -37,7 +37,7 @@ export const comeBack: Step = async (step) => {
   const stayed = ownHour ? limit : began + Math.max(shortestLimit / 2, stayedUpLimit / timeScale);
   const before = preflightFacts(step)?.running ?? null;
   let silentFrom: number | null = null;
-  let lastWords = 'nothing of it answered';
+  let lastWords = 'nothing of it answers';
   /** It answered when it was looked at last, and let nobody in. */
   let lockedOut = false;
   const stayedUp = (up: string): CauseError =>
@@ -49,6 +49,7 @@ export const comeBack: Step = async (step) => {
     lockedOut &&= answers;
     if (!answers) {
       silentFrom ??= askedAt;
+      lastWords = 'nothing of it answers';
       await ownPause(lookMs, signal);
       continue;
     }

@@ -1,0 +1,352 @@
+import { describe, expect, it } from 'vitest';
+import {
+  apply,
+  check,
+  checkWord,
+  decide,
+  eventOf,
+  ImpossibleEvent,
+  initialState,
+  Ledger,
+  whyWaiting,
+  type Command,
+  type RolloutEvent,
+} from '@barrow/core';
+import { namedAt } from './full-scan.js';
+import { atItsHour, hours, nineSteps, passage, planOf, withSides, type PlanShape } from './plans.js';
+import { World } from './world.js';
+
+const started = (shape: Partial<PlanShape> = {}): World => {
+  const world = new World(planOf({ devices: 1, first: 0, ...shape }));
+  world.settle();
+  return world;
+};
+const done = (world: World, id = 'd1'): void => {
+  world.happen({ kind: 'step-done', at: world.now, run: id, ...namedAt(world.state, world.state.indexOf.get(id)!) });
+  world.settle();
+};
+const failed = (world: World, cause: string, id = 'd1'): void => {
+  world.happen({ kind: 'step-failed', at: world.now, run: id, ...namedAt(world.state, world.state.indexOf.get(id)!), cause, detail: 'so' });
+  world.settle();
+};
+const upTo = (world: World, step: string, id = 'd1'): void => {
+  for (let n = 0; n < 30 && namedAt(world.state, world.state.indexOf.get(id)!).step !== step; n++) done(world, id);
+};
+const person = 'somebody';
+const gate = { soakMs: 0, failureLimit: 9, approval: false };
+const skip = (run = 'd1'): RolloutEvent => ({ kind: 'skip-asked', at: 0, run, by: person, reason: 'left out' });
+const retry = (run = 'd1'): RolloutEvent => ({ kind: 'run-retried', at: 0, run, by: person });
+const takeBack = (run = 'd1'): RolloutEvent => ({ kind: 'take-back-asked', at: 0, run, by: person });
+const stop: RolloutEvent = { kind: 'stop-asked', at: 0, by: person };
+const release = (run = 'd1'): RolloutEvent => ({ kind: 'run-released', at: 0, run, by: person, reason: 'seen' });
+
+describe('what is decided', () => {
+  it('is written down word for word before it is carried out', () => {
+    const claims = [{ key: 'device:d1', mode: 'exclusive' }] as const;
+    const table: [Command, object | null][] = [
+      [
+        { kind: 'enter-stretch', run: 'd1', stretch: 2, claims, attempt: 3 },
+        { kind: 'stretch-entered', run: 'd1', stretch: 2, claims, attempt: 3 },
+      ],
+      [
+        { kind: 'begin-step', run: 'd1', step: 'backup', attempt: 1 },
+        { kind: 'step-begun', run: 'd1', step: 'backup', attempt: 1 },
+      ],
+      [
+        { kind: 'begin-step', run: 'd1', step: 'backup', leg: 1, attempt: 1 },
+        { kind: 'step-begun', run: 'd1', step: 'backup', leg: 1, attempt: 1 },
+      ],
+      [
+        { kind: 'reconcile', run: 'd1', step: 'reboot' },
+        { kind: 'reconcile-begun', run: 'd1', step: 'reboot' },
+      ],
+      [
+        { kind: 'reconcile', run: 'd1', step: 'reboot', leg: 2 },
+        { kind: 'reconcile-begun', run: 'd1', step: 'reboot', leg: 2 },
+      ],
+      [
+        { kind: 'skip-run', run: 'd1', by: person, reason: 'a' },
+        { kind: 'run-skipped', run: 'd1', by: person, reason: 'a' },
+      ],
+      [
+        { kind: 'withdraw-run', run: 'd1', reason: 'b' },
+        { kind: 'run-withdrawn', run: 'd1', reason: 'b' },
+      ],
+      [
+        { kind: 'give-up', run: 'd1', reason: 'c' },
+        { kind: 'run-given-up', run: 'd1', reason: 'c' },
+      ],
+      [
+        { kind: 'end-needless', run: 'd1', need: 'd2', detail: 'd' },
+        { kind: 'run-needless', run: 'd1', need: 'd2', detail: 'd' },
+      ],
+      [
+        { kind: 'miss-run', run: 'd1' },
+        { kind: 'run-missed', run: 'd1' },
+      ],
+      [
+        { kind: 'open-wave', wave: 1 },
+        { kind: 'wave-opened', wave: 1 },
+      ],
+      [
+        { kind: 'end-wave', wave: 1 },
+        { kind: 'wave-ended', wave: 1 },
+      ],
+      [
+        { kind: 'end-soak', wave: 1 },
+        { kind: 'soak-ended', wave: 1 },
+      ],
+      [
+        { kind: 'pass-gate', wave: 1 },
+        { kind: 'gate-passed', wave: 1 },
+      ],
+      [
+        { kind: 'hold', reason: 'e' },
+        { kind: 'held', by: 'Barrow', reason: 'e' },
+      ],
+      [{ kind: 'resume' }, { kind: 'continued', by: 'Barrow' }],
+      [{ kind: 'end-rollout' }, { kind: 'rollout-ended' }],
+      [{ kind: 'wake', at: 5 }, null],
+    ];
+    for (const [command, event] of table) expect(eventOf(command, 77), command.kind).toEqual(event && { at: 77, ...event });
+  });
+
+  it('is nothing before the start, and after the end', () => {
+    const plan = planOf({ devices: 1, first: 0 });
+    const before = initialState(plan);
+    before.ready.add(0);
+    expect(decide(before, new Ledger(), 0)).toEqual([]);
+    const world = started();
+    world.finish();
+    world.state.ready.add(0);
+    expect(world.decide()).toEqual([]);
+  });
+
+  it('leaves alone who is being asked what is true, and who is taken up while the service ends', () => {
+    const world = started();
+    upTo(world, 'reboot');
+    world.happen({ kind: 'service-stopping', at: world.now });
+    world.happen({ kind: 'service-started', at: world.now });
+    world.happen({ kind: 'service-stopping', at: world.now });
+    expect(world.state.runs[0]!.phase).toBe('lost');
+    expect(world.decide()).toEqual([]);
+    const other = started({ devices: 2 });
+    upTo(other, 'activate', 'd2');
+    // Not past its point of no return before it is begun: the wish waits for the answer.
+    other.happen({ kind: 'service-started', at: other.now });
+    other.settle();
+    expect(other.state.runs[1]!.phase).toBe('asking');
+    expect(other.decide().filter((c) => c.kind === 'skip-run')).toEqual([]);
+  });
+
+  it('wakes at the first hour of those who are armed, and at the next window, whatever the clock of waits says', () => {
+    const hourly = { passage: passage(undefined, atItsHour(nineSteps())), window: hours };
+    const later = { ...hours, name: 'later', window: { ...hours.window, hours: hours.window.hours!.map((h) => h + 60_000) } };
+    const world = started({
+      devices: 2,
+      atOnce: 2,
+      each: [
+        { ...hourly, window: later, site: 'a' },
+        { ...hourly, site: 'a' },
+      ],
+    });
+    for (let n = 0; n < 9 && world.runsIn('armed').length < 2; n++) for (const { id } of world.runsIn('busy')) done(world, id);
+    const [one, two] = world.state.runs;
+    expect([one!.phase, two!.phase]).toEqual(['armed', 'armed']);
+    expect(one!.dueAt! - two!.dueAt!).toBe(60_000);
+    const wake = (wall: number) => decide(world.state, world.ledger, 500, wall).find((c) => c.kind === 'wake');
+    expect(wake(two!.dueAt! - 7000)).toEqual({ kind: 'wake', at: 7500 });
+    expect(decide(world.state, world.ledger, 500, two!.dueAt!).filter((c) => c.kind === 'begin-step')).toHaveLength(1);
+    world.happen({ kind: 'service-stopping', at: world.now });
+    expect(decide(world.state, world.ledger, 500, one!.dueAt! + 1)).toEqual([]);
+
+    const window = { text: '', spans: [[10_000_000, 20_000_000] as const] };
+    const closed = started({ window });
+    upTo(closed, 'activate');
+    expect(closed.state.runs[0]!.phase).toBe('parked');
+    expect(decide(closed.state, closed.ledger, 300, 9_999_000)).toEqual([{ kind: 'wake', at: 1300 }]);
+    const over = started({ window });
+    upTo(over, 'activate');
+    expect(decide(over.state, over.ledger, 300, 20_000_001)).toEqual([
+      { kind: 'hold', reason: 'its last window is over, and devices still wait for one' },
+    ]);
+  });
+
+  it('counts attempts from the one before, and a share of failures only when there is one', () => {
+    const world = started({ devices: 3, atOnce: 3, gate: { soakMs: 0, failureLimit: 9, failureShare: 30, approval: false } });
+    expect(world.state.phase).toBe('running');
+    expect(world.journal.find((e) => e.kind === 'stretch-entered')).toMatchObject({ attempt: 1 });
+    failed(world, 'image-damaged');
+    expect(world.state).toMatchObject({ phase: 'held', heldBecause: '1 of 3 failed in wave 1 (all); the limit is 30 %' });
+    world.happen(retry());
+    world.happen({ kind: 'continued', at: world.now, by: person });
+    world.settle();
+    world.finish();
+    const attempts = world.journal.flatMap((e) => (e.kind === 'stretch-entered' && e.run === 'd1' ? [e.attempt] : []));
+    expect([attempts[0], attempts.at(-1)]).toEqual([1, 2]);
+  });
+});
+
+describe('what cannot follow', () => {
+  it('is refused with its reason, and changes nothing', () => {
+    const { state } = started();
+    const before = structuredClone(state.runs);
+    const event: RolloutEvent = { kind: 'step-done', at: 0, run: 'd1', step: 'reboot' };
+    const why = 'sw-1 is at preflight, not at reboot';
+    expect(check(state, event)).toBe(why);
+    const error = ((): unknown => {
+      try {
+        return apply(state, event);
+      } catch (thrown) {
+        return thrown;
+      }
+    })();
+    expect(error).toBeInstanceOf(ImpossibleEvent);
+    expect(error).toMatchObject({
+      code: 'impossible-event',
+      why,
+      message: `after what was written down, "step-done" cannot follow: ${why}`,
+    });
+    expect(state.runs).toEqual(before);
+  });
+
+  it('is no fault where an outcome came too late', () => {
+    const world = started();
+    world.finish();
+    const { events } = world.state;
+    const ended = structuredClone(world.state.runs);
+    const late = { at: 0, run: 'd1', step: 'backup' };
+    for (const event of [
+      { kind: 'step-done', ...late },
+      { kind: 'step-failed', ...late, cause: 'no-space', detail: '' },
+      { kind: 'reconciled', ...late, truth: 'done', detail: '' },
+    ] as RolloutEvent[]) {
+      expect(check(world.state, event), event.kind).toBeNull();
+      world.state = apply(world.state, event);
+    }
+    expect(world.state.runs).toEqual(ended);
+    expect(world.state.events).toBe(events + 3);
+    expect(check(world.state, { kind: 'step-begun', at: 0, run: 'd1', step: 'backup', attempt: 1 })).toBe('sw-1 has ended: verified');
+    expect(check(world.state, { kind: 'step-done', ...late, run: 'd7' })).toBe('there is no device d7 in this rollout');
+  });
+
+  it('tells where a run is, in words', () => {
+    const twice = { passage: passage(['1', '2', '3']) };
+    const world = started({ each: [twice] });
+    const at = 0;
+    const table: [RolloutEvent, string][] = [
+      [{ kind: 'run-seen', at, run: 'd1', detail: '' }, 'sw-1 is in the middle of a step'],
+      [{ kind: 'leg-skipped', at, run: 'd1', leg: 1, reason: '' }, 'that is not leg 2'],
+      [{ kind: 'run-needless', at, run: 'd1', need: 'd2', detail: '' }, 'sw-1 is in the middle of a step'],
+      [{ kind: 'run-absent', at, run: 'd1', cause: 'image-damaged', detail: '' }, 'image-damaged does not pass by itself'],
+      [{ kind: 'run-given-up', at, run: 'd1', reason: '' }, 'sw-1 is in the middle of a step'],
+      [retry(), 'sw-1 is in the middle of a step'],
+      [release(), 'sw-1 is in the middle of a step'],
+      [takeBack(), 'sw-1 is in the middle of a step'],
+      [{ kind: 'wave-opened', at, wave: 0 }, 'wave 1 is open'],
+      [{ kind: 'wave-opened', at, wave: 4 }, 'there is one wave, and none with the number 5'],
+      [{ kind: 'wave-ended', at, wave: 0 }, 'devices of the wave have not ended'],
+      [{ kind: 'soak-ended', at, wave: 0 }, 'wave 1 is open'],
+      [{ kind: 'gate-passed', at, wave: 0 }, 'wave 1 is open'],
+      [{ kind: 'approved', at, wave: 3, by: person }, 'there is one wave, and none with the number 4'],
+      [{ kind: 'continued', at, by: person }, 'the rollout is running'],
+      [{ kind: 'rollout-started', at, by: person }, 'the rollout is running'],
+    ];
+    for (const [event, why] of table) expect(check(world.state, event), event.kind).toBe(why);
+    upTo(world, 'backup');
+    expect(check(world.state, { kind: 'run-absent', at, run: 'd1', cause: 'unreachable', detail: '' })).toBe('sw-1 was begun with');
+    for (let n = 0; n < 9; n++) done(world);
+    expect(namedAt(world.state, 0)).toEqual({ step: 'backup', leg: 1 });
+    expect(check(world.state, { kind: 'step-done', at, run: 'd1', step: 'backup' })).toBe(
+      'sw-1 is at backup of leg 2, not at backup of leg 1',
+    );
+    expect(check(world.state, { kind: 'leg-skipped', at, run: 'd1', leg: 1, reason: '' })).toBe('there is no leg after it');
+    upTo(world, 'reboot');
+    for (const event of [skip(), { kind: 'run-withdrawn', at, run: 'd1', reason: '' } as RolloutEvent])
+      expect(check(world.state, event)).toBe('sw-1 is past its point of no return: to stop there would harm it');
+    const planned = initialState(planOf({ devices: 1, first: 0 }));
+    expect(check(planned, stop)).toBe('the rollout is planned and was not started');
+  });
+
+  it('is said of who was away too often, and of whom others wait for', () => {
+    const world = started();
+    const gone: RolloutEvent = { kind: 'run-absent', at: 0, run: 'd1', cause: 'unreachable', detail: 'silent' };
+    for (let n = 0; n < 5; n++) {
+      expect(check(world.state, gone)).toBeNull();
+      world.happen(gone);
+      world.happen({ kind: 'run-seen', at: world.now, run: 'd1', detail: '' });
+      world.settle();
+    }
+    expect(check(world.state, gone)).toBe('sw-1 was not there 5 times');
+    const needed = started({ devices: 2, each: [{}, { needs: [{ leg: 0, device: 'd1' }] }] });
+    expect(check(needed.state, gone)).toBe('others wait for sw-1');
+  });
+});
+
+describe('what a person says', () => {
+  it('is refused where it was said already, or has to wait', () => {
+    const world = started({ devices: 2, gate });
+    world.state = apply(world.state, skip());
+    expect(checkWord(world.state, skip())).toBe('sw-1 is to be left out already');
+    expect(checkWord(world.state, skip('d2'))).toBeNull();
+    const stopped = started({ devices: 2, gate, each: [{ passage: passage(undefined, nineSteps(), true) }] });
+    upTo(stopped, 'checks');
+    failed(stopped, 'settings-changed');
+    stopped.happen({ ...stop, at: stopped.now });
+    expect(stopped.state.phase).toBe('stopping');
+    expect(checkWord(stopped.state, takeBack())).toBe('the rollout is being stopped: say it when it has ended');
+    expect(checkWord(stopped.state, retry())).toBe('the rollout is being stopped: retry when it has ended');
+    // What a journal of before says still folds.
+    expect(check(stopped.state, retry())).toBeNull();
+  });
+
+  it('is not to retry who is verified, nor who needs one that has to be retried', () => {
+    const world = started({ devices: 2, gate, each: [{}, { needs: [{ leg: 0, device: 'd1' }] }] });
+    failed(world, 'image-damaged');
+    world.settle();
+    expect(world.state.runs[1]).toMatchObject({
+      outcome: 'not-begun',
+      cause: 'needed-run',
+      detail: 'sw-1 has to be done first, and has ended failed',
+    });
+    expect(checkWord(world.state, retry('d2'))).toBe('sw-2 needs sw-1: retry that one, and this goes on with it');
+    expect(checkWord(world.state, retry())).toBeNull();
+    world.happen(retry());
+    world.finish();
+    expect(world.state.runs.map((r) => r.outcome)).toEqual(['verified', 'verified']);
+    expect(checkWord(world.state, retry())).toBe('sw-1 has ended verified: there is nothing to retry');
+    expect(checkWord(world.state, release())).toBe('sw-1 holds nothing');
+  });
+
+  it('has the device of who is taken back in hand again, and lets go what it guards when it is seen', () => {
+    const world = started({ devices: 2, gate, each: [{ passage: passage(undefined, nineSteps(), true), under: ['d1', 'd9'] }] });
+    upTo(world, 'reboot');
+    failed(world, 'never-returned');
+    expect(world.state.runs[0]).toMatchObject({ phase: 'ended', outcome: 'failed' });
+    expect(world.ledger.holdersOf('up:d9')).toHaveLength(1);
+    expect(world.ledger.holdersOf('device:d1')).toEqual([]);
+    world.happen({ kind: 'held', at: world.now, by: person, reason: '' });
+    world.happen({ ...takeBack(), at: world.now });
+    expect(world.ledger.holdersOf('device:d1')).toEqual([{ rollout: 'r-test', run: 'd1' }]);
+    expect(world.state.runs[0]!.claims).toContainEqual({ key: 'device:d1', mode: 'exclusive' });
+    expect(world.state.runs[0]!.claims).toContainEqual({ key: 'up:d9', mode: 'shared' });
+    const seen = started({ devices: 2, gate, each: [{ under: ['d1', 'd9'] }] });
+    upTo(seen, 'reboot');
+    failed(seen, 'never-returned');
+    seen.happen({ ...release(), at: seen.now });
+    expect(seen.ledger.holdersOf('up:d9')).toEqual([]);
+  });
+
+  it('of who has something set aside waits until that is back, and is told while it waits', () => {
+    const world = started({ each: [{ passage: passage(undefined, withSides(nineSteps())) }] });
+    upTo(world, 'activate');
+    failed(world, 'image-refused');
+    expect(namedAt(world.state, 0).step).toBe('put-back');
+    expect(world.state.runs[0]).toMatchObject({ phase: 'busy', ending: { outcome: 'failed' } });
+    failed(world, 'unreachable');
+    expect(world.state.runs[0]).toMatchObject({ phase: 'ended', outcome: 'failed', cause: 'image-refused' });
+    expect(world.state.runs[0]!.detail).toBe('so\nwhat was set aside could not be put back: so');
+    const waiting = started({ devices: 2, atOnce: 1 });
+    expect(whyWaiting(waiting.state, 1, waiting.ledger, ({ run }) => run, waiting.now, waiting.now)?.text).toContain('waits for');
+  });
+});
