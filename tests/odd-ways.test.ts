@@ -115,8 +115,14 @@ describe('a family whose devices take an image by themselves, at an hour of thei
     expect(Date.parse(run!.waits!.until!)).toBe(hour.getTime());
     expect((await client.device('gate-1')).armed).toMatchObject({ version: '2.0' });
     expect((await barrow(['rollout', 'show', id], { data: here.data })).out).toContain('is armed: it takes what it holds by itself');
-    // Its power fails: it is the device that is believed, not the clock. A kill forgets none of it.
+    // Its power fails: it is the device that is believed, not the clock, and at once.
     await here.gate(2).restart('2.0');
+    await expect.poll(async () => (await client.rollout(id)).runs[1]!.outcome, patient).toBe('verified');
+    expect(Date.now()).toBeLessThan(hour.getTime());
+    expect((await client.run(id, (await client.rollout(id)).runs[1]!.id)).events.map((e) => e.event)).toContainEqual(
+      expect.objectContaining({ kind: 'taken-early', detail: 'it counts 4 boots, and counted 3 before' }),
+    );
+    // A kill forgets none of it.
     await served.kill();
     served = await here.start();
     await new Promise((done) => setTimeout(done, Math.max(0, hour.getTime() - Date.now())));

@@ -157,8 +157,13 @@ describe('what is decided', () => {
     const wake = (wall: number) => decide(world.state, world.ledger, 500, wall).find((c) => c.kind === 'wake');
     expect(wake(two!.dueAt! - 7000)).toEqual({ kind: 'wake', at: 7500 });
     expect(decide(world.state, world.ledger, 500, two!.dueAt!).filter((c) => c.kind === 'begin-step')).toHaveLength(1);
+    // Whatever made it restart before: it is asked at once what it runs.
+    expect(check(world.state, { kind: 'taken-early', at: 0, run: 'd7', detail: '' })).toBe('there is no device d7 in this rollout');
+    world.happen({ kind: 'taken-early', at: world.now, run: 'd1', detail: 'it restarted' });
+    expect(world.state.runs[0]!.dueAt).toBe(world.now);
+    expect(world.decide()).toContainEqual({ kind: 'begin-step', run: 'd1', step: 'return', attempt: 1 });
     world.happen({ kind: 'service-stopping', at: world.now });
-    expect(decide(world.state, world.ledger, 500, one!.dueAt! + 1)).toEqual([]);
+    expect(decide(world.state, world.ledger, 500, two!.dueAt! + 1)).toEqual([]);
 
     const window = { text: '', spans: [[10_000_000, 20_000_000] as const] };
     const closed = started({ window });

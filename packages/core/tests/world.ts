@@ -156,6 +156,8 @@ export class World {
     if (phase === 'armed') {
       const index = this.state.indexOf.get(event.run)!;
       const { hours } = this.plan.windows![this.plan.runs[index]!.window!]!;
+      // Whatever made it restart, it is its hour now.
+      if (event.kind === 'taken-early') return void this.#hours.set(event.run, this.now);
       // Where no hour comes any more, it is waited for no longer.
       this.#hours.set(event.run, hours!.find((hour) => hour >= this.now) ?? this.now);
       expect(this.state.runs[index]!.dueAt).toBe(this.#hours.get(event.run));
@@ -306,6 +308,7 @@ export class World {
     const { phase } = this.state;
     const gone = (run: string) => ({ kind: 'run-absent', at, run, cause: 'unreachable', detail: 'silent' }) as const;
     const absent = this.runsIn('absent');
+    const armed = this.runsIn('armed');
     if (what < 50 && busy.length > 0) {
       const { id, index } = pick(busy);
       const behind = { kind: 'leg-skipped', at, run: id, leg: named(index).leg ?? 0, reason: 'it was further on' } as const;
@@ -327,7 +330,8 @@ export class World {
     } else if (what < 66 && asking.length > 0) {
       const { id, index } = pick(asking);
       this.happen({ kind: 'reconciled', at, run: id, ...named(index), truth: which % 2 === 0 ? 'done' : 'not-done', detail: 'asked' });
-    } else if (what < 69 && absent.length > 0) this.happen({ kind: 'run-seen', at, run: pick(absent).id, detail: 'it answers' });
+    } else if (what < 67 && armed.length > 0) this.happen({ kind: 'taken-early', at, run: pick(armed).id, detail: 'it restarted' });
+    else if (what < 69 && absent.length > 0) this.happen({ kind: 'run-seen', at, run: pick(absent).id, detail: 'it answers' });
     else if (what < 74) this.now += (which % 100) * 1000;
     else if (what < 78 && phase === 'running') this.happen({ kind: 'held', at, by: 'somebody', reason: 'a word' });
     else if (what < 84 && phase === 'held') this.happen({ kind: 'continued', at, by: 'somebody' });

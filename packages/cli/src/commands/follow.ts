@@ -73,6 +73,9 @@ export class FollowedLines {
       case 'run-seen':
         this.line(e.at, `${who} goes on: ${e.detail}`);
         break;
+      case 'taken-early':
+        this.line(e.at, `${who} has taken it before its hour: ${e.detail}`);
+        break;
       case 'run-missed':
         this.line(e.at, `${who} ${outcomeMark(io, 'not-begun')}: all others have ended, and it was not to be begun with`);
         break;

@@ -155,7 +155,7 @@
       >
       <td class="num"
         >{#if may('admin')}<button class="anchor" tabindex="-1" onclick={() => show(b)}>Show</button>
-          <button class="anchor" tabindex="-1" onclick={() => look(b)}>Restore…</button>{/if}</td
+          <button class="anchor more" tabindex="-1" onclick={() => look(b)}>Restore…</button>{/if}</td
       >
     {/snippet}
   </VirtualTable>
@@ -178,6 +178,9 @@
     margin-top: 0.4rem;
     white-space: pre-wrap;
     overflow-wrap: anywhere;
+  }
+  .more {
+    margin-left: 0.8rem;
   }
   .difference {
     max-height: 40vh;

@@ -47,6 +47,8 @@ export const rolloutEventSchema = z.discriminatedUnion('kind', [
   /** Its device was not there, and nothing was tried on it. */
   z.object({ kind: z.literal('run-absent'), at, run, cause: z.string(), detail: z.string() }),
   z.object({ kind: z.literal('run-seen'), at, run, detail: z.string() }),
+  /** It is armed, and took what it holds before its hour. */
+  z.object({ kind: z.literal('taken-early'), at, run, detail: z.string() }),
   /** All others have ended, and its device was not seen. */
   z.object({ kind: z.literal('run-missed'), at, run }),
   z.object({ kind: z.literal('run-needless'), at, run, need: z.string(), detail: z.string() }),

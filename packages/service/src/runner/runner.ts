@@ -50,6 +50,7 @@ import { signOfLife } from '../touch/alive.js';
 import { once, Touch } from '../touch/touch.js';
 import { traceOf, Trails, type StepTrace } from './trail.js';
 import { ChecksFailed } from './steps/checks.js';
+import { preflightFacts } from './steps/preflight.js';
 import { steps } from './steps/index.js';
 import type { StepContext, StepResult } from './steps/step.js';
 import { summaryView } from './view.js';
@@ -86,6 +87,9 @@ const keepEvery = 5000;
 /** Who was not there is asked for so often, in milliseconds of its own time, and so many at once. */
 const [askAbsentEvery, askAbsentAtOnce] = [30_000, 8];
 
+/** Who is armed is asked so often, in milliseconds of its own time, whether it has restarted before its hour. */
+const askArmedEvery = 300_000;
+
 /** Percentages are told at most this often for one run. */
 const tellEvery = 250;
 
@@ -104,6 +108,7 @@ export class Runner {
   #stopping = false;
   #takes: Promise<void> = Promise.resolve();
   #absentTimer: NodeJS.Timeout | null = null;
+  #armedTimer: NodeJS.Timeout | null = null;
   readonly #byHand = new ByHandWork();
 
   #parts!: RunnerParts;
@@ -406,6 +411,7 @@ export class Runner {
   async stop(): Promise<void> {
     this.#stopping = true;
     if (this.#absentTimer) clearTimeout(this.#absentTimer);
+    if (this.#armedTimer) clearTimeout(this.#armedTimer);
     const running = [...this.#rollouts.values()].filter((a) => a.state.phase !== 'planned' && a.state.phase !== 'ended');
     await Promise.all(
       running.map(async (active) => {
@@ -462,6 +468,7 @@ export class Runner {
     }
     if (active.state.events - active.kept >= keepEvery) void this.#keep(active);
     if (active.state.absent.size > 0) this.#lookForAbsent();
+    if (active.state.armed.size > 0) this.#lookAtArmed();
     if (events.some((e) => e.kind === 'rollout-started' || e.kind === 'rollout-ended' || e.kind === 'run-retried'))
       this.context.live.changed('rollouts');
     if (this.holdings.ledger.releases !== before) this.holdings.letGo();
@@ -528,6 +535,58 @@ export class Runner {
       };
       await Promise.all(Array.from({ length: Math.min(askAbsentAtOnce, runs.length) }, next));
     }
+  }
+
+  /** Looks at those that are armed, in every rollout under way, as long as there are any: a restart of whatever cause takes what they hold. */
+  #lookAtArmed(): void {
+    this.#armedTimer ??= setTimeout(
+      () => {
+        this.#armedTimer = null;
+        void this.#askArmed()
+          .catch((error: unknown) => this.context.log.error({ error }, 'those that are armed could not be looked at'))
+          .finally(() => {
+            if (!this.#stopping && [...this.#rollouts.values()].some((a) => isUnderWay(a) && a.state.armed.size > 0)) this.#lookAtArmed();
+          });
+      },
+      Math.max(500, askArmedEvery / this.context.options.timeScale),
+    );
+    this.#armedTimer.unref();
+  }
+
+  async #askArmed(): Promise<void> {
+    for (const active of this.#rollouts.values()) {
+      if (!isUnderWay(active) || active.fault !== null) continue;
+      const queue = [...active.state.armed];
+      const next = async (): Promise<void> => {
+        for (let index = queue.shift(); index !== undefined && !this.#stopping; index = queue.shift()) {
+          const run = active.plan.runs[index]!;
+          const detail = await this.#takenEarly(active, run, currentStep(active.state, index).leg);
+          const event: RolloutEvent = { kind: 'taken-early', at: steadyNow(), run: run.id, detail: detail ?? '' };
+          if (detail !== null)
+            await this.#serial(active, async () => {
+              if (this.#stopping || active.fault !== null || check(active.state, event) !== null) return;
+              await this.#happen(active, [event]);
+              await this.#tick(active);
+            });
+        }
+      };
+      await Promise.all(Array.from({ length: Math.min(askAbsentAtOnce, queue.length) }, next));
+    }
+  }
+
+  /** Whether an armed device counts more boots than before it was armed; who does not answer is asked again, or at its hour. */
+  async #takenEarly(active: ActiveRollout, run: PlannedRun, leg: number): Promise<string | null> {
+    const row = await this.context.db.findOne(DeviceEntity, { id: run.device });
+    const family = active.familyOf(run.family);
+    const trail = await active.trails.of(run.id);
+    const before = preflightFacts({ trail: { get: (name) => traceOf(trail, name, leg), ofLeg: () => undefined } })?.running.bootCount;
+    if (!row || !family || before == null) return null;
+    const doors = run.via === undefined ? { row, family } : await this.#doorsOf(active, run.via, family);
+    const boots = await once(this.context, doors.row, doors.family, 'record').then(
+      ({ gives }) => Number(gives['bootCount']),
+      () => NaN,
+    );
+    return boots > before ? `it counts ${boots} boots, and counted ${before} before` : null;
   }
 
   /** Decides again for every rollout under way: what somebody let go, another may be waiting for. */

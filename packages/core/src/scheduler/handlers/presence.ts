@@ -4,7 +4,7 @@ import { currentStep, mostAbsences } from '../state.js';
 import { nameOf, runAt, runOf, type Handlers } from './handler.js';
 
 /** Whose device is there, and whose is not. */
-export const ofPresence: Handlers<'run-absent' | 'run-seen' | 'run-missed'> = {
+export const ofPresence: Handlers<'run-absent' | 'run-seen' | 'run-missed' | 'taken-early'> = {
   'run-absent': {
     check(state, { run: id, cause }) {
       const why = runAt(state, id, ['busy']);
@@ -39,6 +39,13 @@ export const ofPresence: Handlers<'run-absent' | 'run-seen' | 'run-missed'> = {
       joinWave(state, index, 'active');
       Object.assign(run, { phase: 'parked', absentSince: null, cause: null, detail: null });
       if (state.dependants.size > 0) strand(state, index);
+    },
+  },
+  'taken-early': {
+    check: (state, { run }) => runAt(state, run, ['armed']),
+    apply(state, { run, at }) {
+      const armed = state.runs[runOf(state, run)]!;
+      armed.dueAt = Math.min(armed.dueAt!, at);
     },
   },
   'run-missed': {
