@@ -329,6 +329,19 @@ describe.skipIf(!hasChromium)('the frame of the console', () => {
       .getByRole('button', { name: 'Show' })
       .click();
     await content.getByText(/watchword tide-eelgate-sw-3/).waitFor();
+    // What would change is shown first; what was there is kept.
+    const older = page.getByRole('row', { name: /eelgate-sw-1/ }).last();
+    await older.getByRole('button', { name: 'Restore…' }).click();
+    const dialog = page.getByRole('dialog');
+    await dialog.getByText('eelgate-sw-1 gets the settings of', { exact: false }).waitFor();
+    await dialog.getByText('-port 7 note a new printer').waitFor();
+    expect(scene.fleet.device('eelgate-sw-1').settings).toContain('port 7 note a new printer');
+    await dialog.getByRole('button', { name: 'Put them back' }).click();
+    await content.getByText(/eelgate-sw-1 has its settings from .* again/).waitFor();
+    expect(scene.fleet.device('eelgate-sw-1').settings).not.toContain('port 7 note a new printer');
+    await expect.poll(() => page.getByRole('row').count()).toBe(5);
+    await older.getByRole('button', { name: 'Restore…' }).click();
+    await content.getByText(/the device has these settings already/).waitFor();
   });
 
   it('gives and takes access: a token is told once, and removed in the words of what follows', async () => {

@@ -406,6 +406,21 @@ describe('a step for each row', () => {
     await run(some, each({ not: { value: '${state}', is: 'empty' } }));
     expect(some.said).toEqual(['tell\n', 'wipe 1\n', 'wipe 3\n']);
   });
+  it('tells each part of a pair in turn, the standby first, and nothing to the other when that one fails', async () => {
+    const parts = { into: 'parts', pattern: '^part (?P<n>\\d) (?P<role>\\w+)$' };
+    const told = { tell: ['tell\r\npart 1 active\r\npart 2 standby\r\nsw-1 :: '], 'take 1': ['take 1\r\nsw-1 :: '] };
+    const turn = (role: string): ProcedureStep => ({
+      forEach: { from: 'parts', as: 'part', where: { value: '${role}', is: role } },
+      do: [{ say: 'take ${part.n}', fails: [{ when: '^no: ', cause: 'image-refused' }] }],
+    });
+    const steps: ProcedureStep[] = [{ say: 'tell', rows: parts }, turn('standby'), turn('active')];
+    const both = paper({ ...told, 'take 2': ['take 2\r\nsw-1 :: '] });
+    await run(both, steps);
+    expect(both.said).toEqual(['tell\n', 'take 2\n', 'take 1\n']);
+    const one = paper({ ...told, 'take 2': ['take 2\r\nno: too old\r\nsw-1 :: '] });
+    await expect(run(one, steps)).rejects.toMatchObject({ code: 'image-refused' });
+    expect(one.said).toEqual(['tell\n', 'take 2\n']);
+  });
   it('is not taken where there are none, and ends with the first that fails', async () => {
     const none = paper({ tell: ['tell\r\nsw-1 :: '] });
     await run(none, each());
