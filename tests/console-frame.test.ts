@@ -246,6 +246,17 @@ describe.skipIf(!hasChromium)('the frame of the console', () => {
         .map((d) => d.name)
         .sort(),
     ).toEqual(['quay-rt-1', 'quay-sw-3']);
+    // Who had it before keeps it when the next act is taken back.
+    await page.getByLabel('Choose eelgate-sw-1').click();
+    await chosen.getByRole('button', { name: 'Tag' }).click();
+    await page.getByLabel('Tag', { exact: true }).fill('cellar');
+    await page.getByRole('button', { name: 'Set the tag' }).click();
+    await page.getByText('1 device got the tag cellar.').waitFor();
+    expect((await client.devicePage({ tag: 'cellar' })).total).toBe(3);
+    await page.getByRole('button', { name: 'Undo', exact: true }).click();
+    await page.getByText('1 device got the tag cellar.').waitFor({ state: 'detached' });
+    expect((await client.deviceNames({ tag: 'cellar' })).map((d) => d.name).sort()).toEqual(['quay-rt-1', 'quay-sw-3']);
+    await page.getByLabel('Choose eelgate-sw-1').click();
     await chosen.getByRole('button', { name: 'Back up' }).click();
     await chosen.getByText('2 devices backed up.').waitFor();
     expect((await client.backups()).map((b) => b.deviceName).sort()).toEqual(['quay-rt-1', 'quay-sw-3']);

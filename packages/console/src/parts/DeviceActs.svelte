@@ -6,6 +6,7 @@
   import { forEach, type DoneForEach } from '../lib/each.js';
   import { goTo } from '../lib/place.js';
   import { client } from '../lib/session.svelte.js';
+  import { undo } from '../lib/undo.svelte.js';
 
   let { devices, onclear }: { devices: DeviceName[]; onclear: () => void } = $props();
 
@@ -27,6 +28,19 @@
     result = null;
     result = { word, ...(await forEach(devices, work, (n) => (busy = `${doing}: ${n} of ${length}`))) };
     busy = null;
+  }
+  /** Those that change by it can be changed back; who had it before keeps it. */
+  async function setTag(word: string, away: boolean) {
+    const had = new Set((await client().deviceNames({ tag: word })).map((d) => d.id));
+    const change = (off: boolean) => (d: DeviceName) => client().setDevice(d.id, off ? { removeTags: [word] } : { addTags: [word] });
+    await all(away ? 'without it' : 'tagged', 'Tagging', change(away));
+    const failed = new Set(result?.failed.map((f) => f.name));
+    const changed = devices.filter((d) => had.has(d.id) === away && !failed.has(d.name));
+    if (changed.length > 0)
+      undo.did(`${count(changed.length, 'device')} ${away ? 'lost' : 'got'} the tag ${word}.`, async () => {
+        const back = await forEach(changed, change(!away));
+        if (back.failed.length > 0) throw new Error(back.failed.map((f) => `${f.name}: ${f.why}`).join('; '));
+      });
   }
   async function lookAgain() {
     const networks = [...new Set(devices.map((d) => d.network))].filter((n) => n !== '');
@@ -103,9 +117,7 @@
     word={remove ? 'Take the tag away' : 'Set the tag'}
     onclose={() => (open = null)}
     send={async () => {
-      await all(remove ? 'without it' : 'tagged', 'Tagging', (d) =>
-        client().setDevice(d.id, remove ? { removeTags: [tag.trim()] } : { addTags: [tag.trim()] }),
-      );
+      await setTag(tag.trim(), remove);
       tag = '';
     }}
   >
