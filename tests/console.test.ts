@@ -152,7 +152,9 @@ describe.skipIf(!hasChromium)('the console, in a browser', () => {
     await page.getByLabel('Waves before all others, one on a line').fill('early: eelgate-sw-3');
     await page.getByLabel('Those that come after').selectOption('site');
     await page.getByRole('button', { name: 'Make the plan' }).click();
-    await page.getByText("waited for once more, then taken back by its other slot: on a person's word").waitFor();
+    await page
+      .getByText("waited for once more, then taken back by its other slot, then given its settings from before: on a person's word")
+      .waitFor();
     await page.getByRole('region', { name: 'Wave 1' }).getByText('early').waitFor();
     await page.getByRole('button', { name: 'Start' }).click();
     await page.getByText('The configuration after the upgrade is not the one from before.').first().waitFor();

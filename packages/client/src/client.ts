@@ -19,6 +19,7 @@ import {
   type UploadInput,
   backupSchema,
   restoredSchema,
+  foretoldSchema,
   credentialSchema,
   deviceDetailSchema,
   deviceCountsSchema,
@@ -362,6 +363,7 @@ export class BarrowClient {
   compareBackups = (before: string, after: string) =>
     this.#json(comparison, 'GET', `/backups/${encodeURIComponent(before)}/compare`, { query: { with: after } });
 
+  foretold = (id: string) => this.#json(foretoldSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/foretold`);
   restoreBackup = (id: string, json: { look: boolean }) =>
     this.#json(restoredSchema, 'POST', `/backups/${encodeURIComponent(id)}/restore`, { json });
 

@@ -1,4 +1,13 @@
-import type { Rollout, RolloutChanges, RolloutSummary, RunView, TargetPreview, Transfer } from '@barrow/core';
+import {
+  duration,
+  type ForetoldView,
+  type Rollout,
+  type RolloutChanges,
+  type RolloutSummary,
+  type RunView,
+  type TargetPreview,
+  type Transfer,
+} from '@barrow/core';
 
 /** A size as people read it, e.g. `2.0 MiB`; the units of IEC 80000-13. */
 export const octets = (bytes: number): string =>
@@ -114,3 +123,18 @@ export function isAtRest({ phase, heldBy, runs }: Pick<Rollout, 'phase' | 'heldB
 
 /** Of a rollout those that have ended otherwise than verified: what is left of it. */
 export const restOf = ({ runs }: Pick<Rollout, 'runs'>): RunView[] => runs.filter((r) => r.outcome !== null && r.outcome !== 'verified');
+
+/** Shorter than this, nobody needs to be told that it is later, in milliseconds. */
+const onTime = 30_000;
+
+/** When a rollout under way comes to its end, beside what its rehearsal said, in a sentence. */
+export function foretoldText({ endsAt, plannedEndsAt, approvals, stuck, held }: ForetoldView, now = new Date()): string {
+  if (stuck !== null) return `As it stands it does not come to its end: ${stuck}.`;
+  const late = Date.parse(endsAt) - Date.parse(plannedEndsAt);
+  const beside = Math.abs(late) < onTime ? 'as rehearsed' : `${duration(Math.abs(late))} ${late > 0 ? 'later' : 'earlier'} than rehearsed`;
+  const ifs = [
+    ...(held ? ['if it goes on now'] : []),
+    ...(approvals.length > 0 ? [`if ${approvals.map((name) => `the wave ${name}`).join(' and ')} is approved at once`] : []),
+  ];
+  return `It ends about ${localTime(endsAt, now)}${ifs.length > 0 ? `, ${ifs.join(' and ')}` : ''}: ${beside}.`;
+}

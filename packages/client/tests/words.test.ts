@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import type { Rollout, RolloutChanges, TargetPreview } from '@barrow/core';
-import { isAtRest, localTime, octets, previewText, totalsOf, withChanges } from '@barrow/client';
+import { foretoldText, isAtRest, localTime, octets, previewText, totalsOf, withChanges } from '@barrow/client';
 
 describe('words that the command line and the console share', () => {
   it.each([
@@ -88,4 +88,20 @@ describe('a rollout at rest', () => {
     expect(isAtRest(rollout('held', broken, 'somebody'))).toBe(true);
     expect(isAtRest(rollout('held', broken, 'Barrow'))).toBe(false);
   });
+});
+
+describe('the end that is foretold', () => {
+  const now = new Date('2026-11-28T22:00:00Z');
+  const told = { endsAt: '2026-11-28T23:10:00Z', plannedEndsAt: '2026-11-28T23:10:10Z', approvals: [], stuck: null, held: false };
+  const at = localTime(told.endsAt, now);
+  it.each([
+    [told, `It ends about ${at}: as rehearsed.`],
+    [{ ...told, plannedEndsAt: '2026-11-28T23:05:00Z' }, `It ends about ${at}: 5 min later than rehearsed.`],
+    [{ ...told, plannedEndsAt: '2026-11-28T23:12:00Z' }, `It ends about ${at}: 2 min earlier than rehearsed.`],
+    [
+      { ...told, held: true, approvals: ['first', 'rest'] },
+      `It ends about ${at}, if it goes on now and if the wave first and the wave rest is approved at once: as rehearsed.`,
+    ],
+    [{ ...told, stuck: 'its last window is over' }, 'As it stands it does not come to its end: its last window is over.'],
+  ])('is said with what it hangs on', (view, words) => expect(foretoldText(view, now)).toBe(words));
 });

@@ -49,6 +49,7 @@ export * from './scheduler/why.js';
 export * from './scheduler/commanded.js';
 export * from './rehearsal/cut.js';
 export * from './rehearsal/play.js';
+export * from './rehearsal/foretell.js';
 export * from './rehearsal/rehearse.js';
 export * from './standing/targets.js';
 export * from './records/from-snmp.js';

@@ -1,5 +1,15 @@
-import { duration, rungMeans, rungText, waysIn, type RehearsalView, type Rollout, type RunView, type WayShown } from '@barrow/core';
-import { groupBy, noticesBeside, restOf, someOf, type BarrowClient } from '@barrow/client';
+import {
+  duration,
+  rungMeans,
+  rungText,
+  waysIn,
+  type ForetoldView,
+  type RehearsalView,
+  type Rollout,
+  type RunView,
+  type WayShown,
+} from '@barrow/core';
+import { foretoldText, groupBy, noticesBeside, restOf, someOf, type BarrowClient } from '@barrow/client';
 import { collect, type CommandContext, type Register } from '../context.js';
 import { chartText } from '../chart.js';
 import { compare, comparedText, onlyIn } from '../compare.js';
@@ -198,6 +208,9 @@ async function followAndTell({ say }: CommandContext, barrow: BarrowClient, id: 
 }
 
 /** The one that runs when "latest" is asked for, or else the newest. */
+/** When it comes to its end; null when it has meanwhile. */
+const foretoldOf = (barrow: BarrowClient, id: string): Promise<ForetoldView | null> => barrow.foretold(id).catch(() => null);
+
 async function resolve(barrow: BarrowClient, id: string): Promise<string> {
   if (id !== 'latest') return id;
   const all = await barrow.rollouts();
@@ -312,7 +325,8 @@ export const registerRollouts: Register = (program, act) => {
         const found = await resolve(barrow, id);
         if (!o.device) {
           const r = await barrow.rollout(found);
-          return print(say, r, () => rolloutText(say.io, r));
+          const told = r.phase === 'running' || r.phase === 'held' || r.phase === 'stopping' ? await foretoldOf(barrow, found) : null;
+          return print(say, r, () => [rolloutText(say.io, r), ...(told ? [foretoldText(told)] : [])].join('\n'));
         }
         const d = await barrow.run(found, o.device);
         print(say, d, () =>

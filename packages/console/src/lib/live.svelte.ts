@@ -22,12 +22,12 @@ export function hear(listener: Listener, back?: Back): () => void {
 
 type Changed = Extract<LiveEvent, { kind: 'changed' }>['what'];
 
-/** Loads anew a moment after one of these has changed, once for all that changes in it. `also` hears everything. */
-export function hearChanges(of: readonly Changed[], load: () => unknown, also?: Listener): () => void {
+/** Loads anew a moment after one of these has changed, or after what `also` says is news, once for all that comes in it. */
+export function hearChanges(of: readonly Changed[], load: () => unknown, also?: (event: LiveEvent) => unknown): () => void {
   let pending: ReturnType<typeof setTimeout> | undefined;
   const end = hear((event) => {
-    also?.(event);
-    if (event.kind !== 'changed' || !of.includes(event.what)) return;
+    const isNews = also?.(event) === true;
+    if (!isNews && (event.kind !== 'changed' || !of.includes(event.what))) return;
     pending ??= setTimeout(() => {
       pending = undefined;
       load();

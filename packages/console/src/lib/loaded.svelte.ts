@@ -4,7 +4,10 @@ import { failureOf, type Failure } from './session.svelte.js';
 
 type What = Extract<LiveEvent, { kind: 'changed' }>['what'];
 
-/** Something that a page shows: read when the page is opened, and again when one of these has changed or the connection is back. */
+/**
+ * Something that a page shows: read when the page is opened or what it reads by has changed (an id in the address), and again when one
+ * of these has changed or the connection is back.
+ */
 export class Loaded<T> {
   value = $state.raw<T | null>(null);
   failure = $state.raw<Failure | null>(null);
@@ -13,10 +16,12 @@ export class Loaded<T> {
   constructor(
     private readonly read: () => Promise<T>,
     of: readonly What[],
+    /** Other news after which it is read anew; what it does with them besides is its own. */
+    news: (event: LiveEvent) => boolean = () => false,
   ) {
     $effect(() => {
       void this.again();
-      return hearChanges(of, () => this.again());
+      return hearChanges(of, () => this.again(), news);
     });
   }
 

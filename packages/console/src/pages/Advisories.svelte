@@ -1,45 +1,37 @@
 <script lang="ts">
-  import { exposures, type AdvisoryDetail, type AdvisoryView, type Exposure, type FamilySummary, type RankedFleet } from '@barrow/core';
+  import { exposures, type AdvisoryDetail, type Exposure } from '@barrow/core';
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import VirtualTable from '../parts/VirtualTable.svelte';
-  import { hearChanges } from '../lib/live.svelte.js';
-  import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
+  import { Loaded } from '../lib/loaded.svelte.js';
+  import { client, may } from '../lib/session.svelte.js';
   import { goTo, place } from '../lib/place.js';
 
-  let list = $state.raw<AdvisoryView[] | null>(null);
-  let ranked = $state.raw<RankedFleet['items']>([]);
-  let detail = $state.raw<AdvisoryDetail | null>(null);
-  let families = $state.raw<FamilySummary[]>([]);
-  let failure = $state<Failure | null>(null);
   let picker = $state<HTMLInputElement | null>(null);
   let removing = $state(false);
   let mapping = $state<AdvisoryDetail['products'][number] | null>(null);
   let form = $state({ family: '', models: '' });
   const id = $derived(place.params['id'] ?? null);
 
-  async function load() {
-    try {
-      [list, ranked, families] = await Promise.all([client().advisories(), client().rankByAdvisories(), client().families()]);
-      detail = id === null ? null : await client().advisory(id);
-      failure = null;
-    } catch (error) {
-      failure = failureOf(error);
-    }
-  }
-  $effect(() => {
-    void id;
-    void load();
-    return hearChanges(['advisories', 'devices', 'images', 'targets'], load);
-  });
+  const loaded = new Loaded(async () => {
+    const asked = id;
+    const [list, ranked, families, detail] = await Promise.all([
+      client().advisories(),
+      client().rankByAdvisories(),
+      client().families(),
+      asked === null ? null : client().advisory(asked),
+    ]);
+    return { list, ranked, families, detail };
+  }, ['advisories', 'devices', 'images', 'targets']);
+  const list = $derived(loaded.value?.list ?? null);
+  const ranked = $derived(loaded.value?.ranked ?? []);
+  const families = $derived(loaded.value?.families ?? []);
+  const detail = $derived(loaded.value?.detail ?? null);
   async function add(files: FileList | null) {
-    try {
+    await loaded.act(async () => {
       for (const file of files ?? []) await client().addAdvisory(await file.text());
-      await load();
-    } catch (error) {
-      failure = failureOf(error);
-    }
+    });
   }
   function ask(product: AdvisoryDetail['products'][number]) {
     mapping = product;
@@ -101,9 +93,9 @@
     />
   {/if}
 </div>
-{#if failure}<Trouble {failure} />{/if}
+{#if loaded.failure}<Trouble failure={loaded.failure} />{/if}
 
-{#if list === null && !failure}
+{#if list === null && !loaded.failure}
   <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
 {:else if list && list.length === 0}
   <div class="sheet">

@@ -11,14 +11,11 @@
   import PlanDialog from '../parts/PlanDialog.svelte';
   import State from '../parts/State.svelte';
   import Trouble from '../parts/Trouble.svelte';
-  import { hear } from '../lib/live.svelte.js';
-  import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
+  import { Loaded } from '../lib/loaded.svelte.js';
+  import { client, failureOf, may } from '../lib/session.svelte.js';
   import { duration, when } from '../lib/format.js';
   import { goTo, place } from '../lib/place.js';
 
-  let device = $state.raw<DeviceDetail | null>(null);
-  let history = $state.raw<HistoryEntry[]>([]);
-  let failure = $state<Failure | null>(null);
   let told = $state('');
   let editing = $state(false);
   let planning = $state(false);
@@ -27,34 +24,20 @@
   let leaving = false;
   const id = $derived(place.params['id'] ?? '');
 
-  async function load(asked: string) {
-    if (leaving) return;
-    try {
-      const [found, changes] = await Promise.all([client().device(asked), client().deviceHistory(asked)]);
-      if (asked !== id) return;
-      [device, history] = [found, changes];
-      failure = null;
-    } catch (error) {
-      failure = failureOf(error);
-    }
-  }
-  $effect(() => {
-    const asked = id;
-    void load(asked);
-    return hear(
-      (event) => {
-        if (event.kind === 'changed' && ['devices', 'targets', 'images'].includes(event.what)) void load(asked);
-      },
-      () => void load(asked),
-    );
-  });
+  const loaded: Loaded<{ device: DeviceDetail; history: HistoryEntry[] } | null> = new Loaded(async () => {
+    if (leaving) return loaded.value;
+    const [device, history] = await Promise.all([client().device(id), client().deviceHistory(id)]);
+    return { device, history };
+  }, ['devices', 'targets', 'images']);
+  const device = $derived(loaded.value?.device ?? null);
+  const history = $derived(loaded.value?.history ?? []);
 
   async function act(work: () => Promise<string>) {
     try {
       told = await work();
-      failure = null;
+      loaded.failure = null;
     } catch (error) {
-      failure = failureOf(error);
+      loaded.failure = failureOf(error);
     }
   }
   const locate = () => act(async () => `It blinks for ${(await client().locate(id, 30)).seconds} s.`);
@@ -177,7 +160,7 @@
 </script>
 
 <p class="crumb"><a class="anchor" href="/">Devices</a></p>
-{#if failure}<Trouble {failure} />{/if}
+{#if loaded.failure}<Trouble failure={loaded.failure} />{/if}
 {#if device}
   <div class="head">
     <h1><KindIcon kind={device.kind} size={18} />{device.name}</h1>
@@ -386,7 +369,7 @@
       </section>
     </div>
   </div>
-{:else if !failure}
+{:else if !loaded.failure}
   <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
 {/if}
 

@@ -1,6 +1,6 @@
 <script lang="ts">
   import { octets } from '@barrow/client';
-  import { describeFrom, NoteUnreadable, readNote, type Device, type ImageDetail } from '@barrow/core';
+  import { describeFrom, NoteUnreadable, readNote } from '@barrow/core';
   import Channel from '../parts/Channel.svelte';
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
@@ -8,33 +8,22 @@
   import TargetThis from '../parts/TargetThis.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import { asHtml } from '../lib/markdown.js';
-  import { hearChanges } from '../lib/live.svelte.js';
-  import { client, failureOf, may, Slip, type Failure } from '../lib/session.svelte.js';
+  import { Loaded } from '../lib/loaded.svelte.js';
+  import { client, may, Slip } from '../lib/session.svelte.js';
   import { when } from '../lib/format.js';
   import { goTo, place } from '../lib/place.js';
 
-  let image = $state.raw<ImageDetail | null>(null);
-  let page = $state.raw<{ items: Device[]; total: number } | null>(null);
-  let failure = $state<Failure | null>(null);
   let withdrawing = $state(false);
   let why = $state('');
   const id = $derived(place.params['id'] ?? '');
   const mostDevices = 200;
 
-  async function load() {
-    try {
-      image = await client().image(id);
-      page = await client().devicePage({ mayRun: image.sha256, limit: mostDevices });
-      failure = null;
-    } catch (error) {
-      failure = failureOf(error);
-    }
-  }
-  $effect(() => {
-    void id;
-    void load();
-    return hearChanges(['images', 'devices', 'targets', 'advisories'], load);
-  });
+  const loaded = new Loaded(async () => {
+    const image = await client().image(id);
+    return { image, page: await client().devicePage({ mayRun: image.sha256, limit: mostDevices }) };
+  }, ['images', 'devices', 'targets', 'advisories']);
+  const image = $derived(loaded.value?.image ?? null);
+  const page = $derived(loaded.value?.page ?? null);
 
   const facts = $derived.by((): [string, string][] => {
     if (!image) return [];
@@ -78,7 +67,7 @@
 </script>
 
 <p class="crumb"><a class="anchor" href="/images">Images</a></p>
-{#if failure}<Trouble {failure} />{/if}
+{#if loaded.failure}<Trouble failure={loaded.failure} />{/if}
 {#if image}
   <div class="head">
     <h1 class="mono">{image.file}</h1>
@@ -191,7 +180,7 @@
       </section>
     </div>
   </div>
-{:else if !failure}
+{:else if !loaded.failure}
   <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
 {/if}
 

@@ -1,35 +1,26 @@
 <script lang="ts">
   import ShieldCheck from '@lucide/svelte/icons/shield-check';
   import { octets } from '@barrow/client';
-  import type { Carried, FamilySummary, Image } from '@barrow/core';
+  import type { Carried, Image } from '@barrow/core';
   import Channel from '../parts/Channel.svelte';
   import DropZone from '../parts/DropZone.svelte';
   import Empty from '../parts/Empty.svelte';
   import SearchBox from '../parts/SearchBox.svelte';
   import Trouble from '../parts/Trouble.svelte';
-  import { hearChanges } from '../lib/live.svelte.js';
+  import { Loaded } from '../lib/loaded.svelte.js';
   import { saveAs } from '../lib/save.js';
-  import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
+  import { client, failureOf, may } from '../lib/session.svelte.js';
 
-  let images = $state.raw<Image[] | null>(null);
-  let families = $state.raw<FamilySummary[]>([]);
-  let failure = $state<Failure | null>(null);
   let text = $state('');
   let verifying = $state(false);
   let checked = $state.raw<{ sha256: string; file: string; sound: boolean; detail: string }[] | null>(null);
 
-  async function load() {
-    try {
-      [images, families] = await Promise.all([client().images(), client().families()]);
-      failure = null;
-    } catch (error) {
-      failure = failureOf(error);
-    }
-  }
-  $effect(() => {
-    void load();
-    return hearChanges(['images', 'devices', 'targets'], load);
-  });
+  const loaded = new Loaded(async () => {
+    const [images, families] = await Promise.all([client().images(), client().families()]);
+    return { images, families };
+  }, ['images', 'devices', 'targets']);
+  const images = $derived(loaded.value?.images ?? null);
+  const families = $derived(loaded.value?.families ?? []);
   let carried = $state.raw<Carried | null>(null);
   let picker = $state<HTMLInputElement | null>(null);
   let busy = $state('');
@@ -37,9 +28,9 @@
     busy = doing;
     try {
       await work();
-      failure = null;
+      loaded.failure = null;
     } catch (error) {
-      failure = failureOf(error);
+      loaded.failure = failureOf(error);
     }
     busy = '';
   }
@@ -54,7 +45,7 @@
     try {
       checked = await client().verifyImages();
     } catch (error) {
-      failure = failureOf(error);
+      loaded.failure = failureOf(error);
     }
     verifying = false;
   }
@@ -87,7 +78,7 @@
     >
   {/if}
 </div>
-{#if failure}<Trouble {failure} />{/if}
+{#if loaded.failure}<Trouble failure={loaded.failure} />{/if}
 {#if checked}
   {#if rotten.length === 0}
     <p class="quiet told" role="status">All {checked.length} images are as they were added.</p>
@@ -120,7 +111,7 @@
   </p>
 {/if}
 
-{#if images === null && !failure}
+{#if images === null && !loaded.failure}
   <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
 {:else if images && images.length === 0}
   <div class="sheet"><Empty title="The store is empty">Drop image files above, or <code>barrow image add FILE</code>.</Empty></div>

@@ -1,7 +1,6 @@
 <script lang="ts">
   import { Controls, SvelteFlow, type Edge, type Node } from '@xyflow/svelte';
   import '@xyflow/svelte/dist/style.css';
-  import type { DeviceMap } from '@barrow/core';
   import Empty from '../parts/Empty.svelte';
   import KindIcon from '../parts/KindIcon.svelte';
   import MapCanvas from '../parts/MapCanvas.svelte';
@@ -10,20 +9,18 @@
   import Trouble from '../parts/Trouble.svelte';
   import VirtualTable from '../parts/VirtualTable.svelte';
   import { oneInAddress } from '../lib/address.js';
-  import { hearChanges } from '../lib/live.svelte.js';
+  import { Loaded } from '../lib/loaded.svelte.js';
   import { layOut } from '../lib/map-layout.js';
   import type { Line, Look } from '../lib/map-paint.js';
   import { mode } from '../lib/mode.svelte.js';
   import { goTo } from '../lib/place.js';
-  import { client, failureOf, type Failure } from '../lib/session.svelte.js';
+  import { client } from '../lib/session.svelte.js';
 
   /** More devices than this begin folded up by site. */
   const foldFrom = 160;
   /** With more than this drawn they are painted, for no browser holds so many elements. */
   const paintFrom = 1200;
 
-  let map = $state.raw<DeviceMap | null>(null);
-  let failure = $state<Failure | null>(null);
   let folded = $state.raw<ReadonlySet<string> | null>(null);
   let looked = $state<string | null>(null);
   let focus = $state<string | null>(null);
@@ -32,20 +29,12 @@
   let width = $state(1200);
   let height = $state(680);
 
-  async function load() {
-    try {
-      const found = await client().map();
-      folded ??= found.devices.length > foldFrom ? new Set(found.devices.map((d) => d.site)) : new Set();
-      map = found;
-      failure = null;
-    } catch (error) {
-      failure = failureOf(error);
-    }
-  }
-  $effect(() => {
-    void load();
-    return hearChanges(['devices'], load);
-  });
+  const loaded = new Loaded(async () => {
+    const found = await client().map();
+    folded ??= found.devices.length > foldFrom ? new Set(found.devices.map((d) => d.site)) : new Set();
+    return found;
+  }, ['devices']);
+  const map = $derived(loaded.value);
 
   const look = (id: string | null) => (looked = id);
   const fold = (site: string) => {
@@ -278,7 +267,7 @@
     <svg width="26" height="8" aria-hidden="true"><path class="feed" d="M1 4h24" /></svg> outlet
   </span>
 </div>
-{#if failure}<Trouble {failure} />{/if}
+{#if loaded.failure}<Trouble failure={loaded.failure} />{/if}
 {#if map && map.devices.length === 0}
   <div class="sheet">
     <Empty title="Nothing to draw yet">The map is drawn from what a discovery finds. <a class="anchor" href="/discovery">Discover</a></Empty
@@ -381,7 +370,7 @@
     {#if noFeed > 0}Of {noFeed} nobody told what feeds them.{/if}
     {#if map!.strangers.length > 0}{map!.strangers.length} neighbours are named that are not in the records.{/if}
   </p>
-{:else if !failure}
+{:else if !loaded.failure}
   <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
 {/if}
 

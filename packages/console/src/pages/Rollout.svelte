@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { rungMeans, rungText, stepText, waysIn, type RehearsalView, type Rollout, type RunView } from '@barrow/core';
+  import { rungMeans, rungText, stepText, waysIn, type ForetoldView, type RehearsalView, type Rollout, type RunView } from '@barrow/core';
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
   import PlanDialog from '../parts/PlanDialog.svelte';
@@ -14,7 +14,7 @@
   import Words from '../parts/Words.svelte';
   import { hear } from '../lib/live.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
-  import { groupBy, noticesBeside, restOf, someOf, withChanges } from '@barrow/client';
+  import { groupBy, noticesBeside, restOf, someOf, withChanges, foretoldText } from '@barrow/client';
   import { count, duration, since, totalsOf, when } from '../lib/format.js';
   import { goTo, place } from '../lib/place.js';
 
@@ -35,6 +35,20 @@
   const rest = $derived(rollout ? restOf(rollout) : []);
   const ways = $derived(rollout ? waysIn(rollout) : []);
 
+  let foretold = $state.raw<ForetoldView | null>(null);
+  /** It is asked for at most so often, in milliseconds: to play a large rollout to its end takes the service seconds. */
+  const foretellEvery = 5000;
+  let foretoldAt = 0;
+  const isUnderWay = ({ phase }: Rollout): boolean => phase === 'running' || phase === 'held' || phase === 'stopping';
+  async function foretell(asked: string) {
+    foretoldAt = Date.now();
+    // It may have ended meanwhile; what is shown of it tells that.
+    const told = await client()
+      .foretold(asked)
+      .catch(() => null);
+    if (asked === id) foretold = told;
+  }
+
   let loading = false;
   let again = false;
   async function load() {
@@ -53,6 +67,8 @@
         if (asked === id) rollout = found;
         failure = null;
         if (found.phase === 'planned' && rehearsal === null) rehearsal = await client().rehearsal(asked);
+        if (!isUnderWay(found)) foretold = null;
+        else if (Date.now() - foretoldAt > foretellEvery) void foretell(asked);
       } catch (error) {
         failure = failureOf(error);
       }
@@ -64,6 +80,8 @@
     const shown = id;
     rollout = null;
     rehearsal = null;
+    foretold = null;
+    foretoldAt = 0;
     open = null;
     void load();
     const clock = setInterval(() => (now = Date.now()), 1000);
@@ -266,6 +284,8 @@
       {rollout.heldBecause}. Nothing more begins; devices past their point of no return go on.
     </p>
   {/if}
+
+  {#if foretold}<p class="note" data-part="foretold">{foretoldText(foretold)}</p>{/if}
 
   {#if rollout.phase === 'planned'}
     <div class="sheet summary">

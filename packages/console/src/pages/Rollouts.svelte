@@ -1,38 +1,23 @@
 <script lang="ts">
-  import type { RolloutSummary } from '@barrow/core';
   import Empty from '../parts/Empty.svelte';
   import Share from '../parts/Share.svelte';
   import State from '../parts/State.svelte';
   import Trouble from '../parts/Trouble.svelte';
-  import { hear } from '../lib/live.svelte.js';
-  import { client, failureOf, type Failure } from '../lib/session.svelte.js';
+  import { Loaded } from '../lib/loaded.svelte.js';
+  import { client } from '../lib/session.svelte.js';
   import { totalsOf, when } from '../lib/format.js';
 
-  let rollouts = $state.raw<RolloutSummary[] | null>(null);
-  let failure = $state<Failure | null>(null);
-  let pending: ReturnType<typeof setTimeout> | undefined;
-
-  async function load() {
-    try {
-      rollouts = await client().rollouts();
-      failure = null;
-    } catch (error) {
-      failure = failureOf(error);
-    }
-  }
-  $effect(() => {
-    void load();
-    return hear((event) => {
-      if (event.kind !== 'journal' && !(event.kind === 'changed' && event.what === 'rollouts')) return;
-      clearTimeout(pending);
-      pending = setTimeout(load, 300);
-    }, load);
-  });
+  const loaded = new Loaded(
+    () => client().rollouts(),
+    ['rollouts'],
+    (event) => event.kind === 'journal',
+  );
+  const rollouts = $derived(loaded.value);
 </script>
 
 <h1>Rollouts</h1>
-{#if failure}<Trouble {failure} />{/if}
-{#if rollouts === null && !failure}
+{#if loaded.failure}<Trouble failure={loaded.failure} />{/if}
+{#if rollouts === null && !loaded.failure}
   <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
 {:else if rollouts && rollouts.length === 0}
   <div class="sheet">

@@ -1,49 +1,25 @@
 <script lang="ts">
   import Download from '@lucide/svelte/icons/download';
   import { heldText, neverCame, octets, wayOf } from '@barrow/client';
-  import { duration, type TransferStory } from '@barrow/core';
+  import { duration } from '@barrow/core';
   import Cause from '../parts/Cause.svelte';
   import Empty from '../parts/Empty.svelte';
   import Rate from '../parts/Rate.svelte';
   import State from '../parts/State.svelte';
   import Trouble from '../parts/Trouble.svelte';
-  import { hear } from '../lib/live.svelte.js';
-  import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
+  import { Loaded } from '../lib/loaded.svelte.js';
+  import { client, failureOf, may } from '../lib/session.svelte.js';
   import { when } from '../lib/format.js';
   import { place } from '../lib/place.js';
 
   const id = $derived(place.params['id'] ?? '');
-  let story = $state.raw<TransferStory | null>(null);
-  let failure = $state<Failure | null>(null);
-  let asking = false;
-
-  async function load() {
-    if (asking) return;
-    asking = true;
-    try {
-      story = await client().transfer(id);
-      failure = null;
-    } catch (error) {
-      failure = failureOf(error);
-    }
-    asking = false;
-  }
-  let pending: ReturnType<typeof setTimeout> | undefined;
-  $effect(() => {
-    void id;
-    story = null;
-    void load();
-    return hear((event) => {
-      if (event.kind !== 'transfer' || event.transfer.id !== id || pending !== undefined) return;
-      pending = setTimeout(
-        () => {
-          pending = undefined;
-          void load();
-        },
-        event.transfer.endedAt === null ? 700 : 50,
-      );
-    }, load);
-  });
+  const loaded = new Loaded(
+    () => client().transfer(id),
+    [],
+    (event) => event.kind === 'transfer' && event.transfer.id === id,
+  );
+  // Of another one nothing is shown until its own is there.
+  const story = $derived(loaded.value?.id === id ? loaded.value : null);
   async function save() {
     try {
       const packets = await client().packets(id);
@@ -53,15 +29,15 @@
       link.click();
       URL.revokeObjectURL(link.href);
     } catch (error) {
-      failure = failureOf(error);
+      loaded.failure = failureOf(error);
     }
   }
   async function stop() {
     try {
       await client().stopTransfer(id);
-      await load();
+      await loaded.again();
     } catch (error) {
-      failure = failureOf(error);
+      loaded.failure = failureOf(error);
     }
   }
   const title = $derived.by(() => {
@@ -109,8 +85,8 @@
       ><Download size={16} aria-hidden="true" />Packets as pcapng</button
     >{/if}
 </div>
-{#if failure}<Trouble {failure} />{/if}
-{#if story === null && !failure}
+{#if loaded.failure}<Trouble failure={loaded.failure} />{/if}
+{#if story === null && !loaded.failure}
   <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
 {:else if story}
   {#if story.findings.length > 0}

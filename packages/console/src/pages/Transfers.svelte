@@ -1,48 +1,42 @@
 <script lang="ts">
   import { octets } from '@barrow/client';
-  import { duration, type LiveEvent, type Transfer } from '@barrow/core';
+  import { duration, type Transfer } from '@barrow/core';
   import Cause from '../parts/Cause.svelte';
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
   import Rate from '../parts/Rate.svelte';
   import State from '../parts/State.svelte';
   import Trouble from '../parts/Trouble.svelte';
-  import { hear } from '../lib/live.svelte.js';
-  import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
+  import { Loaded } from '../lib/loaded.svelte.js';
+  import { client, may } from '../lib/session.svelte.js';
   import { when } from '../lib/format.js';
 
   const most = 300;
-  let all = $state.raw<Transfer[] | null>(null);
-  let failure = $state<Failure | null>(null);
   let claimed = $state.raw<Transfer | null>(null);
   let device = $state('');
 
-  async function load() {
-    try {
-      all = await client().transfers(most);
-      failure = null;
-    } catch (error) {
-      failure = failureOf(error);
-    }
-  }
   // Many events may come between two pictures; they are taken together.
   const waiting = new Map<string, Transfer>();
   let pending: ReturnType<typeof setTimeout> | undefined;
+  const loaded = new Loaded(
+    () => client().transfers(most),
+    [],
+    (event) => {
+      if (event.kind === 'transfer') {
+        waiting.set(event.transfer.id, event.transfer);
+        pending ??= setTimeout(take, 150);
+      }
+      return false;
+    },
+  );
+  const all = $derived(loaded.value);
   function take() {
     pending = undefined;
     const known = new Set((all ?? []).map((t) => t.id));
     const fresh = [...waiting.values()].filter((t) => !known.has(t.id)).reverse();
-    all = [...fresh, ...(all ?? []).map((t) => waiting.get(t.id) ?? t)].slice(0, most);
+    loaded.value = [...fresh, ...(all ?? []).map((t) => waiting.get(t.id) ?? t)].slice(0, most);
     waiting.clear();
   }
-  $effect(() => {
-    void load();
-    return hear((event: LiveEvent) => {
-      if (event.kind !== 'transfer') return;
-      waiting.set(event.transfer.id, event.transfer);
-      pending ??= setTimeout(take, 150);
-    }, load);
-  });
   const now = $derived((all ?? []).filter((t) => t.endedAt === null));
   const past = $derived((all ?? []).filter((t) => t.endedAt !== null && t.state !== 'refused'));
   const refused = $derived((all ?? []).filter((t) => t.state === 'refused'));
@@ -57,8 +51,8 @@
       >{now.length === 0 ? 'nothing moves' : `${now.length} under way`}{#if stuck > 0}, <b class="bad">{stuck} stuck</b>{/if}</span
     >{/if}
 </div>
-{#if failure}<Trouble {failure} />{/if}
-{#if all === null && !failure}
+{#if loaded.failure}<Trouble failure={loaded.failure} />{/if}
+{#if all === null && !loaded.failure}
   <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
 {:else if all && all.length === 0}
   <div class="sheet">
@@ -173,7 +167,7 @@
     onclose={() => (claimed = null)}
     send={async () => {
       await client().claimTransfer(claimed!.id, device);
-      await load();
+      await loaded.again();
     }}
   >
     <label class="field"><span>Device, by name, address or serial</span><input class="input" bind:value={device} required /></label>

@@ -5,34 +5,26 @@
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
   import Trouble from '../parts/Trouble.svelte';
-  import { hearChanges } from '../lib/live.svelte.js';
-  import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
+  import { Loaded } from '../lib/loaded.svelte.js';
+  import { client, failureOf, may } from '../lib/session.svelte.js';
   import { when } from '../lib/format.js';
 
-  let networks = $state.raw<Network[] | null>(null);
-  let credentials = $state.raw<Credential[] | null>(null);
-  let failure = $state<Failure | null>(null);
   let adding = $state<'network' | 'credential' | null>(null);
 
-  async function load() {
-    try {
-      [networks, credentials] = await Promise.all([client().networks(), client().credentials()]);
-    } catch (error) {
-      failure = failureOf(error);
-    }
-  }
-  $effect(() => {
-    void load();
-    return hearChanges(['networks', 'credentials'], load);
-  });
+  const loaded = new Loaded(async () => {
+    const [networks, credentials] = await Promise.all([client().networks(), client().credentials()]);
+    return { networks, credentials };
+  }, ['networks', 'credentials']);
+  const networks = $derived(loaded.value?.networks ?? null);
+  const credentials = $derived(loaded.value?.credentials ?? null);
 
   let removing = $state.raw<{ what: 'network' | 'credential'; id: string; name: string } | null>(null);
   async function trust(network: Network, trustNow: boolean) {
     try {
       await client().changeNetwork(network.id, { trustNow });
-      await load();
+      await loaded.again();
     } catch (error) {
-      failure = failureOf(error);
+      loaded.failure = failureOf(error);
     }
   }
 
@@ -122,7 +114,7 @@
   <h1>Where to look</h1>
   <span class="quiet">Nothing outside of these networks is ever asked.</span>
 </div>
-{#if failure}<Trouble {failure} />{/if}
+{#if loaded.failure}<Trouble failure={loaded.failure} />{/if}
 
 <section class="sheet" aria-label="Networks">
   <div class="bar">
@@ -178,7 +170,7 @@
         {/each}
       </tbody>
     </table>
-  {:else if !failure}<Empty title="Asking the service…">One moment.</Empty>{/if}
+  {:else if !loaded.failure}<Empty title="Asking the service…">One moment.</Empty>{/if}
 </section>
 
 <section class="sheet" aria-label="Credentials">
@@ -253,7 +245,7 @@
     send={async () => {
       const { what, id } = removing!;
       await (what === 'network' ? client().removeNetwork(id) : client().removeCredential(id));
-      await load();
+      await loaded.again();
     }}
   />
 {/if}

@@ -792,6 +792,19 @@ export const backupSchema = z.object({
 });
 export type Backup = z.infer<typeof backupSchema>;
 
+/** When a rollout under way comes to its end, as it stands, and when it would have by its rehearsal. */
+export const foretoldSchema = z.object({
+  endsAt: moment,
+  plannedEndsAt: moment,
+  /** The waves whose gates wait for a person, who is taken to say so at once. */
+  approvals: z.array(z.string()),
+  /** Why it never comes to its end as it stands; null when it does. */
+  stuck: z.string().nullable(),
+  /** A person holds it; it is taken to go on now. */
+  held: z.boolean(),
+});
+export type ForetoldView = z.infer<typeof foretoldSchema>;
+
 /** What became of settings that were to be put back: from what the device has to what was saved, and what it did not take. */
 export const restoredSchema = z.object({
   device: z.string(),

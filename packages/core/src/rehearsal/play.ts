@@ -2,7 +2,8 @@ import TinyQueue from 'tinyqueue';
 import { apply, check } from '../scheduler/apply.js';
 import { eventOf } from '../scheduler/commanded.js';
 import { decide, type Command } from '../scheduler/decide.js';
-import { currentStep, initialState, type Outcome, type WaveState } from '../scheduler/state.js';
+import { keepState, restoreState } from '../scheduler/keep.js';
+import { currentStep, initialState, type Outcome, type RolloutState, type WaveState } from '../scheduler/state.js';
 import { Ledger } from '../scheduler/ledger.js';
 import { whyWaiting } from '../scheduler/why.js';
 import type { Plan, PlannedRun, PlannedStep } from '../plan/plan.js';
@@ -91,16 +92,22 @@ interface Watched extends Mutable<PlayedRun> {
   dark: [from: Instant, until: Instant][];
 }
 
+const watched = ({ id, name, wave }: PlannedRun, now: Instant): Watched => ({
+  ...{ run: id, name, wave, beginsAt: now, endsAt: now, downFrom: null, downUntil: null, downs: 0, downMs: 0 },
+  ...{ outcome: null, cause: null, rungs: [], parts: [], dark: [] },
+});
+
 /** The usual: every step takes its usual time, and none fails. */
 export const usualWorld: World = { takes: (_, step) => step.typicalMs };
 
 /**
  * Plays a plan on a virtual clock through the very functions that the runner obeys.
  *
+ * @param stands how far it is already; it is not changed. What is under way began when that says
  * @throws Error when the policy comes to a stand before the end, which would be a fault of Barrow
  */
-export function play(plan: Plan, world: World, beginsAt: Instant): Played {
-  let state = initialState(plan);
+export function play(plan: Plan, world: World, beginsAt: Instant, stands: RolloutState | null = null): Played {
+  let state = (stands && restoreState(plan, JSON.parse(JSON.stringify(keepState(stands))))) ?? initialState(plan);
   const ledger = new Ledger();
   let now = beginsAt;
   let mostAtOnce = 0;
@@ -176,12 +183,7 @@ export function play(plan: Plan, world: World, beginsAt: Instant): Played {
         return begin(command);
       case 'enter-stretch': {
         const index = state.indexOf.get(command.run)!;
-        const { id, name, wave } = plan.runs[index]!;
-        if (!runs.has(index))
-          runs.set(index, {
-            ...{ run: id, name, wave, beginsAt: now, endsAt: now, downFrom: null, downUntil: null, downs: 0, downMs: 0 },
-            ...{ outcome: null, cause: null, rungs: [], parts: [], dark: [] },
-          });
+        if (!runs.has(index)) runs.set(index, watched(plan.runs[index]!, now));
         const { rung } = state.runs[index]!;
         const stretch = plan.passages[plan.runs[index]!.passage]!.stretches[command.stretch]!.name;
         runs.get(index)!.parts.push({ name: stretch, from: now, until: now, waited: reasons.get(index) ?? null });
@@ -193,13 +195,20 @@ export function play(plan: Plan, world: World, beginsAt: Instant): Played {
         waves.push({ wave: command.wave, opensAt: now, endsAt: now });
         break;
       case 'end-wave':
-        waves[command.wave]!.endsAt = now;
+        waves.find((w) => w.wave === command.wave)!.endsAt = now;
         break;
       case 'hold':
         holds.push({ at: now, because: command.reason });
         // What waits for a window that is over, no word opens again.
         if (!world.goesOn || command.reason.startsWith('its last window')) stuck = command.reason;
         break;
+      case 'reconcile': {
+        const index = state.indexOf.get(command.run)!;
+        happen(eventOf(command, now)!);
+        const event: RolloutEvent = { ...command, kind: 'reconciled', at: 0, truth: 'done', detail: 'so it is taken to be' };
+        pending.push({ at: now + world.takes(plan.runs[index]!, currentStep(state, index)), order: order++, event });
+        return;
+      }
       case 'wake':
         if (wakes.has(command.at)) return;
         wakes.add(command.at);
@@ -225,7 +234,33 @@ export function play(plan: Plan, world: World, beginsAt: Instant): Played {
     unasked.clear();
   };
 
-  happen({ kind: 'rollout-started', at: now, by: 'a person' });
+  /** What is under way ends when it usually does; what is late already, now. */
+  const takeUp = (): void => {
+    ledger.add(state);
+    state.waves.forEach((wave, index) => {
+      if (wave.phase !== 'waiting') waves.push({ wave: index, opensAt: now, endsAt: now });
+    });
+    state.runs.forEach((run, index) => {
+      if (run.phase === 'waiting' || run.phase === 'ended') return;
+      const planned = plan.runs[index]!;
+      runs.set(index, watched(planned, now));
+      if (run.phase === 'parked') unasked.add(index);
+      if (run.phase !== 'busy' && run.phase !== 'asking') return;
+      const step = currentStep(state, index);
+      inHand.add(index);
+      if (step.down) isDown.set(index, now);
+      const taken = { run: planned.id, step: step.step, ...(step.leg === 0 ? {} : { leg: step.leg }) };
+      const event: RolloutEvent =
+        run.phase === 'busy'
+          ? { kind: 'step-done', at: 0, ...taken }
+          : { kind: 'reconciled', at: 0, ...taken, truth: 'done', detail: 'so it is taken to be' };
+      pending.push({ at: Math.max(now, (run.stepBegunAt ?? now) + world.takes(planned, step)), order: order++, event });
+    });
+  };
+
+  if (stands) takeUp();
+  else happen({ kind: 'rollout-started', at: now, by: 'a person' });
+  if (state.phase === 'held' && (state.heldBy === 'Barrow' || world.goesOn)) happen({ kind: 'continued', at: now, by: 'a person' });
   for (;;) {
     const commands = decide(state, ledger, now);
     commands.forEach(carryOut);

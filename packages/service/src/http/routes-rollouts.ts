@@ -2,6 +2,7 @@ import { z, type OpenAPIHono } from '@hono/zod-openapi';
 import {
   legsOf,
   planInput,
+  foretoldSchema,
   rehearsalSchema,
   causes,
   legSteps,
@@ -29,6 +30,7 @@ import { checksOf, makeReport } from '../report/report.js';
 import { steadyNow } from '../steady.js';
 import { wayBackOf } from '../runner/plan-back.js';
 import { acceptedOf } from '../runner/accepting.js';
+import { Foretelling } from '../runner/foretelling.js';
 import { planRollout } from '../runner/planning.js';
 import type { ActiveRollout } from '../runner/active.js';
 import { Changes } from '../runner/changes.js';
@@ -81,6 +83,7 @@ function meantText(cause: string): string {
 
 /** Rollouts: plan, rehearse, start, watch, steer, report. */
 export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
+  const foretold = new Foretelling();
   const { context, runner, journal } = parts;
   const { db } = context;
   const fileNames = async (): Promise<Map<string, string>> =>
@@ -204,6 +207,35 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
           cause: run.cause,
           rungs: run.rungs.map((means) => rungText(means as RungMeans)),
         })),
+      };
+    },
+  });
+
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/rollouts/{id}/foretold',
+    role: 'viewer',
+    summary: 'When a rollout that is under way comes to its end, as it stands, and when it would have by its rehearsal',
+    params: idParam,
+    answer: foretoldSchema,
+    run: async ({ params }) => {
+      const active = await runner.get(params.id);
+      const { plan, state } = active;
+      if (state.phase === 'planned' || state.phase === 'ended')
+        throw new Refusal(
+          409,
+          'rollout-not-so',
+          'There is nothing to foretell',
+          `The rollout ${state.phase === 'planned' ? 'was not started' : 'has ended'}.`,
+          state.phase === 'planned' ? '`barrow rollout rehearse` plays it beforehand.' : '`barrow report` tells what was done, and when.',
+        );
+      const told = foretold.of(active);
+      return {
+        endsAt: rfc3339(told.endsAt),
+        plannedEndsAt: rfc3339(told.plannedEndsAt),
+        approvals: told.approvals.map((wave) => plan.waves[wave]!.name),
+        stuck: told.stuck,
+        held: told.held,
       };
     },
   });
