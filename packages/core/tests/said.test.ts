@@ -273,6 +273,93 @@ describe('what cannot follow', () => {
     expect(check(planned, stop)).toBe('the rollout is planned and was not started');
   });
 
+  it('is refused before another stretch, by whom nothing needs, and before all have ended', () => {
+    const world = started({ devices: 2, gate, each: [{}, { needs: [{ leg: 0, device: 'd1' }] }] });
+    const at = 0;
+    const enter = (run: string, stretch: number): RolloutEvent => ({ kind: 'stretch-entered', at, run, stretch, attempt: 1, claims: [] });
+    expect(check(world.state, enter('d2', 1))).toBe('sw-2 is before another stretch');
+    expect(check(world.state, enter('d2', 0))).toBeNull();
+    expect(check(world.state, enter('d1', 0))).toBe('sw-1 is in the middle of a step');
+    const needless: RolloutEvent = { kind: 'run-needless', at, run: 'd2', need: 'd1', detail: '' };
+    expect(check(world.state, needless)).toBe('sw-2 needs nothing that has ended');
+    expect(check(world.state, { ...needless, run: 'd9' } as RolloutEvent)).toBe('there is no device d9 in this rollout');
+    expect(check(world.state, { kind: 'leg-skipped', at, run: 'd2', leg: 0, reason: '' })).toBe('sw-2 is waiting for its turn');
+    expect(check(world.state, { kind: 'rollout-ended', at })).toBe('devices have not ended');
+    failed(world, 'image-damaged');
+    expect(world.state.runs[1]!.cause).toBe('needed-run');
+    // A journal of before had no stretches: the first step was the entry, also of who was between two.
+    const old = started({ devices: 1 });
+    upTo(old, 'backup');
+    const parked = new World(planOf({ devices: 1, first: 0, window: { text: '', spans: [[9_000_000, 9_900_000]] } }));
+    parked.settle();
+    upTo(parked, 'activate');
+    expect(parked.state.runs[0]!.phase).toBe('parked');
+    const begun = apply(parked.state, { kind: 'step-begun', at: parked.now, run: 'd1', step: 'activate', attempt: 1 });
+    expect(begun.runs[0]).toMatchObject({ phase: 'busy', pastReturn: true });
+    expect(begun.runs[0]!.claims).toContainEqual({ key: 'up:d1', mode: 'exclusive' });
+  });
+
+  it('is told of who is asked what is true, or taken up: a wish waits, an end does not come, and a restart asks again', () => {
+    const world = started({ devices: 1 });
+    upTo(world, 'reboot');
+    world.happen({ kind: 'service-started', at: world.now });
+    expect(check(world.state, skip())).toBe('sw-1 is past its point of no return: to stop there would harm it');
+    world.settle();
+    expect(world.state.runs[0]!.phase).toBe('asking');
+    expect(check(world.state, { kind: 'step-failed', at: 0, run: 'd1', step: 'reboot', cause: 'outcome-unknown', detail: '' })).toBeNull();
+    world.happen({ kind: 'service-started', at: world.now });
+    expect(world.state.runs[0]!.phase).toBe('lost');
+    const early = started({ devices: 1 });
+    early.happen({ kind: 'service-started', at: early.now });
+    expect(early.state.runs[0]!.phase).toBe('lost');
+    expect(check(early.state, skip())).toBeNull();
+    expect(check(early.state, { kind: 'run-withdrawn', at: 0, run: 'd1', reason: '' })).toBeNull();
+  });
+
+  it('counts who was taken back with those that failed, when a person has it go on', () => {
+    const world = started({
+      devices: 3,
+      atOnce: 1,
+      wayBack: true,
+      gate: { ...gate, failureLimit: 1 },
+      each: [{ site: 'a', passage: passage(undefined, nineSteps(), true) }, { site: 'b' }, { site: 'b' }],
+    });
+    upTo(world, 'checks');
+    failed(world, 'settings-changed');
+    for (let n = 0; n < 9 && world.state.runs[0]!.phase !== 'ended'; n++) done(world);
+    expect(world.state.waves[0]!.ended).toMatchObject({ recovered: 1, failed: 0 });
+    world.happen({ kind: 'continued', at: world.now, by: person });
+    expect(world.state.waves[0]!.forgiven).toBe(1);
+    world.settle();
+    expect(world.state.phase).toBe('running');
+  });
+
+  it('keeps who came back from waiting for one that has ended, and has who was left out by a person not met', () => {
+    const away: RolloutEvent = { kind: 'run-absent', at: 0, run: 'd2', cause: 'unreachable', detail: 'silent' };
+    const world = started({
+      devices: 3,
+      gate,
+      atOnce: 3,
+      each: [{}, { needs: [{ leg: 1, device: 'd1' }], passage: passage(['1', '2', '3']) }],
+    });
+    world.happen({ ...away, at: world.now });
+    failed(world, 'image-damaged');
+    world.happen({ kind: 'run-seen', at: world.now, run: 'd2', detail: '' });
+    world.settle();
+    // Its first leg needs nobody.
+    expect(world.state.runs[world.state.indexOf.get('d2')!]!.phase).toBe('busy');
+    const left = started({ devices: 2, gate, each: [{}, { needs: [{ leg: 0, device: 'd1' }] }] });
+    left.happen({ ...skip(), at: left.now });
+    done(left);
+    expect(left.state.runs[0]).toMatchObject({ outcome: 'skipped', met: false });
+    expect(left.state.runs[1]).toMatchObject({ outcome: 'not-begun', cause: 'needed-run' });
+    const there = started({ devices: 2, gate, each: [{}, { needs: [{ leg: 0, device: 'd1' }] }] });
+    there.happen({ kind: 'run-skipped', at: there.now, run: 'd1', by: 'Barrow', reason: 'there already' });
+    there.settle();
+    expect(there.state.runs[0]).toMatchObject({ outcome: 'skipped', met: true });
+    expect(there.state.runs[1]!.phase).toBe('busy');
+  });
+
   it('is said of who was away too often, and of whom others wait for', () => {
     const world = started();
     const gone: RolloutEvent = { kind: 'run-absent', at: 0, run: 'd1', cause: 'unreachable', detail: 'silent' };

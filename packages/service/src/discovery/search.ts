@@ -156,7 +156,12 @@ export class Search {
     };
     const missed = ownMissed();
     const hearSnmp = ({ address, question, answer }: SweepAnswer): void => {
-      if (communities.has(question)) at(address).community = communities.get(question)!;
+      const community = communities.get(question);
+      const swept = at(address);
+      // Of several that are answered the one that its network names first: another may be allowed to write as well.
+      const goesBefore = (before: CredentialRow): boolean =>
+        network.credentials.indexOf(community!.id) < network.credentials.indexOf(before.id);
+      if (community && (swept.community === null || goesBefore(swept.community))) swept.community = community;
       else if (question.group === 'snmp-v3') at(address).engineId = (answer as { engineId: string }).engineId;
     };
     if (questions.length > 0) {
