@@ -2,7 +2,7 @@ import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import { foretell, rehearse, rehearseWith, type Plan } from '@barrow/core';
 import { namedAt } from './full-scan.js';
-import { nineSteps, passage, planOf, type PlanShape } from './plans.js';
+import { atItsHour, hours, nineSteps, passage, planOf, withSides, type PlanShape } from './plans.js';
 import { World } from './world.js';
 
 const gate = { soakMs: 60_000, failureLimit: 9, approval: false };
@@ -83,12 +83,49 @@ describe('the end of a rollout, foretold anew', () => {
     expect(foretell(back.state, back.now).endsAt - back.now).toBe(whole.endsAt - steps);
   });
 
+  it('comes to its end, or says why not, from wherever anything may have led', () => {
+    const moves = fc.array(fc.tuple(fc.integer({ min: 0, max: 99 }), fc.nat(1000)), { minLength: 10, maxLength: 90 });
+    const hourly = { passage: passage(undefined, atItsHour(nineSteps())), window: hours };
+    const each = [
+      { passage: passage(['1', '2', '3'], nineSteps(), true, true, true) },
+      { passage: passage(undefined, withSides(nineSteps()), true) },
+      hourly,
+      { needs: [{ leg: 0, device: 'd1' }] },
+    ];
+    fc.assert(
+      fc.property(moves, fc.boolean(), (all, approval) => {
+        const world = new World(
+          planned({ devices: 5, first: 2, atOnce: 2, wayBack: true, gate: { ...gate, failureLimit: 2, approval }, each }),
+        );
+        world.settle();
+        for (const [what, which] of all) {
+          if (world.state.phase === 'ended') break;
+          world.act(what, which);
+          if (which % 5 > 0) continue;
+          if ((world.state.phase as string) === 'ended') break;
+          const told = foretell(world.state, world.now);
+          expect(told.endsAt).toBeGreaterThanOrEqual(world.now);
+          expect(told.stuck).toBeNull();
+        }
+      }),
+      { numRuns: 25 },
+    );
+  });
+
   it('says that a person holds it, who has to be asked, and why it never ends', () => {
     const approval = new World(planned({ gate: { ...gate, approval: true } }));
     approval.settle();
     expect(foretell(approval.state, approval.now)).toMatchObject({ approvals: [0], held: false });
     approval.happen({ kind: 'held', at: approval.now, by: 'somebody', reason: 'a word' });
     expect(foretell(approval.state, approval.now)).toMatchObject({ held: true, stuck: null });
+    // The wave soaks already, and nobody has said so yet; or somebody has, long before.
+    const soaking = new World(planned({ gate: { ...gate, soakMs: 9_000_000, approval: true } }));
+    const { endsAt } = rehearse(soaking.plan, soaking.now);
+    until(soaking, soaking.now + 1_000_000);
+    expect(soaking.state.waves[0]!.phase).toBe('soaking');
+    expect(foretell(soaking.state, soaking.now)).toMatchObject({ approvals: [0], endsAt, stuck: null });
+    soaking.happen({ kind: 'approved', at: soaking.now, by: 'somebody', wave: 0 });
+    expect(foretell(soaking.state, soaking.now)).toMatchObject({ approvals: [], endsAt, stuck: null });
     const window = { text: '', spans: [[0, 2_000_000] as const] };
     const over = new World(planned({ devices: 1, first: 0, window }));
     over.settle();

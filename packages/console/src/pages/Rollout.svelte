@@ -285,8 +285,6 @@
     </p>
   {/if}
 
-  {#if foretold}<p class="note" data-part="foretold">{foretoldText(foretold)}</p>{/if}
-
   {#if rollout.phase === 'planned'}
     <div class="sheet summary">
       <dl>
@@ -364,7 +362,10 @@
     {/if}
   {:else}
     <div class="sheet summary totals">
-      <strong>{totalsOf(rollout)}</strong>
+      <p class="so-far">
+        <strong>{totalsOf(rollout)}</strong>
+        {#if foretold}<span class="quiet" class:bad={foretold.stuck !== null}>{foretoldText(foretold)}</span>{/if}
+      </p>
       <Share totals={rollout.totals} devices={rollout.devices} />
       {#each trouble as run (run.id)}
         <p class="why">
@@ -561,6 +562,12 @@
 {/if}
 
 <style>
+  .so-far {
+    display: flex;
+    flex-wrap: wrap;
+    justify-content: space-between;
+    gap: 0.2rem 1rem;
+  }
   .way.several {
     display: grid;
     grid-template-columns: 15rem 1fr;

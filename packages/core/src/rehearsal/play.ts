@@ -177,6 +177,10 @@ export function play(plan: Plan, world: World, beginsAt: Instant, stands: Rollou
       failing === null ? { kind: 'step-done', at: 0, ...taken } : { kind: 'step-failed', at: 0, ...taken, ...failing };
     pending.push({ at: now + world.takes(planned, step), order: order++, event });
   };
+  const approve = (wave: number): void => {
+    approvals.push(wave);
+    happen({ kind: 'approved', at: now, by: 'a person', wave });
+  };
   const carryOut = (command: Command): void => {
     switch (command.kind) {
       case 'begin-step':
@@ -217,10 +221,8 @@ export function play(plan: Plan, world: World, beginsAt: Instant, stands: Rollou
     }
     happen(eventOf(command, now)!);
     if (command.kind === 'hold' && stuck === null) happen({ kind: 'continued', at: now, by: 'a person' });
-    if (command.kind === 'end-wave' && plan.waves[command.wave]!.gate.approval) {
-      approvals.push(command.wave);
-      happen({ kind: 'approved', at: now, by: 'a person', wave: command.wave });
-    }
+    if (command.kind === 'end-wave' && plan.waves[command.wave]!.gate.approval && state.waves[command.wave]!.approvedBy === null)
+      approve(command.wave);
   };
 
   /** Who could go on and does not is asked why, once, before time goes on. */
@@ -237,8 +239,12 @@ export function play(plan: Plan, world: World, beginsAt: Instant, stands: Rollou
   /** What is under way ends when it usually does; what is late already, now. */
   const takeUp = (): void => {
     ledger.add(state);
+    // A service that is about to stop begins anew with what it left.
+    if (state.draining) happen({ kind: 'service-started', at: now });
     state.waves.forEach((wave, index) => {
       if (wave.phase !== 'waiting') waves.push({ wave: index, opensAt: now, endsAt: now });
+      const waits = wave.phase === 'soaking' || wave.phase === 'proving';
+      if (waits && plan.waves[index]!.gate.approval && wave.approvedBy === null) approve(index);
     });
     state.runs.forEach((run, index) => {
       if (run.phase === 'waiting' || run.phase === 'ended') return;
