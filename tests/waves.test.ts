@@ -98,6 +98,7 @@ describe('waves that a person chooses', () => {
   it('are gone through one after the other, the approval of one where it was said', async () => {
     await plan('gannet-sw-1', 'quay-sw-1', '--wave', 'pilot: gannet-sw-1', '--first', '0', '--soak', '0', '--gate', 'pilot: approval');
     const [{ id } = { id: '' }] = await client.rollouts();
+    await expect(client.foretold(id)).rejects.toMatchObject({ problem: { status: 409, code: 'rollout-not-so' } });
     await client.say(id, 'start');
     const waiting = await rolloutUntil(client, id, (r) => r.waves[0]!.phase === 'soaking');
     expect(waiting.runs.map((r) => [r.name, r.outcome])).toEqual([
@@ -106,6 +107,10 @@ describe('waves that a person chooses', () => {
     ]);
     expect(waiting.runs[1]!.waits?.text).toBe('waits for an approval of wave 1 (pilot)');
     expect(scene.fleet.device('quay-sw-1').counters.pulls).toBe(0);
+    const told = await client.foretold(id);
+    expect(told).toMatchObject({ approvals: ['pilot'], stuck: null, held: false });
+    expect(Date.parse(told.endsAt)).toBeGreaterThan(Date.now());
+    expect((await cli('rollout', 'show', id)).out).toMatch(/It ends about .*, if the wave pilot is approved at once: /);
     await client.say(id, 'approve', { wave: 0 });
     await rolloutUntil(client, id, (r) => r.phase === 'ended');
     expect(scene.fleet.device('quay-sw-1').counters.reboots).toBe(1);
