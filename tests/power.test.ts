@@ -82,7 +82,9 @@ describe('a device that hangs at its restart', () => {
     expect(runOf(done, 'quay-cam-1'), JSON.stringify(runOf(done, 'quay-cam-1'))).toMatchObject({ outcome: 'verified', cause: null });
     expect(counters('quay-cam-1')).toMatchObject({ powerCuts: 1, writesDone: 1, restartsInWrite: 0 });
     for (const name of ['quay-cam-2', 'quay-phone-1', 'quay-phone-2', 'quay-ap-1']) expect(counters(name).powerCuts, name).toBe(0);
-    const { events } = await detailOf(done, 'quay-cam-1');
+    const { events, conversations } = await detailOf(done, 'quay-cam-1');
+    // What was said to the switch that feeds it is kept as well.
+    expect(conversations.find((c) => c.step === 'cut-power')!.text).toMatch(/^SET\n1\.3\.6\.1\.2\.1\.105\.1\.1\.1\.3\.1\.\d+ = 2$/m);
     const cut = events.flatMap(({ event: e }) => (e.kind === 'step-done' && e.step === 'cut-power' ? [e.facts!] : []))[0]!;
     expect(cut['from']).toMatch(/^port \d+ of quay-sw-\d$/);
     // 35 min of the camera's time.

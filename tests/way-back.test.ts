@@ -61,7 +61,7 @@ describe('the way back', () => {
     const told = await cli('rollout', 'plan', 'quay-sw-1', 'dunmoor-rt-1', '--first', '0', '--way-back');
     expect(told, told.out + told.err).toMatchObject({ code: 0 });
     expect(told.out.replace(/\s+/g, ' ')).toContain(
-      'Who fails past it is, as far as its family can, waited for once more, then taken back by its other slot, then taken back by the earlier image: at once.',
+      'Who fails past it is, as far as its family can, waited for once more, then taken back by its other slot, then given its settings from before, then taken back by the earlier image: at once.',
     );
     expect(told.out).not.toContain('one way');
   });

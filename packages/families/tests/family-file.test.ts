@@ -232,6 +232,12 @@ describe('what a family file says and cannot mean', () => {
       'restore, other-slot,',
       /it comes after other-slot or earlier-image/,
     ],
+    [
+      'power that is cut of who is handled through another',
+      'travel: { how: device-pulls, protocol: tftp }',
+      'travel: { how: through-parent, most: 2 }',
+      /of who may still answer the power is not cut/,
+    ],
     ['settings that nobody puts back', '\n  restore:\n', '\n  restores:\n', /restore is missing, without which its settings/],
     [
       'a face that nobody needs',

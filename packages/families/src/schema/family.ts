@@ -34,10 +34,16 @@ function faultsOfSides({ stretches, applies }: FamilyWay, fault: (path: Property
 }
 
 /** Power is cut only of who cannot be writing any more, and for as long as is said. */
-function faultsOfPower({ recovery, writeLimit, stretches }: FamilyWay, fault: (path: PropertyKey[], message: string) => void): void {
+function faultsOfPower(
+  { recovery, writeLimit, stretches }: FamilyWay,
+  fault: (path: PropertyKey[], message: string) => void,
+  { travel }: Family,
+): void {
   const at = recovery.indexOf('power-cycle');
   if (at < 0) return writeLimit === undefined ? undefined : fault(['writeLimit'], 'nobody reads it: `recovery` does not name power-cycle');
   const here = ['recovery', at];
+  if (travel?.how === 'through-parent')
+    fault(here, 'whether it answers is only told by its parent: of who may still answer the power is not cut');
   if (writeLimit === undefined)
     fault(here, '`writeLimit` is missing, which says how long it may still be writing after its restart: before that its power is not cut');
   if (
@@ -110,7 +116,7 @@ export const familySchema = familyShape.superRefine((family, context) => {
     const ends = names.filter((n) => !['by-hand', 'confirm', 'put-back'].includes(n)).at(-1);
     if (ends !== 'checks' && names.includes('checks')) fault(['ways', index, 'stretches'], 'it does not end with checks');
     for (const look of [faultsOfGuard, faultsOfSides, faultsOfPower])
-      look(family.ways[index]!, (path, message) => fault(['ways', index, ...path], message));
+      look(family.ways[index]!, (path, message) => fault(['ways', index, ...path], message), family);
     for (const [at, name] of names.entries())
       if (name !== 'by-hand' && names.indexOf(name) !== at) fault(['ways', index, 'stretches'], `the step ${name} stands in it twice`);
     for (const [at, means] of recovery.entries()) {

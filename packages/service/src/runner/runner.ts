@@ -816,9 +816,8 @@ export class Runner {
         changed();
       }
     };
-    const login = async (more: Use = {}): Promise<Touch> => {
-      const given = { ...(await toldValues({ context, ...parts }, device, image)), backTo: leg.to };
-      const touch = new Touch(context, doors.row, doors.family, { given, files, signal, factory, onPercent: tell, person, ...more });
+    /** Lets go at the end of the step, and keeps what was said. */
+    const kept = (touch: Touch): Touch => {
       closers.push(async () => {
         touch.close();
         const text = touch.conversation();
@@ -829,6 +828,10 @@ export class Runner {
           .catch((error: unknown) => context.log.error({ error }, 'conversation not kept'));
       });
       return touch;
+    };
+    const login = async (more: Use = {}): Promise<Touch> => {
+      const given = { ...(await toldValues({ context, ...parts }, device, image)), backTo: leg.to };
+      return kept(new Touch(context, doors.row, doors.family, { given, files, signal, factory, onPercent: tell, person, ...more }));
     };
     return {
       context,
@@ -861,7 +864,7 @@ export class Runner {
         const its = feeder?.family == null ? null : active.familyOf(feeder.family);
         if (!power || !feeder || !its) throw new CauseError('service-fault', 'what feeds it is no longer known');
         const outletNumber = /(\d+)\D*$/.exec(power.outlet)?.[1] ?? '';
-        return once(context, feeder, its, name, { given: { outlet: power.outlet, outletNumber }, signal });
+        return kept(new Touch(context, feeder, its, { given: { outlet: power.outlet, outletNumber }, signal })).run(name);
       },
       fillIn: async (text) => {
         const given = await toldValues({ context, ...parts }, device, image);
