@@ -146,6 +146,15 @@ describe('a device whose power can be cut', () => {
     }
   });
 
+  it('is told first to be dark by our doing, when its power could not be given again', () => {
+    const world = started({ each });
+    failAt(world, 'return', 'never-returned');
+    failAt(world, 'return', 'never-returned');
+    failAt(world, 'give-power', 'power-left-off');
+    expect(run(world)).toMatchObject({ phase: 'ended', outcome: 'failed', cause: 'power-left-off', detail: 'power-left-off it was' });
+    expect(run(world).tried.map((t) => t.cause)).toEqual(['never-returned', 'power-left-off']);
+  });
+
   it('keeps what it hangs on from going down until its power is back, and is not left in between', () => {
     const world = started({ each: [{ ...each[0], under: ['d1', 'd9'] }] });
     failAt(world, 'return', 'never-returned');

@@ -7,6 +7,8 @@ export interface Cause {
   readonly counts: 'failed' | 'not-begun';
   /** It may pass by itself: the device is asked again while others of its rollout are under way. */
   readonly passes?: true;
+  /** It is told first, whatever failed before it: it is our doing, and somebody has to act. */
+  readonly outweighs?: true;
 }
 
 const list = [
@@ -355,6 +357,7 @@ const list = [
     what: 'The power of the device was cut, and could not be given again.',
     next: 'Switch its outlet or port on by hand: it is dark until then. Then retry the device.',
     counts: 'failed',
+    outweighs: true,
   },
   {
     code: 'went-silent',

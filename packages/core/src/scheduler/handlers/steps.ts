@@ -43,8 +43,9 @@ export const ofSteps: Handlers<Kind> = {
       const index = runOf(state, id);
       const run = state.runs[index]!;
       if (run.ending) return endAtLast(state, index, detail, at);
-      if (run.rung === null) Object.assign(run, { cause, detail });
-      else run.tried = [...run.tried, { rung: run.rung, step, cause, detail }];
+      // What failed first stays the cause, unless what mending led to is worse.
+      if (run.rung === null || causeOf(cause).outweighs) Object.assign(run, { cause, detail });
+      if (run.rung !== null) run.tried = [...run.tried, { rung: run.rung, step, cause, detail }];
       const next = nextRung(state, index, cause);
       if (next !== null) return breakRun(state, index, next);
       const untouched = run.legs === 0 && currentStep(state, index).looks && causeOf(cause).counts === 'not-begun';
