@@ -84,11 +84,9 @@ const longAway = 3000;
 /** The state of a rollout is kept each time when so much has happened. */
 const keepEvery = 5000;
 
-/** Who was not there is asked for so often, in milliseconds of its own time, and so many at once. */
-const [askAbsentEvery, askAbsentAtOnce] = [30_000, 8];
-
-/** Who is armed is asked so often, in milliseconds of its own time, whether it has restarted before its hour. */
-const askArmedEvery = 300_000;
+/** Who was not there, and who is armed, is asked so often, in milliseconds of its own time; and so many at once. */
+const askEvery = { absent: 30_000, armed: 300_000 } as const;
+const askAtOnce = 8;
 
 /** Percentages are told at most this often for one run. */
 const tellEvery = 250;
@@ -107,8 +105,7 @@ export class Runner {
   readonly #rollouts = new Map<string, ActiveRollout>();
   #stopping = false;
   #takes: Promise<void> = Promise.resolve();
-  #absentTimer: NodeJS.Timeout | null = null;
-  #armedTimer: NodeJS.Timeout | null = null;
+  readonly #askTimers = new Map<keyof typeof askEvery, NodeJS.Timeout>();
   readonly #byHand = new ByHandWork();
 
   #parts!: RunnerParts;
@@ -410,8 +407,7 @@ export class Runner {
   /** Stops without leaving anything half-done: writes are finished, runs are parked between steps, waiting is given up. */
   async stop(): Promise<void> {
     this.#stopping = true;
-    if (this.#absentTimer) clearTimeout(this.#absentTimer);
-    if (this.#armedTimer) clearTimeout(this.#armedTimer);
+    for (const timer of this.#askTimers.values()) clearTimeout(timer);
     const running = [...this.#rollouts.values()].filter((a) => a.state.phase !== 'planned' && a.state.phase !== 'ended');
     await Promise.all(
       running.map(async (active) => {
@@ -467,8 +463,7 @@ export class Runner {
       this.context.live.tell({ kind: 'journal', entry });
     }
     if (active.state.events - active.kept >= keepEvery) void this.#keep(active);
-    if (active.state.absent.size > 0) this.#lookForAbsent();
-    if (active.state.armed.size > 0) this.#lookAtArmed();
+    for (const those of ['absent', 'armed'] as const) if (active.state[those].size > 0) this.#keepAsking(those);
     if (events.some((e) => e.kind === 'rollout-started' || e.kind === 'rollout-ended' || e.kind === 'run-retried'))
       this.context.live.changed('rollouts');
     if (this.holdings.ledger.releases !== before) this.holdings.letGo();
@@ -491,21 +486,26 @@ export class Runner {
     }
   }
 
-  /** Looks for those that were not there, in every rollout under way, as long as there are any. */
-  #lookForAbsent(): void {
-    this.#absentTimer ??= setTimeout(
+  /**
+   * Asks again and again, in every rollout under way, as long as there are any: those that were not there whether they are, and those
+   * that are armed whether they have restarted, for a restart of whatever cause takes what they hold.
+   */
+  #keepAsking(those: keyof typeof askEvery): void {
+    if (this.#askTimers.has(those)) return;
+    const timer = setTimeout(
       () => {
-        this.#absentTimer = null;
-        void this.#askAbsent()
-          .catch((error: unknown) => this.context.log.error({ error }, 'those that were not there could not be asked for'))
+        this.#askTimers.delete(those);
+        void (those === 'absent' ? this.#askAbsent() : this.#askArmed())
+          .catch((error: unknown) => this.context.log.error({ error }, `those that are ${those} could not be asked`))
           .finally(() => {
-            if (!this.#stopping && [...this.#rollouts.values()].some((a) => isUnderWay(a) && a.state.absent.size > 0))
-              this.#lookForAbsent();
+            if (!this.#stopping && [...this.#rollouts.values()].some((a) => isUnderWay(a) && a.state[those].size > 0))
+              this.#keepAsking(those);
           });
       },
-      Math.max(500, askAbsentEvery / this.context.options.timeScale),
+      Math.max(500, askEvery[those] / this.context.options.timeScale),
     );
-    this.#absentTimer.unref();
+    timer.unref();
+    this.#askTimers.set(those, timer);
   }
 
   async #askAbsent(): Promise<void> {
@@ -521,7 +521,7 @@ export class Runner {
           const family = active.familyOf(run.family);
           const { absences, absentSince, cause } = active.state.runs[active.state.indexOf.get(run.id)!]!;
           const again = cause !== 'unreachable' || absences > 1;
-          const due = absentSince! + (again ? (askAbsentEvery * 2 ** (absences - 1)) / this.context.options.timeScale : 0);
+          const due = absentSince! + (again ? (askEvery.absent * 2 ** (absences - 1)) / this.context.options.timeScale : 0);
           if (!row || !family || steadyNow() < due) continue;
           if (!(await signOfLife(this.context, row, family, 1000, 1)).answers) continue;
           const detail = cause === 'unreachable' ? `it answers at ${row.address}` : 'it is asked again';
@@ -533,24 +533,8 @@ export class Runner {
           });
         }
       };
-      await Promise.all(Array.from({ length: Math.min(askAbsentAtOnce, runs.length) }, next));
+      await Promise.all(Array.from({ length: Math.min(askAtOnce, runs.length) }, next));
     }
-  }
-
-  /** Looks at those that are armed, in every rollout under way, as long as there are any: a restart of whatever cause takes what they hold. */
-  #lookAtArmed(): void {
-    this.#armedTimer ??= setTimeout(
-      () => {
-        this.#armedTimer = null;
-        void this.#askArmed()
-          .catch((error: unknown) => this.context.log.error({ error }, 'those that are armed could not be looked at'))
-          .finally(() => {
-            if (!this.#stopping && [...this.#rollouts.values()].some((a) => isUnderWay(a) && a.state.armed.size > 0)) this.#lookAtArmed();
-          });
-      },
-      Math.max(500, askArmedEvery / this.context.options.timeScale),
-    );
-    this.#armedTimer.unref();
   }
 
   async #askArmed(): Promise<void> {
@@ -570,7 +554,7 @@ export class Runner {
             });
         }
       };
-      await Promise.all(Array.from({ length: Math.min(askAbsentAtOnce, queue.length) }, next));
+      await Promise.all(Array.from({ length: Math.min(askAtOnce, queue.length) }, next));
     }
   }
 
