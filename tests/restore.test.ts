@@ -67,6 +67,15 @@ describe('settings that were lost', () => {
     expect(refused).toMatchObject({ code: 4 });
     expect(refused.err).toContain('The backup was written by 4.2.1, and quay-sw-2 runs 4.3.0');
     expect(sw.running.version).toBe('4.3.0');
+    // Nor by a record that is older than what the device runs: a backup is of the version that wrote it.
+    sw.running = { ...sw.running, version: '4.2.1' };
+    expect((await client.device('quay-sw-2')).firmware).toBe('4.3.0');
+    const old = await client.takeBackup('quay-sw-2');
+    expect(old.firmware).toBe('4.2.1');
+    sw.settings = sw.settings.filter((line) => !line.startsWith('port 4'));
+    const back = await client.restoreBackup(old.id, { look: false });
+    expect(back).toMatchObject({ same: true });
+    expect((await client.backups('quay-sw-2')).find((b) => b.id === back.before)).toMatchObject({ firmware: '4.2.1' });
   });
 
   it('are looked at before, put back by a word, and what was there is kept', async () => {

@@ -2,7 +2,7 @@ import { z, type OpenAPIHono } from '@hono/zod-openapi';
 import { backupSchema, compareConfigurations, restoredSchema } from '@barrow/core';
 import { DeviceEntity } from '../data/entities.js';
 import { notFound, Refusal } from '../errors.js';
-import { once } from '../touch/touch.js';
+import { Touch } from '../touch/touch.js';
 import type { Parts } from '../parts.js';
 import type { Env } from './auth.js';
 import { addOperation, idParam } from './operation.js';
@@ -39,9 +39,16 @@ export function backupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
           `${family ? `The family ${family.family} does not say how` : 'No family is known'}: Barrow cannot ask ${row.name} for its settings.`,
           'A family file with a procedure `configuration` would teach it.',
         );
-      const { gives } = await once(context, row, family, 'configuration');
-      const kept = await backups.keep(row.id, gives['text'] ?? '', row.firmware, null);
-      return (await backups.list(row.id)).find((b) => b.id === kept.id)!;
+      const touch = new Touch(context, row, family);
+      try {
+        // What it runs now, not what was recorded: only that version may be given them back.
+        const told = family.procedures.record ? (await touch.run('record')).gives['firmware'] : undefined;
+        const { gives } = await touch.run('configuration');
+        const kept = await backups.keep(row.id, gives['text'] ?? '', told ?? row.firmware, null);
+        return (await backups.list(row.id)).find((b) => b.id === kept.id)!;
+      } finally {
+        touch.close();
+      }
     },
   });
   addOperation(app, {

@@ -57,7 +57,7 @@ export class Restoring {
       const hidden = (d: ConfigurationDifference): ConfigurationDifference => ({ ...d, lines: d.lines.map((l) => hideSecrets(l, family)) });
       if (look || difference.same) return { device, difference: hidden(difference), refused: [], before: null };
       // What it has now is kept first: this can be undone in the same way.
-      const before = await backups.keep(device.id, now, device.firmware, null);
+      const before = await backups.keep(device.id, now, row.firmware, null);
       const touch = new Touch(context, device, family, { factory: true });
       const refused = await putSettings(touch, family, text).finally(() => touch.close());
       const left = (await this.#look(device, family, row, text, false)).difference;

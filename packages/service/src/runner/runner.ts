@@ -778,7 +778,7 @@ export class Runner {
     const doors = run.via === undefined ? { row: device, family } : await this.#doorsOf(active, run.via, family);
     // What mends may meet it as after a reset; that it is as it was, is for our own logins to show.
     const rung = rungOf(active.state, active.state.indexOf.get(run.id)!);
-    const factory = rung?.factory === true && planned.leg >= legs.length && planned.step !== 'checks';
+    const factory = rung?.factory === true && run.via === undefined && planned.leg >= legs.length && planned.step !== 'checks';
     let toldAt = 0;
     const tell = (percent: number): void => {
       active.percent.set(run.id, percent);
