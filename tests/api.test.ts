@@ -21,6 +21,8 @@ describe('the HTTP interface', () => {
       const answer = await fetch(`${scene.served.url}${path}`);
       expect(answer.status, path).toBe(401);
       expect(answer.headers.get('content-type')).toBe('application/problem+json');
+      // A connection is not closed in the very moment in which somebody who is late uses it again.
+      expect(answer.headers.get('keep-alive')).toBe('timeout=75');
       expect(await answer.json()).toMatchObject({ code: 'token-refused', status: 401, next: expect.stringContaining('--token') as string });
     }
   });

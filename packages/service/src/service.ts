@@ -250,10 +250,15 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
   }
 }
 
+/** How long a connection on which nothing is asked is kept, in milliseconds; whoever asks is told (Keep-Alive, RFC 2068 §19.7.1.1). */
+const idleMs = 75_000;
+
 function listen(app: { fetch: (request: Request) => Response | Promise<Response> }, options: ServiceOptions): Promise<ServerType> {
   return new Promise((resolve, reject) => {
     const { host, port } = options.listen;
-    const server = serve({ fetch: app.fetch as never, hostname: host, port }, () => resolve(server));
+    // A connection that is closed in the moment in which it is used again breaks the request: whoever is late by seconds has time for it.
+    const serverOptions = { keepAliveTimeout: idleMs };
+    const server = serve({ fetch: app.fetch as never, hostname: host, port, serverOptions }, () => resolve(server));
     server.on('error', (error: NodeJS.ErrnoException) =>
       reject(
         error.code === 'EADDRINUSE' || error.code === 'EACCES' || error.code === 'EADDRNOTAVAIL'
