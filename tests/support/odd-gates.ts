@@ -5,7 +5,7 @@ import type { CredentialInput } from '@barrow/core';
 import { shippedFamilies } from '@barrow/families';
 import { OddGate } from './odd-gate.js';
 import { discover } from './scene.js';
-import { barrow, folder, serve, type Served } from './service.js';
+import { barrow, folder, serve, type Served, type Use } from './service.js';
 
 /** Gates of a family of our own, and a service that knows them and has their image. */
 export async function setGates(count: number, network: number, family: string, logins: readonly CredentialInput[] = []) {
@@ -17,7 +17,7 @@ export async function setGates(count: number, network: number, family: string, l
   writeFileSync(join(families, 'odd-gate.yaml'), family);
   writeFileSync(join(dir.path, 'og1-2.0.bin'), `gate v2.0 \n${'x'.repeat(3000)}`);
   for (const one of gates) await one.start();
-  const start = (): Promise<Served> => serve(data, { args: ['--families', families], scale: 10 });
+  const start = (use: Use = {}): Promise<Served> => serve(data, { args: ['--families', families], scale: 10, ...use });
   const served = await start();
   const { client } = served;
   await client.addCredential({ name: 'gates', kind: 'http-basic', user: 'barrow', secret: 'gate-word' });

@@ -37,8 +37,16 @@ export interface Served {
   readonly stop: () => Promise<number | string>;
 }
 
+export interface Use {
+  readonly scale?: number;
+  readonly args?: string[];
+  readonly steppingClock?: boolean;
+  /** How far its time of day is ahead of ours; needs `steppingClock`. */
+  readonly aheadMs?: number;
+}
+
 /** Starts the real service in a process of its own, on free loopback ports. */
-export async function serve(data: string, use: { scale?: number; args?: string[]; steppingClock?: boolean } = {}): Promise<Served> {
+export async function serve(data: string, use: Use = {}): Promise<Served> {
   const child = spawn(
     process.execPath,
     [
@@ -60,7 +68,7 @@ export async function serve(data: string, use: { scale?: number; args?: string[]
       'info',
       ...(use.args ?? []),
     ],
-    { stdio: ['ignore', 'pipe', 'pipe'] },
+    { stdio: ['ignore', 'pipe', 'pipe'], env: { ...process.env, CLOCK_AHEAD_MS: String(use.aheadMs ?? 0) } },
   );
   let log = '';
   child.stderr.on('data', (d: Buffer) => (log += d.toString()));

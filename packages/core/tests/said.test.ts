@@ -13,25 +13,10 @@ import {
   type RolloutEvent,
 } from '@barrow/core';
 import { namedAt } from './full-scan.js';
-import { atItsHour, hours, nineSteps, passage, planOf, withSides, type PlanShape } from './plans.js';
+import { atItsHour, hours, nineSteps, passage, planOf, withSides } from './plans.js';
+import { done, failed, started, upTo } from './course.js';
 import { World } from './world.js';
 
-const started = (shape: Partial<PlanShape> = {}): World => {
-  const world = new World(planOf({ devices: 1, first: 0, ...shape }));
-  world.settle();
-  return world;
-};
-const done = (world: World, id = 'd1'): void => {
-  world.happen({ kind: 'step-done', at: world.now, run: id, ...namedAt(world.state, world.state.indexOf.get(id)!) });
-  world.settle();
-};
-const failed = (world: World, cause: string, id = 'd1'): void => {
-  world.happen({ kind: 'step-failed', at: world.now, run: id, ...namedAt(world.state, world.state.indexOf.get(id)!), cause, detail: 'so' });
-  world.settle();
-};
-const upTo = (world: World, step: string, id = 'd1'): void => {
-  for (let n = 0; n < 30 && namedAt(world.state, world.state.indexOf.get(id)!).step !== step; n++) done(world, id);
-};
 const person = 'somebody';
 const gate = { soakMs: 0, failureLimit: 9, approval: false };
 const skip = (run = 'd1'): RolloutEvent => ({ kind: 'skip-asked', at: 0, run, by: person, reason: 'left out' });
@@ -108,7 +93,7 @@ describe('what is decided', () => {
       [{ kind: 'end-rollout' }, { kind: 'rollout-ended' }],
       [{ kind: 'wake', at: 5 }, null],
     ];
-    for (const [command, event] of table) expect(eventOf(command, 77), command.kind).toEqual(event && { at: 77, ...event });
+    for (const [command, event] of table) expect(eventOf(command, 77), command.kind).toStrictEqual(event && { at: 77, ...event });
   });
 
   it('is nothing before the start, and after the end', () => {
@@ -390,6 +375,7 @@ describe('what a person says', () => {
     expect(checkWord(stopped.state, retry())).toBe('the rollout is being stopped: retry when it has ended');
     // What a journal of before says still folds.
     expect(check(stopped.state, retry())).toBeNull();
+    expect(checkWord(world.state, { kind: 'step-done', at: 0, run: 'd1', step: 'preflight' })).toBeNull();
   });
 
   it('is not to retry who is verified, nor who needs one that has to be retried', () => {
@@ -403,11 +389,34 @@ describe('what a person says', () => {
     });
     expect(checkWord(world.state, retry('d2'))).toBe('sw-2 needs sw-1: retry that one, and this goes on with it');
     expect(checkWord(world.state, retry())).toBeNull();
+    expect(checkWord(world.state, { kind: 'step-done', at: 0, run: 'd2', step: 'preflight' })).toBeNull();
     world.happen(retry());
     world.finish();
     expect(world.state.runs.map((r) => r.outcome)).toEqual(['verified', 'verified']);
     expect(checkWord(world.state, retry())).toBe('sw-1 has ended verified: there is nothing to retry');
     expect(checkWord(world.state, release())).toBe('sw-1 holds nothing');
+  });
+
+  it('is to retry first what another needs, who was left out meanwhile', () => {
+    const needs = [{ leg: 0, device: 'd1' }];
+    const world = started({ devices: 3, atOnce: 1, gate, each: [{ site: 'a' }, { needs, site: 'a' }, { site: 'b' }] });
+    world.happen({ ...skip('d2'), at: world.now });
+    world.settle();
+    failed(world, 'image-damaged');
+    expect(world.state.runs.map((r) => r.outcome)).toEqual(['failed', 'skipped', null]);
+    expect(checkWord(world.state, retry('d2'))).toBe('sw-2 needs sw-1: retry that one first');
+    world.happen(retry());
+    world.settle();
+    // It is under way again.
+    expect(checkWord(world.state, retry('d2'))).toBeNull();
+  });
+
+  it('has who failed taken back, but not while the rollout is being stopped', () => {
+    const world = started({ devices: 2, atOnce: 1, gate, each: [{ passage: passage(undefined, nineSteps(), true) }] });
+    upTo(world, 'checks');
+    failed(world, 'settings-changed');
+    expect(world.state.phase).toBe('running');
+    expect(checkWord(world.state, takeBack())).toBeNull();
   });
 
   it('has the device of who is taken back in hand again, and lets go what it guards when it is seen', () => {

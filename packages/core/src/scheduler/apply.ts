@@ -36,10 +36,10 @@ export function checkWord(state: RolloutState, event: RolloutEvent): string | nu
   if (event.kind === 'skip-asked' && state.runs[index]!.wish) return `${name} is to be left out already`;
   if (event.kind === 'take-back-asked' && state.phase === 'stopping') return 'the rollout is being stopped: say it when it has ended';
   if (event.kind === 'run-retried' && state.phase === 'stopping') return 'the rollout is being stopped: retry when it has ended';
-  if (event.kind === 'run-retried' && state.runs[index]!.cause === 'needed-run') {
+  if (event.kind === 'run-retried') {
     const needed = neededBy(state, index);
     if (needed !== null && state.runs[needed]!.phase === 'ended')
-      return `${name} needs ${state.plan.runs[needed]!.name}: retry that one, and this goes on with it`;
+      return `${name} needs ${state.plan.runs[needed]!.name}: retry that one${state.runs[index]!.cause === 'needed-run' ? ', and this goes on with it' : ' first'}`;
   }
   return null;
 }

@@ -21,8 +21,7 @@ export function whyWaiting(
   now: Instant = wall,
 ): Waiting | null {
   const run = state.runs[index]!;
-  if (run.phase === 'ended' || run.phase === 'busy' || run.phase === 'asking' || state.phase === 'planned' || state.phase === 'ended')
-    return null;
+  if (run.phase === 'ended' || run.phase === 'busy' || run.phase === 'asking' || state.phase === 'planned') return null;
   const until = (text: string, at: Instant | null = null): Waiting => ({ text, until: at });
   if (state.draining) return until('waits until the service is started again');
   if (run.phase === 'armed') return until('is armed: it takes what it holds by itself, at its own hour', run.dueAt);
@@ -36,7 +35,7 @@ export function whyWaiting(
         : 'was not ready; it is asked again from time to time, while others of the rollout are under way',
     );
   if (run.phase !== 'waiting' && run.phase !== 'parked' && run.phase !== 'broken') return null;
-  if (run.phase !== 'broken' && run.wave > state.wave) {
+  if (run.wave > state.wave) {
     const before = state.waves[run.wave - 1];
     // Just started, and its first wave is about to be opened.
     if (!before) return null;
