@@ -1,3 +1,4 @@
+import { createHash } from 'node:crypto';
 import { execFileSync } from 'node:child_process';
 import { mkdirSync, rmSync, statfsSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
@@ -81,6 +82,7 @@ describe('a journal that says what cannot be', () => {
     const first = await client.plan({ devices: ['quay-sw-1'], first: 0 });
     const second = await client.plan({ devices: ['quay-sw-2'], first: 0 });
     const unread = await client.plan({ devices: ['quay-sw-2'], first: 0, name: 'unread' });
+    const unknown = await client.plan({ devices: ['quay-sw-2'], first: 0 });
     await client.say(first.id, 'start');
     await rolloutUntil(client, first.id, isEnded);
     await scene.served.kill();
@@ -92,6 +94,10 @@ describe('a journal that says what cannot be', () => {
     db.prepare(`update journal set event = json_replace(event, '$.at', 1) where seq = ?`).run(startedIn);
     add(second.id, 90_002, { kind: 'rollout-started', at: 1, by: 'x' });
     add(second.id, 90_003, { kind: 'step-done', at: 1, run: second.runs[0]!.id, step: 'checks' });
+    // One that is chained as Barrow does, and says what this Barrow does not know.
+    const strange = JSON.stringify({ kind: 'run-painted', at: 1 });
+    const chain = createHash('sha256').update(`\n90004\n${strange}`).digest('hex');
+    db.prepare('insert into journal (seq, rollout, at, event, chain) values (90004, ?, 1, ?, ?)').run(unknown.id, strange, chain);
     db.prepare(`update rollout set plan = '{"version":2,"runs":7}' where id = ?`).run(unread.id);
     db.close();
     scene.served = await serve(scene.data, { scale: scene.scale });
@@ -99,6 +105,7 @@ describe('a journal that says what cannot be', () => {
     for (const [{ id }, why] of [
       [first, `Entry ${startedIn} of its journal is not as Barrow wrote it`],
       [second, 'Entry 90003 of its journal says "step-done", and that cannot be'],
+      [unknown, 'Entry 90004 of its journal cannot be read'],
     ] as const) {
       expect((await again.rollout(id)).trouble).toMatchObject({
         code: 'rollout-faulty',
@@ -118,7 +125,7 @@ describe('a journal that says what cannot be', () => {
     expect(scene.fleet.device('quay-sw-2').counters.activations).toBe(0);
     const third = await again.plan({ devices: ['quay-sw-2'], first: 0, soakSeconds: 0 });
     expect((await barrow(['rollout', 'start', third.id], { data: scene.data })).err).toContain('Devices are in another rollout');
-    expect((await barrow(['rollout', 'discard', second.id], { data: scene.data })).code).toBe(0);
+    for (const { id } of [second, unknown]) expect((await barrow(['rollout', 'discard', id], { data: scene.data })).code).toBe(0);
     // Two that begin in the same moment do not take the same device.
     const fourth = await again.plan({ devices: ['quay-sw-2'], first: 0, soakSeconds: 0 });
     const begun = await Promise.allSettled([third, fourth].map((p) => again.say(p.id, 'start')));

@@ -68,3 +68,9 @@ export const rolloutEventSchema = z.discriminatedUnion('kind', [
   z.object({ kind: z.literal('noted'), at, by, text: z.string(), run: z.string().optional() }),
 ]);
 export type RolloutEvent = z.infer<typeof rolloutEventSchema>;
+
+const kinds: ReadonlySet<unknown> = new Set(rolloutEventSchema.options.map((o) => o.shape.kind.value));
+
+/** Whether something that Barrow wrote itself is an event of a kind that this version knows; its fields are not looked at. */
+export const isRolloutEvent = (value: unknown): value is RolloutEvent =>
+  typeof value === 'object' && value !== null && 'kind' in value && kinds.has(value.kind);

@@ -1,4 +1,5 @@
 import {
+  isRolloutEvent,
   keepState,
   restoreState,
   rolloutEventSchema,
@@ -26,6 +27,13 @@ function parsed(text: string): unknown {
   } catch {
     return null;
   }
+}
+
+/** What an entry says: where its digest holds, it is as it was written, and need not be looked at word by word. */
+function eventIn({ event, chain }: Chained, isHeld: boolean): RolloutEvent | null {
+  const value = parsed(event);
+  if (isHeld && chain !== null) return isRolloutEvent(value) ? value : null;
+  return rolloutEventSchema.safeParse(value).data ?? null;
 }
 
 /** The append-only journal of all rollouts, numbered in one row; in each rollout every entry tells of the one before it. */
@@ -112,12 +120,13 @@ export class Journal {
     );
     const entries: JournalEntry[] = [];
     const changed = before === null ? null : firstChanged(rows, before);
-    for (const { seq, rollout, event } of rows) {
+    for (const row of rows) {
+      const { seq, rollout } = row;
       if (seq === changed)
         return { entries, unreadable: `entry ${seq} of its journal is not as Barrow wrote it, or one before it was taken away` };
-      const read = rolloutEventSchema.safeParse(parsed(event));
-      if (!read.success) return { entries, unreadable: `entry ${seq} of its journal cannot be read` };
-      entries.push({ seq, rollout, event: read.data });
+      const event = eventIn(row, before !== null);
+      if (event === null) return { entries, unreadable: `entry ${seq} of its journal cannot be read` };
+      entries.push({ seq, rollout, event });
     }
     return { entries, unreadable: null };
   }
