@@ -111,6 +111,25 @@ describe.skipIf(!hasChromium)('the frame of the console', () => {
     await page.setViewportSize({ width: 1280, height: 800 });
   });
 
+  it('tells a row as a paragraph on a telephone: each cell by the heading of its column, and no empty one', async () => {
+    await page.setViewportSize({ width: 390, height: 844 });
+    await open('/where');
+    const row = page.getByRole('row', { name: 'quay-house' }).first();
+    const told = () =>
+      row.evaluate((tr) =>
+        [...tr.querySelectorAll('td')]
+          .filter((td) => getComputedStyle(td).display !== 'none')
+          .map((td) => getComputedStyle(td, '::before').content.replace(/^"|"$/g, '')),
+      );
+    await expect
+      .poll(told)
+      .toEqual(['none', 'Site', 'Ranges', 'Addresses', 'Probes and ports', 'Packets/s', 'Credentials, in order', 'none']);
+    const { height } = (await row.boundingBox())!;
+    expect(height).toBeLessThan(250);
+    await page.setViewportSize({ width: 1280, height: 800 });
+    await expect.poll(told).toEqual(Array(8).fill('none'));
+  });
+
   it('has its pages behind a button where there is no room for them, and gives the place back', async () => {
     await page.setViewportSize({ width: 390, height: 844 });
     await open('/');

@@ -1,6 +1,7 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { checkedFamily, oddGateFamily } from './support/odd-gate.js';
 import { patient, setGates, type Gates } from './support/odd-gates.js';
+import { hasChromium, openBrowser } from './support/browser.js';
 import { barrow, type Served } from './support/service.js';
 
 const question = `{ ask: { words: 'Which code does its panel show?', as: code, fits: '^\\d{4}$', secret: true } }`;
@@ -66,6 +67,33 @@ describe('a family whose procedures ask a person, and an ONVIF service', () => {
     await here?.end();
   });
 
+  /** In the console: what does not fit is said in the dialog, and what was typed stays there. */
+  async function answerInConsole(id: string): Promise<void> {
+    const browser = await openBrowser();
+    try {
+      const page = await browser.newPage({ viewport: { width: 1280, height: 800 } });
+      await page.goto(`${served.url}/where#token=${served.token}`);
+      await page.getByRole('heading', { name: 'Where to look' }).waitFor();
+      await page.goto(`${served.url}/rollouts/${id}`);
+      await page.getByText('Which code does its panel show?').first().waitFor();
+      await page.getByRole('button', { name: 'Answer' }).click();
+      const dialog = page.getByRole('dialog', { name: 'gate-2 is waited for' });
+      await dialog.getByText('Which code does its panel show?').waitFor();
+      const field = dialog.getByRole('textbox');
+      await field.fill('no idea');
+      await dialog.getByRole('button', { name: 'Answer' }).click();
+      await dialog.getByText('The answer cannot be that').waitFor();
+      expect(await field.inputValue()).toBe('no idea');
+      expect(here.gate(2).typed).toEqual([]);
+      await field.fill('1234');
+      if (process.env['PICTURE']) await page.screenshot({ path: process.env['PICTURE'] });
+      await dialog.getByRole('button', { name: 'Answer' }).click();
+      await dialog.waitFor({ state: 'detached' });
+    } finally {
+      await browser.close();
+    }
+  }
+
   it('waits for the answer, takes only one that fits, and tells it to the device alone', async () => {
     const id = await begin(1);
     expect((await say('show', id)).out).toMatch(/gate-1: Which code does its panel show\? Then: `barrow rollout answer \S+ gate-1 ANSWER`/);
@@ -89,7 +117,8 @@ describe('a family whose procedures ask a person, and an ONVIF service', () => {
 
   it('tells what the device says of a wrong answer, without the answer', async () => {
     const id = await begin(2);
-    await say('answer', id, 'gate-2', '1234');
+    if (hasChromium) await answerInConsole(id);
+    else await say('answer', id, 'gate-2', '1234');
     await outcome(id).toBe('failed');
     expect(await runOf(id)).toMatchObject({ step: 'activate', cause: { code: 'activation-refused' } });
     expect((await runOf(id)).detail).not.toContain('1234');

@@ -188,7 +188,7 @@ export class BarrowClient {
     } catch (error) {
       if (use.signal?.aborted) throw error;
       const cause = (error as { cause?: { code?: string; message?: string } }).cause;
-      throw new UnreachableError(this.url, cause?.code ?? cause?.message ?? (error as Error).message, method !== 'GET');
+      throw new UnreachableError(this.url, cause?.code ?? cause?.message ?? 'nothing answers there', method !== 'GET');
     }
     if (response.ok) return response;
     const text = await response.text();

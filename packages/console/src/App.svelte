@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { labelled } from './lib/labelled.js';
   import Moon from '@lucide/svelte/icons/moon';
   import Sun from '@lucide/svelte/icons/sun';
   import Menu from '@lucide/svelte/icons/menu';
@@ -169,7 +170,7 @@
     {#if menu}<button class="veil" tabindex="-1" aria-hidden="true" onclick={() => (menu = false)}></button>{/if}
     <!-- It scrolls, and so can be reached where nothing on it can. -->
     <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
-    <main id="main" tabindex="0" bind:this={main}>
+    <main id="main" tabindex="0" bind:this={main} use:labelled>
       {#if live.state === 'lost' && live.lostSince !== null}
         <p class="stale" role="status">
           The connection is lost since {localTime(new Date(live.lostSince).toISOString())}: what is shown is {duration(

@@ -11,7 +11,10 @@ type What = Extract<LiveEvent, { kind: 'changed' }>['what'];
 export class Loaded<T> {
   value = $state.raw<T | null>(null);
   failure = $state.raw<Failure | null>(null);
-  #asked = 0;
+  /** Counts the occasions at which what is shown became another: what is still being read for an earlier one is left aside. */
+  #turn = 0;
+  #reading: Promise<void> | null = null;
+  #more = false;
 
   constructor(
     private readonly read: () => Promise<T>,
@@ -20,22 +23,42 @@ export class Loaded<T> {
     news: (event: LiveEvent) => boolean = () => false,
   ) {
     $effect(() => {
-      void this.again();
+      void this.#begin();
       return hearChanges(of, () => this.again(), news);
     });
   }
 
-  /** Reads it anew; of several answers the one that was asked for last counts. */
-  async again(): Promise<void> {
-    const asked = ++this.#asked;
-    try {
-      const value = await this.read();
-      if (asked !== this.#asked) return;
-      this.value = value;
-      this.failure = null;
-    } catch (error) {
-      if (asked === this.#asked) this.failure = failureOf(error);
-    }
+  /** Reads it anew; while it is being read it is read once more after that, however often this is asked for. */
+  again(): Promise<void> {
+    if (this.#reading === null) return this.#begin();
+    this.#more = true;
+    return this.#reading;
+  }
+
+  /** Shows what an act gave back; what is being read was asked for before it. */
+  show(value: T): void {
+    this.value = value;
+    if (this.#reading !== null) void this.#begin();
+  }
+
+  #begin(): Promise<void> {
+    return (this.#reading = this.#untilRead(++this.#turn));
+  }
+
+  async #untilRead(turn: number): Promise<void> {
+    do {
+      this.#more = false;
+      try {
+        const value = await this.read();
+        if (turn !== this.#turn) return;
+        this.value = value;
+        this.failure = null;
+      } catch (error) {
+        if (turn !== this.#turn) return;
+        this.failure = failureOf(error);
+      }
+    } while (this.#more);
+    this.#reading = null;
   }
 
   /** Does something about it, and reads it anew. */

@@ -128,11 +128,13 @@
           {:else}
             <VirtualTable rows={ranked} label="Devices by how exposed they are" columns={6} maxHeight="calc(100vh - 7rem)" {onopen}>
               {#snippet head()}<tr
-                  ><th>Device</th><th>Site</th><th>Firmware</th><th class="num">Score</th><th>Advisories</th><th>Mended by</th></tr
+                  ><th>Device</th><th class="if-room">Site</th><th>Firmware</th><th class="num">Score</th><th>Advisories</th><th
+                    >Mended by</th
+                  ></tr
                 >{/snippet}
               {#snippet row(d)}
                 <td><a class="name" tabindex="-1" href="/devices/{d.device}">{d.name}</a></td>
-                <td>{d.site}</td>
+                <td class="if-room">{d.site}</td>
                 <td class="mono">{d.firmware}</td>
                 <td class="num">{d.score ?? '–'}</td>
                 <td>{d.advisories.map((x) => x.id).join(', ')}</td>
@@ -205,10 +207,11 @@
                 .join(', ')}
             </p>
             <VirtualTable rows={detail.exposed} label="Devices that it may touch" columns={5} maxHeight="70vh" {onopen}>
-              {#snippet head()}<tr><th>Device</th><th>Site</th><th>Firmware</th><th>Exposure</th><th>Mended by</th></tr>{/snippet}
+              {#snippet head()}<tr><th>Device</th><th class="if-room">Site</th><th>Firmware</th><th>Exposure</th><th>Mended by</th></tr
+                >{/snippet}
               {#snippet row(d)}
                 <td><a class="name" tabindex="-1" href="/devices/{d.device}">{d.name}</a></td>
-                <td>{d.site}</td>
+                <td class="if-room">{d.site}</td>
                 <td class="mono">{d.firmware ?? 'unknown'}</td>
                 <td>{@render mark(d.exposure)}</td>
                 <td class="cut" title={d.noFix ?? d.reason}

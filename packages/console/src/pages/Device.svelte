@@ -174,23 +174,23 @@
     {#if device.rollout}<a class="anchor" href="/rollouts/{device.rollout}">in a rollout now</a>{/if}
     <span class="grow"></span>
     <span class="quiet" role="status">{told}</span>
-    {#if may('operator')}
-      {#if device.canLocate}<button class="btn preset-outlined-surface-300-700" onclick={locate}
-          ><Lightbulb size={15} aria-hidden="true" />Blink its light</button
-        >{/if}
-      {#if device.standing === 'behind' && device.upgradable && device.rollout === null}<button
-          class="btn preset-filled-primary-600-400"
-          onclick={() => (planning = true)}>Upgrade this device</button
-        >{/if}
-      {#if device.armed}<button
-          class="btn preset-outlined-surface-300-700"
-          title="Its next reset then brings no other version"
-          onclick={disarm}>Disarm</button
-        >{/if}
-      <button class="btn preset-outlined-surface-300-700" onclick={backUp}>Back up</button>
-      <button class="btn preset-outlined-surface-300-700" onclick={() => (removing = true)}>Remove</button>
-      <button class="btn preset-outlined-surface-300-700" onclick={edit}><Pencil size={15} aria-hidden="true" />Set by hand</button>
-    {/if}
+    {#if may('operator')}<span class="acts">
+        {#if device.canLocate}<button class="btn preset-outlined-surface-300-700" onclick={locate}
+            ><Lightbulb size={15} aria-hidden="true" />Blink its light</button
+          >{/if}
+        {#if device.standing === 'behind' && device.upgradable && device.rollout === null}<button
+            class="btn preset-filled-primary-600-400"
+            onclick={() => (planning = true)}>Upgrade this device</button
+          >{/if}
+        {#if device.armed}<button
+            class="btn preset-outlined-surface-300-700"
+            title="Its next reset then brings no other version"
+            onclick={disarm}>Disarm</button
+          >{/if}
+        <button class="btn preset-outlined-surface-300-700" onclick={backUp}>Back up</button>
+        <button class="btn preset-outlined-surface-300-700" onclick={() => (removing = true)}>Remove</button>
+        <button class="btn preset-outlined-surface-300-700" onclick={edit}><Pencil size={15} aria-hidden="true" />Set by hand</button>
+      </span>{/if}
   </div>
   {#each device.flags as flag (flag.flag + flag.other)}
     <div class="sheet flag" role="note">
@@ -244,7 +244,7 @@
             <li>
               <span class="quiet">{when(h.at)}</span>
               <span
-                >{h.field}{#if h.before !== null}
+                >{h.field}&#32;{#if h.before !== null}
                   <span class="mono">{h.before}</span> →{/if}
                 <span class="mono">{h.after ?? (h.before === null ? '' : 'not known')}</span></span
               >
@@ -433,6 +433,11 @@
 {/if}
 
 <style>
+  .acts {
+    display: flex;
+    flex-wrap: wrap;
+    gap: 0.5rem;
+  }
   .crumb {
     margin-bottom: 0.25rem;
   }

@@ -203,8 +203,7 @@
   <div class="sheet">
     <Empty title="No devices yet"
       >Barrow looks only where it was told: add a network, then press Discover. <a class="anchor" href="/where">Where to look</a
-      >{#if may('operator')}
-        Or <button class="anchor" onclick={() => (taking = true)}>take a list in</button> that somebody keeps.{/if}</Empty
+      >{#if may('operator')}. Or <button class="anchor" onclick={() => (taking = true)}>take a list in</button> that somebody keeps.{/if}</Empty
     >
   </div>
 {:else if all && pages.total === 0 && !filtersShown}

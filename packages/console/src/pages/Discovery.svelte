@@ -6,67 +6,69 @@
   import KindIcon from '../parts/KindIcon.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import WaitingHosts from '../parts/WaitingHosts.svelte';
-  import { hear } from '../lib/live.svelte.js';
+  import { Loaded } from '../lib/loaded.svelte.js';
   import { ProblemError } from '@barrow/client';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
   import { when } from '../lib/format.js';
 
-  let view = $state.raw<Discovery | null>(null);
-  let found = $state.raw<Discovery['found']>([]);
-  let troubles = $state.raw<Discovery['troubles']>([]);
-  let failure = $state<Failure | null>(null);
-  let none = $state(false);
+  let refused = $state<Failure | null>(null);
   let only = $state<'all' | 'changes' | 'unrecognised'>('all');
   let large = $state<Failure | null>(null);
 
-  async function load() {
-    try {
-      const whole = await client().discovery();
-      view = whole;
-      found = whole.found;
-      troubles = whole.troubles;
-      none = false;
-    } catch (error) {
-      if (error instanceof ProblemError && error.problem.status === 404) none = true;
-      else failure = failureOf(error);
-    }
+  /** The newest one; null when nothing was looked for yet. */
+  interface Shown {
+    readonly discovery: Discovery | null;
   }
-  $effect(() => {
-    void load();
-    return hear((event) => {
-      if (event.kind !== 'discovery') return;
-      const now = event.discovery;
-      // Live events carry the last finds only; they are laid over what is here, and the whole is read at the end.
-      if (view?.id !== now.id) [found, troubles] = [[], []];
-      const known = new Set(found.map((f) => f.device));
-      found = [...found, ...now.found.filter((f) => !known.has(f.device))];
-      if (now.troubles.length > 0) {
-        const had = new Set(troubles.map((t) => `${t.address} ${t.probe} ${t.detail}`));
-        troubles = [...troubles, ...now.troubles.filter((t) => !had.has(`${t.address} ${t.probe} ${t.detail}`))];
+  const loaded: Loaded<Shown> = new Loaded<Shown>(
+    async () => {
+      try {
+        return { discovery: await client().discovery() };
+      } catch (error) {
+        if (error instanceof ProblemError && error.problem.status === 404) return { discovery: null };
+        throw error;
       }
-      view = now;
-      none = false;
-      if (now.state !== 'running') void load();
-    }, load);
-  });
+    },
+    [],
+    (event) => {
+      if (event.kind !== 'discovery') return false;
+      loaded.value = { discovery: laidOver(view, event.discovery) };
+      return event.discovery.state !== 'running';
+    },
+  );
+  const view = $derived(loaded.value?.discovery ?? null);
+  const none = $derived(loaded.value !== null && view === null);
+  const found = $derived(view?.found ?? []);
+  const troubles = $derived(view?.troubles ?? []);
+  const failure = $derived(refused ?? loaded.failure);
+
+  /** Live events carry the last finds only; they are laid over what is here, and the whole is read at the end. */
+  function laidOver(before: Discovery | null, now: Discovery): Discovery {
+    if (before?.id !== now.id) return now;
+    const known = new Set(before.found.map((f) => f.device));
+    const told = (t: Discovery['troubles'][number]): string => `${t.address} ${t.probe} ${t.detail}`;
+    const had = new Set(before.troubles.map(told));
+    return {
+      ...now,
+      found: [...before.found, ...now.found.filter((f) => !known.has(f.device))],
+      troubles: [...before.troubles, ...now.troubles.filter((t) => !had.has(told(t)))],
+    };
+  }
 
   async function start(sure = false, networks: string[] = []) {
     try {
-      failure = null;
+      refused = null;
       large = null;
-      view = await client().discover(networks, sure);
-      found = [];
-      troubles = [];
-      none = false;
+      const begun = await client().discover(networks, sure);
+      loaded.show({ discovery: { ...begun, found: [], troubles: [] } });
     } catch (error) {
       if (error instanceof ProblemError && error.problem.code === 'many-addresses') large = failureOf(error);
-      else failure = failureOf(error);
+      else refused = failureOf(error);
     }
   }
   const stop = () =>
     client()
       .stopDiscovery()
-      .catch((error: unknown) => (failure = failureOf(error)));
+      .catch((error: unknown) => (refused = failureOf(error)));
 
   const isWaiting = (flag: string): boolean => flag.startsWith('awaiting-approval');
   // Those that wait have a list of their own.
@@ -111,7 +113,9 @@
   <p class="sure"><button class="btn preset-filled-warning-600-400" onclick={() => start(true)}>I am sure: ask them all</button></p>
 {/if}
 
-{#if none && !view}
+{#if loaded.value === null && !failure}
+  <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
+{:else if none}
   <div class="sheet">
     <Empty title="Nothing was looked for yet">Say <a class="anchor" href="/where">where to look</a>, then press Discover.</Empty>
   </div>

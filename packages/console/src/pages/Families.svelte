@@ -33,7 +33,10 @@
               ></td
             >
             <td><span class="kind"><KindIcon kind={f.kind} />{f.kind}</span></td>
-            <td>{[...new Set(f.models.map((m) => m.model))].join(', ')}</td>
+            <td class="models"
+              >{#each [...new Set(f.models.map((m) => m.model))] as model, i (model)}{i > 0 ? ', ' : ''}<span class="model">{model}</span
+                >{/each}</td
+            >
             <td class="num">{f.devices}</td>
             <td
               >{#if f.ways.length > 0}{[...new Set(f.ways.map((w) => w.name))].join('; ')}{:else}<span class="quiet">recorded only</span
@@ -72,6 +75,12 @@
 {/if}
 
 <style>
+  .model {
+    white-space: nowrap;
+  }
+  .models {
+    min-width: 8.5rem;
+  }
   .told {
     margin-bottom: 0.6rem;
   }
@@ -79,6 +88,7 @@
     display: inline-flex;
     align-items: center;
     gap: 0.4rem;
+    white-space: nowrap;
   }
   .open td {
     background: color-mix(in oklab, var(--now) 4%, transparent);

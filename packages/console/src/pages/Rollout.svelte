@@ -12,16 +12,14 @@
   import Timeline from '../parts/Timeline.svelte';
   import WhatIf from '../parts/WhatIf.svelte';
   import Words from '../parts/Words.svelte';
-  import { hear } from '../lib/live.svelte.js';
+  import { Loaded } from '../lib/loaded.svelte.js';
+  import { untrack } from 'svelte';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
   import { groupBy, noticesBeside, restOf, someOf, withChanges, foretoldText } from '@barrow/client';
   import { count, duration, since, totalsOf, when } from '../lib/format.js';
   import { goTo, place } from '../lib/place.js';
 
   const id = $derived(place.params['id'] ?? '');
-  let rollout = $state.raw<Rollout | null>(null);
-  let rehearsal = $state.raw<RehearsalView | null>(null);
-  let failure = $state<Failure | null>(null);
   let refused = $state<Failure | null>(null);
   /** A wave of more than these shows only those in view, and what is opened beneath them. */
   const mostRows = 120;
@@ -32,8 +30,6 @@
 
   /** What is planned anew out of this one: what is left of it, or the way back of what it brought. */
   let planning = $state<'rest' | 'back' | null>(null);
-  const rest = $derived(rollout ? restOf(rollout) : []);
-  const ways = $derived(rollout ? waysIn(rollout) : []);
 
   let foretold = $state.raw<ForetoldView | null>(null);
   /** It is asked for at most so often, in milliseconds: to play a large rollout to its end takes the service seconds. */
@@ -49,53 +45,50 @@
     if (asked === id) foretold = told;
   }
 
-  let loading = false;
-  let again = false;
-  async function load() {
-    if (loading) {
-      again = true;
-      return;
-    }
-    loading = true;
-    do {
-      again = false;
-      try {
-        const asked = id;
-        const before = rollout;
-        const found =
-          before?.id === asked ? withChanges(before, await client().rolloutChanges(asked, before.stand)) : await client().rollout(asked);
-        if (asked === id) rollout = found;
-        failure = null;
-        if (found.phase === 'planned' && rehearsal === null) rehearsal = await client().rehearsal(asked);
-        if (!isUnderWay(found)) foretold = null;
-        else if (Date.now() - foretoldAt > foretellEvery) void foretell(asked);
-      } catch (error) {
-        failure = failureOf(error);
-      }
-    } while (again);
-    loading = false;
+  interface Shown {
+    readonly rollout: Rollout;
+    /** Of a plan that was not started. */
+    readonly rehearsal: RehearsalView | null;
   }
+  const loaded: Loaded<Shown> = new Loaded<Shown>(
+    async () => {
+      const asked = id;
+      const before = untrack(() => shown);
+      const found = before
+        ? withChanges(before.rollout, await client().rolloutChanges(asked, before.rollout.stand))
+        : await client().rollout(asked);
+      if (!isUnderWay(found)) foretold = null;
+      else if (Date.now() - foretoldAt > foretellEvery) void foretell(asked);
+      const rehearsal = found.phase === 'planned' ? (before?.rehearsal ?? (await client().rehearsal(asked))) : null;
+      return { rollout: found, rehearsal };
+    },
+    [],
+    (event) => {
+      if (event.kind === 'progress' && event.rollout === id) percents[event.run] = event.percent;
+      if (event.kind !== 'journal' || event.entry.rollout !== id) return false;
+      if ('run' in event.entry.event && event.entry.event.run) delete percents[event.entry.event.run];
+      return true;
+    },
+  );
+  /** What is here of the one that the address names. */
+  const shown = $derived(loaded.value?.rollout.id === id ? loaded.value : null);
+  const rollout = $derived(shown?.rollout ?? null);
+  const rehearsal = $derived(shown?.rehearsal ?? null);
+  const rest = $derived(rollout ? restOf(rollout) : []);
+  const ways = $derived(rollout ? waysIn(rollout) : []);
+  const failure = $derived(loaded.failure);
+  const show = (now: Rollout): void => loaded.show({ rollout: now, rehearsal: now.phase === 'planned' ? rehearsal : null });
 
   $effect(() => {
-    const shown = id;
-    rollout = null;
-    rehearsal = null;
+    void id;
     foretold = null;
     foretoldAt = 0;
     open = null;
-    void load();
+    percents = {};
+  });
+  $effect(() => {
     const clock = setInterval(() => (now = Date.now()), 1000);
-    const leave = hear((event) => {
-      if (event.kind === 'progress' && event.rollout === shown) percents[event.run] = event.percent;
-      if (event.kind === 'journal' && event.entry.rollout === shown) {
-        if ('run' in event.entry.event && event.entry.event.run) delete percents[event.entry.event.run];
-        void load();
-      }
-    }, load);
-    return () => {
-      clearInterval(clock);
-      leave();
-    };
+    return () => clearInterval(clock);
   });
 
   const runs = $derived(
@@ -122,7 +115,7 @@
     busy = true;
     refused = null;
     try {
-      rollout = await client().say(id, word, body);
+      show(await client().say(id, word, body));
     } catch (error) {
       const done = { start: 'started', hold: 'held', continue: 'continued', stop: 'stopped', approve: 'approved' };
       refused = failureOf(error, done[word]);
@@ -138,12 +131,12 @@
   let accepted = $state<Record<string, boolean>>({});
   const start = () => (toAccept.length > 0 ? ((accepted = {}), (accepting = true)) : say('start'));
   const startAccepted = async () => {
-    rollout = await client().say(id, 'start', { accept: toAccept.map((h) => h.code).filter((code) => accepted[code]) });
+    show(await client().say(id, 'start', { accept: toAccept.map((h) => h.code).filter((code) => accepted[code]) }));
   };
   async function sayRun(run: string, word: 'retry' | 'take-back' | 'release' | 'done', body: object = {}) {
     refused = null;
     try {
-      rollout = await client().sayRun(id, run, word, body);
+      show(await client().sayRun(id, run, word, body));
     } catch (error) {
       refused = failureOf(error, { retry: 'retried', 'take-back': 'taken back', release: 'released', done: 'kept as done' }[word]);
     }
@@ -175,9 +168,9 @@
     if (asking?.what === 'discard') {
       await client().discardRollout(id);
       goTo('/rollouts');
-    } else if (asking?.what === 'skip') rollout = await client().sayRun(id, asking.run.id, 'skip', { reason: words.trim() });
-    else if (asking?.what === 'answer') rollout = await client().sayRun(id, asking.run.id, 'answer', { answer: words.trim() });
-    else if (asking) rollout = await client().say(id, asking.what, asking.what === 'note' ? { text: words.trim() } : {});
+    } else if (asking?.what === 'skip') show(await client().sayRun(id, asking.run.id, 'skip', { reason: words.trim() }));
+    else if (asking?.what === 'answer') show(await client().sayRun(id, asking.run.id, 'answer', { answer: words.trim() }));
+    else if (asking) show(await client().say(id, asking.what, asking.what === 'note' ? { text: words.trim() } : {}));
     words = '';
   }
   async function table() {
@@ -276,7 +269,12 @@
       >{/if}
   </div>
   {#if refused}<Trouble failure={refused} />{/if}
-  {#each rollout.remarks as remark (remark)}<p class="note">{remark}</p>{/each}
+  {#if rollout.remarks.length > 0}
+    <details class="remarks" open={rollout.phase === 'planned' || rollout.remarks.length < 3}>
+      <summary>{rollout.remarks.length === 1 ? 'One remark' : `${rollout.remarks.length} remarks`} on the plan</summary>
+      {#each rollout.remarks as remark (remark)}<p class="note">{remark}</p>{/each}
+    </details>
+  {/if}
   {#if rollout.trouble}<Trouble failure={rollout.trouble} />{/if}
   {#if rollout.heldBecause}
     <p class="held" role="alert">
@@ -383,10 +381,10 @@
     <td
       ><button class="name" aria-expanded={open === run.id} onclick={() => (open = open === run.id ? null : run.id)}>{run.name}</button></td
     >
-    <td class="mono quiet">{run.address}</td>
-    <td>{run.site}</td>
-    <td class="mono">{run.from} → {run.target}</td>
-    <td><StepTrack {run} steps={plan.passages[run.passage]?.steps ?? []} /></td>
+    <td class="mono quiet if-wide">{run.address}</td>
+    <td class="if-wide">{run.site}</td>
+    <td class="mono if-room">{run.from} → {run.target}</td>
+    <td class="if-room"><StepTrack {run} steps={plan.passages[run.passage]?.steps ?? []} /></td>
     <td>
       {#if run.outcome}<State word={run.outcome} note={run.cause?.what ?? run.detail ?? ''} />
       {:else if run.phase === 'waiting' || run.phase === 'absent'}<State
@@ -454,7 +452,10 @@
           maxHeight="min(60vh, 40rem)"
           onopen={(run) => (open = open === run.id ? null : run.id)}
         >
-          {#snippet head()}<tr><th>Device</th><th>Address</th><th>Site</th><th>Version</th><th>Steps</th><th>State</th><th>Time</th></tr
+          {#snippet head()}<tr
+              ><th>Device</th><th class="if-wide">Address</th><th class="if-wide">Site</th><th class="if-room">Version</th><th
+                class="if-room">Steps</th
+              ><th>State</th><th>Time</th></tr
             >{/snippet}
           {#snippet row(run)}{#if rollout}{@render cells(run, rollout)}{/if}{/snippet}
         </VirtualTable>
@@ -562,6 +563,13 @@
 {/if}
 
 <style>
+  .remarks {
+    margin-bottom: 0.75rem;
+  }
+  .remarks summary {
+    color: var(--quiet);
+    cursor: pointer;
+  }
   .so-far {
     display: flex;
     flex-wrap: wrap;
@@ -698,8 +706,24 @@
     h2 {
       flex-wrap: wrap;
     }
+  }
+  /* Its steps want the room more than its address does. */
+  @media (min-width: 40.01rem) and (max-width: 75rem) {
+    .wave table :is(col, th, :global(td)):nth-child(2):not([colspan]) {
+      display: none;
+    }
     .wave table {
-      min-width: 62rem;
+      min-width: 54rem;
+    }
+  }
+  /* How it stands comes right after its name. */
+  @media (max-width: 40rem) {
+    .run > :global(td:first-child) {
+      order: -2;
+    }
+    .run > :global(td:nth-child(6)) {
+      order: -1;
+      flex: 1 0 100%;
     }
   }
   .wave {

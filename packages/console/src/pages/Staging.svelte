@@ -283,7 +283,8 @@
 
   <h2>Sites</h2>
   <section class="sheet" aria-label="Sites">
-    <table class="list">
+    {#if sites.length === 0}<Empty title="No sites yet">A site is there as soon as a network or a device names it.</Empty>{/if}
+    <table class="list" class:none={sites.length === 0}>
       <thead
         ><tr
           ><th>Site</th><th class="num">Devices</th><th class="num">Link</th><th>Sees Barrow at</th><th>Store of its own</th><th
@@ -434,6 +435,9 @@
 {/if}
 
 <style>
+  .none {
+    display: none;
+  }
   h2 {
     margin: 1.1rem 0 0.4rem;
   }

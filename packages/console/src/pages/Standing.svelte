@@ -165,11 +165,14 @@
     {#each counts?.all.sites ?? [] as s (s)}<option>{s}</option>{/each}
   </select>
   <span class="grow"></span>
-  <button class="btn preset-outlined-surface-300-700" aria-expanded={showTargets} onclick={() => (showTargets = !showTargets)}
-    >{targets.length === 1 ? '1 target' : `${targets.length} targets`}{pins.length > 0
-      ? `, ${pins.length === 1 ? '1 pin' : `${pins.length} pins`}`
-      : ''}</button
-  >
+  {#if shown.value !== null}<button
+      class="btn preset-outlined-surface-300-700"
+      aria-expanded={showTargets}
+      onclick={() => (showTargets = !showTargets)}
+      >{targets.length === 1 ? '1 target' : `${targets.length} targets`}{pins.length > 0
+        ? `, ${pins.length === 1 ? '1 pin' : `${pins.length} pins`}`
+        : ''}</button
+    >{/if}
   {#if may('operator')}
     <button class="btn preset-outlined-surface-300-700" onclick={() => (setting = 'pin')}
       ><Pin size={15} aria-hidden="true" />Pin a device</button

@@ -388,8 +388,9 @@
   .head,
   .bar {
     display: flex;
+    flex-wrap: wrap;
     align-items: baseline;
-    gap: 0.9rem;
+    gap: 0.25rem 0.9rem;
   }
   .head {
     margin-bottom: 0.75rem;

@@ -32,11 +32,10 @@
   ondrop={drop}
 >
   <Upload size={18} aria-hidden="true" />
-  <span
+  <span class="grow"
     >Drop images here, with their notes and checksum files, or archives of them.
     <span class="quiet">Each is read, matched and checked before it is taken.</span></span
   >
-  <span class="grow"></span>
   <button class="btn preset-outlined-surface-300-700" onclick={() => picker?.click()}>Choose files</button>
   <input
     bind:this={picker}
@@ -84,8 +83,9 @@
 <style>
   .drop {
     display: flex;
+    flex-wrap: wrap;
     align-items: center;
-    gap: 0.8rem;
+    gap: 0.5rem 0.8rem;
     padding: 0.7rem 1rem;
     border-style: dashed;
     margin-bottom: 0.8rem;
@@ -99,12 +99,18 @@
     background: color-mix(in oklab, var(--now) 8%, var(--sheet));
   }
   .grow {
-    flex: 1;
+    flex: 1 1 12rem;
   }
   .going {
     margin-bottom: 0.8rem;
     max-height: 14rem;
     overflow: auto;
+  }
+  @media (max-width: 40rem) {
+    li {
+      grid-template-columns: minmax(0, 1fr) !important;
+      gap: 0.2rem !important;
+    }
   }
   li {
     display: grid;

@@ -71,7 +71,7 @@
             </span>
           </th>
           {#each shown as place (place)}
-            <td class:goal={place === 'at target'}>
+            <td class:goal={place === 'at target'} data-label={words[place]}>
               {#each lane.at[place] as cluster (cluster.group)}
                 {@const first = cluster.after}
                 <button
@@ -194,9 +194,55 @@
   }
   .after {
     display: block;
-    white-space: nowrap;
   }
   .legend {
     padding: 0.3rem 0.9rem 0.5rem;
+  }
+  /* On a phone each family is a paragraph: what stands where, in words beside its marks. */
+  @media (max-width: 40rem) {
+    table,
+    thead,
+    tbody {
+      display: block;
+    }
+    tr {
+      display: flex;
+      flex-wrap: wrap;
+      padding: 0.4rem 0.5rem;
+    }
+    thead .who,
+    td:not(:has(.cluster)) {
+      display: none;
+    }
+    thead th {
+      width: auto;
+      padding: 0;
+    }
+    tbody .who {
+      flex: 1 0 100%;
+      width: auto;
+      padding: 0.1rem 0.35rem;
+    }
+    .title {
+      font-weight: 600;
+    }
+    td {
+      flex: 1 0 100%;
+      display: grid;
+      grid-template-columns: 8.5rem minmax(0, 1fr);
+      padding: 0;
+    }
+    td::before {
+      content: attr(data-label);
+      grid-row: 1 / span 20;
+      padding: 0.15rem 0.35rem;
+      font-size: 0.8125rem;
+      color: var(--quiet);
+    }
+    td.goal,
+    th.goal {
+      border: 0;
+      background: none;
+    }
   }
 </style>

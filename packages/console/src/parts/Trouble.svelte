@@ -20,6 +20,7 @@
     gap: 0.75rem;
     padding: 0.75rem 1rem;
     border-left: 4px solid var(--bad);
+    margin-bottom: 0.75rem;
   }
   .trouble :global(svg) {
     color: var(--bad);
