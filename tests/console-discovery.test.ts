@@ -79,7 +79,7 @@ describe.skipIf(!hasChromium)('looking around in the console', () => {
 
   it('lists only the rows in view, and reaches the last by scrolling', async () => {
     await open('Devices');
-    await page.getByText('73 devices', { exact: true }).waitFor();
+    await page.getByRole('status').getByText('73 devices', { exact: true }).waitFor();
     expect(await page.getByRole('row').count()).toBeLessThan(60);
     await page.locator('.scroll').evaluate((e) => e.scrollTo(0, e.scrollHeight));
     await page.getByRole('link', { name: 'sandpiper-sw-1' }).waitFor();

@@ -226,15 +226,14 @@ export function moveTo(state: RolloutState, index: number, step: number, at: Ins
     state.waves[run.wave]!.soaking++;
     for (const other of state.dependants.get(index) ?? []) strand(state, other);
   }
-  if (state.dependants.size > 0) strand(state, index);
+  strand(state, index);
 }
 
 /** Retries a run, and with it those that were not begun for want of it. */
 export function revive(state: RolloutState, index: number): void {
   retry(state, index);
   for (const other of state.dependants.get(index) ?? []) {
-    const run = state.runs[other]!;
-    if (run.phase === 'ended' && run.cause === 'needed-run') revive(state, other);
+    if (state.runs[other]!.cause === 'needed-run') revive(state, other);
     else strand(state, other);
   }
   strand(state, index);
@@ -283,7 +282,7 @@ export function reopen(state: RolloutState, index: number, as: 'waiting' | 'acti
 /** Into the wave that is open, or the last one when all have ended; it is open again then. */
 export function joinWave(state: RolloutState, index: number, as: 'waiting' | 'active'): void {
   const run = state.runs[index]!;
-  run.wave = Math.min(Math.max(state.wave, run.wave), state.waves.length - 1);
+  run.wave = Math.max(state.wave, run.wave);
   const wave = state.waves[run.wave]!;
   wave[as]++;
   if (wave.phase === 'soaking' || wave.phase === 'proving' || wave.phase === 'passed') {
