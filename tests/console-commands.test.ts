@@ -93,6 +93,7 @@ const where: Readonly<Record<string, string | `- ${string}`>> = {
   'rollout list': 'rollouts',
   'rollout show': 'rollout',
   'rollout rehearse': 'rehearsal',
+  'rollout sheet': 'sheet',
   'rollout start': 'say',
   'rollout follow': 'rolloutChanges',
   'rollout hold': 'say',

@@ -389,6 +389,9 @@ export class BarrowClient {
   reportAs = async (id: string, form: 'html' | 'csv') =>
     (await this.raw('GET', `/rollouts/${encodeURIComponent(id)}/report.${form}`)).text();
 
+  /** The night on paper, as one printable page (HTML). */
+  sheet = async (id: string) => (await this.raw('GET', `/rollouts/${encodeURIComponent(id)}/sheet.html`)).text();
+
   /**
    * What happens, live. It comes back by itself after a lost connection and misses no journal entry, beginning
    * after `after`, or now. `onState` tells whether it is connected; a connection on which nothing comes for `silentMs` is

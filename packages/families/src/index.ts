@@ -1,5 +1,6 @@
 export { familySchema } from './schema/family.js';
 export { usesShell, usesOnvif, usesSip, usesSnmp, usesWeb } from './schema/walk.js';
+export { linesByHand } from './schema/by-hand.js';
 export {
   hasShell,
   isUpgradable,

@@ -20,6 +20,8 @@ export interface ServiceOptions {
   /** Divides the spans of family files; above 1 only for the demo fleet, whose time runs faster. */
   readonly timeScale: number;
   readonly consoleFolder: string | null;
+  /** Where the night sheets of rollouts under way are written; null: nowhere. */
+  readonly sheetFolder: string | null;
   readonly logLevel: string;
   /** Makes another admin token and writes it into the data folder, for who lost the first. */
   readonly newAdminToken?: boolean;

@@ -17,7 +17,8 @@ export const notFound = (what: string, asked: string, next: string): Refusal =>
 /** The service cannot start; what, why and what to do, for the person at the terminal. */
 export class StartFailure extends Error {
   constructor(
-    readonly code: 'port-in-use' | 'database-newer' | 'data-in-use' | 'data-unusable' | 'data-damaged' | 'key-wrong' | 'family-file',
+    readonly code:
+      'port-in-use' | 'database-newer' | 'data-in-use' | 'data-unusable' | 'data-damaged' | 'key-wrong' | 'family-file' | 'sheet-folder',
     readonly what: string,
     readonly why: string,
     readonly next: string,

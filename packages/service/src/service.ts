@@ -32,6 +32,7 @@ import { Backups } from './runner/backups.js';
 import { Holdings } from './runner/holdings.js';
 import { Journal } from './runner/journal.js';
 import { Restoring } from './runner/restoring.js';
+import { openSheetFolder, Sheets } from './report/sheets.js';
 import { Runner } from './runner/runner.js';
 import { CheckFile } from './staging/check-file.js';
 import { Offers } from './staging/offers.js';
@@ -69,6 +70,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
   );
   const carriedFamilies = join(options.dataFolder, 'families');
   mkdirSync(carriedFamilies, { recursive: true, mode: 0o700 });
+  if (options.sheetFolder !== null) openSheetFolder(options.sheetFolder);
   let families;
   try {
     families = loadFamilyFiles([options.familyFolder ?? shippedFamilies], [carriedFamilies]);
@@ -171,6 +173,11 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     const lists = new DeviceLists(devices, byHand);
     const approvals = new Approvals(context);
     const restoring = new Restoring({ context, backups, holdings, map, rolloutOf: (device) => runner.rolloutOf(device) });
+    const sheets = new Sheets(context, sites, () => [
+      ...options.tftpListen.host.split(',').map((host) => `tftp://${host}:${tftp.port}`),
+      `http${httpStore.secure ? 's' : ''}://${options.httpStoreListen.host}:${httpStore.port}`,
+    ]);
+    runner.onHappened((active) => sheets.touch(active));
     const parts: Parts = {
       context,
       restoring,
@@ -200,6 +207,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
       backups,
       journal,
       runner,
+      sheets,
     };
     runner.use(parts);
 
@@ -230,6 +238,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
         await discovery.stop();
         await deliveries.stop();
         await runner.stop();
+        sheets.close();
         watches.stop();
         closing.abort();
         await tftp.stop();

@@ -78,6 +78,7 @@ export const registerDemo: Register = (program, act) => {
               httpStoreTls: null,
               storeAddress: null,
               familyFolder: null,
+              sheetFolder: join(folder, 'sheets'),
               timeScale: scale,
               consoleFolder: consoleFolder(),
               logLevel: o.log,
@@ -93,7 +94,7 @@ export const registerDemo: Register = (program, act) => {
           const service = await startServiceChild(
             [
               ...['--data', dataFolder, '--listen', o.listen, '--tftp-listen', o.tftpListen, '--http-store-listen', o.httpStoreListen],
-              ...['--device-time-scale', String(scale), '--log', o.log],
+              ...['--sheets', join(folder, 'sheets'), '--device-time-scale', String(scale), '--log', o.log],
             ],
             io.err,
           );
@@ -116,6 +117,7 @@ export const registerDemo: Register = (program, act) => {
                 `${fleet.devices} simulated devices, their time ${scale} times ours. What truly happened to them: ${fleet.control}`,
                 `Images to add by hand: ${relative(process.cwd(), join(folder, 'images'))}. End with Ctrl-C.`,
                 `To kill the service alone, which comes back by itself: kill -9 $(cat ${join(here, 'pid')})`,
+                `Night sheets of what runs, for paper: ${relative(process.cwd(), join(folder, 'sheets'))}`,
                 '',
               ].join('\n'),
             );

@@ -251,6 +251,22 @@ function tellPlan(say: Say, made: Rollout): void {
   );
 }
 
+/** Into a file where one was named, else to where the answer goes. */
+async function putOut(say: Say, output: string | undefined, text: string): Promise<void> {
+  if (output === undefined) return void say.io.out(text);
+  const { writeFile } = await import('node:fs/promises');
+  await writeFile(output, text).catch((error: NodeJS.ErrnoException) => {
+    throw new CommandError(
+      exit.wrongUse,
+      'file-unwritable',
+      'The file was not written',
+      `${output}: ${error.code === 'ENOENT' ? 'its folder is not there' : (error.code ?? error.message)}.`,
+      'Check the path, and that you may write there.',
+    );
+  });
+  say.io.err(`Written to ${output}.\n`);
+}
+
 export const registerRollouts: Register = (program, act) => {
   const rollout = program.command('rollout').description('upgrades in waves; ROLLOUT may be "latest"');
   planOptions(
@@ -364,6 +380,16 @@ export const registerRollouts: Register = (program, act) => {
         const barrow = client();
         const r = await barrow.rehearsal(await resolve(barrow, id), o.if, o.goOn === true);
         print(say, r, () => rehearsalText(say.io, r, o.chart === true));
+      }),
+    );
+  rollout
+    .command('sheet <rollout>')
+    .description('the night on paper: order, times, who is there, the way back, and what to type by hand (HTML)')
+    .option('--output <file>', 'into a file')
+    .action(
+      act(async ({ say, client }, id: string, o: { output?: string }) => {
+        const barrow = client();
+        await putOut(say, o.output, await barrow.sheet(await resolve(barrow, id)));
       }),
     );
   rollout
@@ -565,19 +591,7 @@ export const registerRollouts: Register = (program, act) => {
             `The whole evidence: \`barrow report ${found} --format html --output report.html\``,
             '',
           ].join('\n');
-        if (o.output) {
-          const { writeFile } = await import('node:fs/promises');
-          await writeFile(o.output, text).catch((error: NodeJS.ErrnoException) => {
-            throw new CommandError(
-              exit.wrongUse,
-              'file-unwritable',
-              'The report was not written',
-              `${o.output}: ${error.code === 'ENOENT' ? 'its folder is not there' : (error.code ?? error.message)}.`,
-              'Check the path, and that you may write there.',
-            );
-          });
-          say.io.err(`Written to ${o.output}.\n`);
-        } else say.io.out(text);
+        await putOut(say, o.output, text);
       }),
     );
 };

@@ -65,6 +65,7 @@ export const registerServe: Register = (program, act) => {
     .option('--http-store-key <file>', 'the key of that certificate')
     .option('--store-address <address>', 'the address that devices are told to fetch from')
     .option('--families <folder>', 'family files to use instead of those that ship')
+    .option('--sheets <folder>', 'write the night sheet of each rollout there after everything that happens in it')
     .option('--new-admin-token', 'lost the admin token? make another, into the file token of the data folder')
     .option('--log <level>', 'trace, debug, info, warn, error or silent', 'info')
     .option('--device-time-scale <n>', 'how much faster the time of simulated devices runs', '1')
@@ -80,6 +81,7 @@ export const registerServe: Register = (program, act) => {
             httpStoreKey?: string;
             storeAddress?: string;
             families?: string;
+            sheets?: string;
             newAdminToken?: boolean;
             log: string;
             deviceTimeScale: string;
@@ -103,6 +105,7 @@ export const registerServe: Register = (program, act) => {
             httpStoreTls: cert !== undefined && key !== undefined ? { cert, key } : null,
             storeAddress: o.storeAddress ?? null,
             familyFolder: o.families ?? null,
+            sheetFolder: o.sheets ?? null,
             timeScale: Number(o.deviceTimeScale) || 1,
             consoleFolder: consoleFolder(),
             logLevel: o.log,

@@ -306,12 +306,14 @@ export const registerStaging: Register = (program, act) => {
     .option('--between <times>', 'when its devices may go down, e.g. 22:00-04:00, where a plan says nothing else; none: at any time')
     .option('--on <days>', 'on which days that begins, e.g. Sat,Sun or 2026-11-28')
     .option('--zone <zone>', 'in which time zone, e.g. Europe/London')
+    .option('--contact <words>', 'who is there, and how they are reached, for the night sheet; none: nobody')
     .action(
       act(
         async (
           { say, client },
           name: string,
           o: {
+            contact?: string;
             between?: string;
             on?: string;
             zone?: string;
@@ -343,6 +345,7 @@ export const registerStaging: Register = (program, act) => {
           const s = await client().setSite(name, {
             ...(window === null && o.between === undefined ? {} : { window }),
             ...(o.link === undefined ? {} : { linkKilobits: link }),
+            ...(o.contact === undefined ? {} : { contact: o.contact === 'none' ? null : o.contact }),
             ...(o.storeAddress === undefined ? {} : { storeAddress: o.storeAddress === 'none' ? null : o.storeAddress }),
             ...(o.serve === undefined
               ? {}
@@ -354,6 +357,7 @@ export const registerStaging: Register = (program, act) => {
               `  link: ${s.linkKilobits === null ? 'as fast as it goes' : `${s.linkKilobits} kbit/s`}`,
               `  sees Barrow at: ${s.storeAddress ?? 'the address where the stores listen'}`,
               `  its devices go down: ${s.windowText ?? 'at any time'}`,
+              `  who is there: ${s.contact ?? 'nobody said'}`,
               `  store of its own: ${s.store ? `${s.store.serve}, filled by ${s.store.fill}` : 'none'}`,
             ].join('\n'),
           );

@@ -77,8 +77,11 @@ export async function loadSecondDay(barrow: BarrowClient, images: readonly strin
 /** The vessels' radio links, what is offered to phones, and what waits on the controller already. */
 export async function loadStaging(barrow: BarrowClient): Promise<void> {
   if ((await barrow.deliveries(1)).length > 0) return;
-  await barrow.setSite('sandpiper', { linkKilobits: 256 });
-  await barrow.setSite('curlew', { linkKilobits: 128 });
+  await barrow.setSite('sandpiper', { linkKilobits: 256, contact: 'the bridge, by radio on channel 7' });
+  await barrow.setSite('curlew', { linkKilobits: 128, contact: 'the bridge, by radio on channel 9' });
+  await barrow.setSite('quay-house', { contact: 'night desk, extension 7001' });
+  await barrow.setSite('eelgate', { contact: 'booking hall until 23:00, extension 7020' });
+  await barrow.setSite('gannet-point', { contact: 'pier watch, extension 7031' });
   await barrow.putOffer('d40-2.9.0.simg', ['quay-phone-1', 'quay-phone-2', 'quay-phone-3']);
   await barrow.deliver({
     image: 'fa310-9.6.0.simg',

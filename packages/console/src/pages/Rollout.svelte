@@ -181,6 +181,10 @@
     link.click();
     URL.revokeObjectURL(link.href);
   }
+  async function sheet() {
+    const page = await client().sheet(id);
+    window.open(URL.createObjectURL(new Blob([page], { type: 'text/html' })), '_blank');
+  }
   async function report() {
     const page = await client().reportAs(id, 'html');
     window.open(URL.createObjectURL(new Blob([page], { type: 'text/html' })), '_blank');
@@ -261,6 +265,11 @@
     {#if may('operator') && rollout.startedAt}<button
         class="btn preset-outlined-surface-300-700"
         onclick={() => (asking = { what: 'note' })}>Note</button
+      >{/if}
+    {#if rollout.phase !== 'ended'}<button
+        class="btn preset-outlined-surface-300-700"
+        title="The night on paper: order, times, who is there, the way back, and what to type by hand"
+        onclick={sheet}>Night sheet</button
       >{/if}
     {#if rollout.startedAt}<button class="btn preset-outlined-surface-300-700" onclick={report}>Report</button><button
         class="btn preset-outlined-surface-300-700"

@@ -45,7 +45,7 @@
     store: "in Barrow's stores, until the device asks",
   };
   let form = $state({ image: '', devices: chosen.value, place: 'device' as Place | 'store', makeRoom: false });
-  let link = $state({ kilobits: '', address: '', serve: '', fill: '', credential: '', from: '', to: '', on: '', zone: '' });
+  let link = $state({ kilobits: '', address: '', serve: '', fill: '', credential: '', from: '', to: '', on: '', zone: '', contact: '' });
 
   async function load() {
     try {
@@ -116,6 +116,7 @@
       to: s.window?.to ?? '',
       on: [...(s.window?.days.map((d) => dayNames[d - 1]!) ?? []), ...(s.window?.dates ?? [])].join(', '),
       zone: s.window?.zone ?? '',
+      contact: s.contact ?? '',
     };
   }
   const underWay = $derived(deliveries.filter((d) => d.endedAt === null).length);
@@ -380,6 +381,7 @@
       await client().setSite(site!.name, {
         linkKilobits: link.kilobits === '' ? null : Number(link.kilobits),
         storeAddress: link.address || null,
+        contact: link.contact.trim() || null,
         window: windowFrom(link),
         store: link.serve && link.fill ? { serve: link.serve, fill: link.fill, credential: link.credential || null } : null,
       });
@@ -418,6 +420,14 @@
         ><span>in the time zone</span><input class="input" bind:value={link.zone} placeholder="that of the service" /></label
       >
     </div>
+    <label class="field"
+      ><span>Who is there, and how they are reached</span><input
+        class="input"
+        bind:value={link.contact}
+        placeholder="for the night sheet"
+        maxlength="200"
+      /></label
+    >
     <label class="field"
       ><span>A store at the site, as its devices see it</span><input
         class="input"

@@ -174,6 +174,8 @@ export const siteInput = z.strictObject({
   store: siteStoreInput.nullable().optional(),
   /** When its devices may go down, where a plan says nothing else; null: at any time. */
   window: windowInput.nullable().optional(),
+  /** Who is there, and how they are reached; null: nobody said. */
+  contact: z.string().trim().min(1).max(200).nullable().optional(),
 });
 export type SiteInput = z.input<typeof siteInput>;
 
@@ -186,6 +188,8 @@ export const siteSchema = z.object({
   window: windowInput.nullable(),
   /** The same as it is said. */
   windowText: z.string().nullable(),
+  /** Who is there, and how they are reached. */
+  contact: z.string().nullable().default(null),
   /** Octets that wait or move for it now. */
   waitingBytes: z.number().int(),
   /** Seconds until all is staged there at what it is given; null when nothing waits, or that cannot be said. */

@@ -363,6 +363,8 @@ export const SiteEntity = defineEntity({
     store: p.json<SiteStore | null>().nullable(),
     /** When its devices may go down; null: at any time. */
     window: p.json<WindowInput | null>().nullable(),
+    /** Who is there, and how they are reached. */
+    contact: p.text().nullable(),
   },
 });
 export type SiteRow = Row<typeof SiteEntity>;

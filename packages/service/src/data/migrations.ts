@@ -1,7 +1,7 @@
 import { Migration } from '@mikro-orm/migrations';
 
 /** The layout of the tables; written into `PRAGMA user_version`, so that an older Barrow can refuse a newer database. */
-export const schemaVersion = 10;
+export const schemaVersion = 11;
 
 class First extends Migration {
   override up(): void {
@@ -215,6 +215,14 @@ class Windowing extends Migration {
   }
 }
 
+/** Sites have somebody who is there. */
+class Calling extends Migration {
+  override up(): void {
+    this.addSql('alter table site add column contact text;');
+    this.addSql('pragma user_version = 11;');
+  }
+}
+
 export const migrations = [
   { name: '2026-11-23-first', class: First },
   { name: '2026-11-23-discovering', class: Discovering },
@@ -226,4 +234,5 @@ export const migrations = [
   { name: '2026-11-26-folding', class: Folding },
   { name: '2026-11-26-chaining', class: Chaining },
   { name: '2026-11-26-windowing', class: Windowing },
+  { name: '2026-11-26-calling', class: Calling },
 ];

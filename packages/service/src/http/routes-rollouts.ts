@@ -402,6 +402,7 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     return makeReport(active, (await journal.of(id)).entries, images);
   };
   app.get('/api/v1/rollouts/:id/report.html', async (c) => c.html(reportPage(await report(c.req.param('id')))));
+  app.get('/api/v1/rollouts/:id/sheet.html', async (c) => c.html(await parts.sheets.page(await runner.get(c.req.param('id')))));
   app.get('/api/v1/rollouts/:id/report.csv', async (c) =>
     c.body(reportCsv(await report(c.req.param('id'))), 200, { 'content-type': 'text/csv; charset=utf-8' }),
   );

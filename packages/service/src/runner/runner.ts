@@ -109,6 +109,7 @@ export class Runner {
   readonly #byHand = new ByHandWork();
 
   #parts!: RunnerParts;
+  #heard: (active: ActiveRollout) => void = () => undefined;
 
   constructor(
     private readonly context: Context,
@@ -130,6 +131,11 @@ export class Runner {
   /** Gives the runner what its steps work with; once, before anything else. */
   use({ devices, images, offers, transfers, watches, deliveries, backups, journal }: RunnerParts): void {
     this.#parts = { devices, images, offers, transfers, watches, deliveries, backups, journal };
+  }
+
+  /** Tells somebody, after each thing that happened, in which rollout it was. */
+  onHappened(heard: (active: ActiveRollout) => void): void {
+    this.#heard = heard;
   }
 
   /** Folds the journal of every rollout that had not ended; nothing is begun. */
@@ -467,6 +473,7 @@ export class Runner {
     if (events.some((e) => e.kind === 'rollout-started' || e.kind === 'rollout-ended' || e.kind === 'run-retried'))
       this.context.live.changed('rollouts');
     if (this.holdings.ledger.releases !== before) this.holdings.letGo();
+    this.#heard(active);
   }
 
   /** Who failed and was seen since by a discovery is neither down nor writing any more. */

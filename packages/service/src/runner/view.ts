@@ -250,6 +250,14 @@ export const changesView = (
   runs: (changed ?? [...active.plan.runs.keys()]).map((index) => runView(active, index, fileOf)),
 });
 
+/** What could hurt, kind by kind. */
+export const hazardsView = (plan: Plan): Rollout['hazards'] =>
+  (plan.hazards ?? []).map(({ code, groups }) => ({
+    code,
+    ...hazardKinds[code],
+    groups: groups.map((g) => ({ ...g, devices: [...g.devices] })),
+  }));
+
 export function rolloutView(active: ActiveRollout, fileOf: ReadonlyMap<string, string>, journal: number, stand: string): Rollout {
   const { plan } = active;
   return {
@@ -273,11 +281,7 @@ export function rolloutView(active: ActiveRollout, fileOf: ReadonlyMap<string, s
       })),
     })),
     remarks: [...(plan.remarks ?? [])],
-    hazards: (plan.hazards ?? []).map(({ code, groups }) => ({
-      code,
-      ...hazardKinds[code],
-      groups: groups.map((g) => ({ ...g, devices: [...g.devices] })),
-    })),
+    hazards: hazardsView(plan),
     leftOut: [...plan.leftOut],
   };
 }

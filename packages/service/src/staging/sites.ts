@@ -5,7 +5,7 @@ import { CredentialEntity, DeviceEntity, SiteEntity, type SiteRow } from '../dat
 import { notFound, Refusal } from '../errors.js';
 import { windowFor } from '../windows.js';
 
-const unsaid = (name: string): SiteRow => ({ name, linkKilobits: null, storeAddress: null, store: null, window: null });
+const unsaid = (name: string): SiteRow => ({ name, linkKilobits: null, storeAddress: null, store: null, window: null, contact: null });
 
 /** What is said of sites as a whole: how fast their links are, at what address they see Barrow, what stores they have. */
 export class Sites {
@@ -52,6 +52,7 @@ export class Sites {
             ? null
             : { ...input.store, credential, hostKey: input.store.hostKey ?? null },
       window: input.window === undefined ? before.window : input.window && windowInput.parse(input.window),
+      contact: input.contact === undefined ? before.contact : (input.contact?.trim() ?? null),
     };
     await db.write(async (em) => em.upsert(SiteEntity, row));
     this.#rows.set(name, row);

@@ -1,0 +1,83 @@
+import { mkdirSync, renameSync, rmSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import type { Context } from '../context.js';
+import { ImageEntity } from '../data/entities.js';
+import { StartFailure } from '../errors.js';
+import type { ActiveRollout } from '../runner/active.js';
+import type { Sites } from '../staging/sites.js';
+import { steadyNow } from '../steady.js';
+import { sheetPage, type SheetFacts } from './sheet.js';
+
+/** A sheet is written so long after something happened, and takes at most one part in twenty of the time. */
+const soonMs = 1000;
+
+/** Makes the folder for the sheets, and tries whether anything can be put there. @throws StartFailure when it cannot */
+export function openSheetFolder(folder: string): void {
+  const trial = join(folder, '.trial');
+  try {
+    mkdirSync(folder, { recursive: true, mode: 0o700 });
+    writeFileSync(trial, '');
+    rmSync(trial);
+  } catch (error) {
+    throw new StartFailure(
+      'sheet-folder',
+      'The night sheets cannot be written',
+      `${folder}: ${(error as NodeJS.ErrnoException).code ?? String(error)}.`,
+      'Name a folder that this user may write into with --sheets, or leave it out.',
+    );
+  }
+}
+
+/** Night sheets: for who asks, and into a folder after every change, for the night in which this machine dies. */
+export class Sheets {
+  readonly #due = new Map<string, NodeJS.Timeout>();
+  #tookMs = 0;
+
+  constructor(
+    private readonly context: Context,
+    private readonly sites: Sites,
+    private readonly stores: () => readonly string[],
+  ) {}
+
+  async page(active: ActiveRollout): Promise<string> {
+    const images = await this.context.db.find(ImageEntity, {}, { fields: ['sha256', 'file'] });
+    const facts: SheetFacts = {
+      contacts: new Map([...new Set(active.plan.runs.map((r) => r.site))].map((site) => [site, this.sites.get(site).contact])),
+      files: new Map(images.map((i) => [i.sha256, i.file])),
+      stores: this.stores(),
+      madeAt: steadyNow(),
+    };
+    return sheetPage(active, facts);
+  }
+
+  /** Something happened in a rollout: its sheet is written anew, once for all that comes in the next moment. */
+  touch(active: ActiveRollout): void {
+    const { id } = active.plan;
+    if (this.context.options.sheetFolder === null || this.#due.has(id)) return;
+    const timer = setTimeout(() => void this.#write(active), Math.max(soonMs, 20 * this.#tookMs));
+    timer.unref();
+    this.#due.set(id, timer);
+  }
+
+  /** Nothing more is written; what was due is as old as the last stretch. */
+  close(): void {
+    for (const timer of this.#due.values()) clearTimeout(timer);
+    this.#due.clear();
+  }
+
+  async #write(active: ActiveRollout): Promise<void> {
+    const { id } = active.plan;
+    this.#due.delete(id);
+    const path = join(this.context.options.sheetFolder!, `${id}.html`);
+    try {
+      const from = performance.now();
+      const page = await this.page(active);
+      // Whoever reads it meanwhile sees the one before, whole.
+      writeFileSync(`${path}.part`, page, { mode: 0o600 });
+      renameSync(`${path}.part`, path);
+      this.#tookMs = performance.now() - from;
+    } catch (error) {
+      this.context.log.error({ error, path }, 'a night sheet could not be written');
+    }
+  }
+}
