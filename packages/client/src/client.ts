@@ -379,7 +379,7 @@ export class BarrowClient {
       query: { fails: fails.join(','), ...(goesOn ? { goesOn } : {}) },
     });
   discardRollout = (id: string) => this.#json(removed, 'DELETE', `/rollouts/${encodeURIComponent(id)}`);
-  say = (id: string, word: 'start' | 'hold' | 'continue' | 'stop' | 'approve' | 'note', json: object = {}) =>
+  say = (id: string, word: 'start' | 'start-not' | 'hold' | 'continue' | 'stop' | 'approve' | 'note', json: object = {}) =>
     this.#json(rolloutSchema, 'POST', `/rollouts/${encodeURIComponent(id)}/${word}`, { json });
   sayRun = (id: string, run: string, word: 'retry' | 'skip' | 'release' | 'take-back' | 'done' | 'answer', json: object = {}) =>
     this.#json(rolloutSchema, 'POST', `/rollouts/${encodeURIComponent(id)}/runs/${encodeURIComponent(run)}/${word}`, { json });

@@ -8,6 +8,7 @@ export {
   type ImageUpload,
 } from './client.js';
 export {
+  beginsText,
   foretoldText,
   groupBy,
   heldText,

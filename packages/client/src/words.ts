@@ -138,3 +138,15 @@ export function foretoldText({ endsAt, plannedEndsAt, approvals, stuck, held }: 
   ];
   return `It ends about ${localTime(endsAt, now)}${ifs.length > 0 ? `, ${ifs.join(' and ')}` : ''}: ${beside}.`;
 }
+
+/** When a rollout begins by itself, and by when it is to be done; null: nothing was said of that, or it has ended. */
+export function beginsText({ begins, phase }: Pick<RolloutSummary, 'begins' | 'phase'>, now = new Date()): string | null {
+  if (begins === null || phase === 'ended') return null;
+  const { at, latest, doneBy, by, missed } = begins;
+  const done = doneBy === null ? '' : `It is to be done by ${localTime(doneBy, now)}: nothing more begins then.`;
+  if (at === null || phase !== 'planned') return done === '' ? null : done;
+  if (missed !== null) return `It was to begin at ${localTime(at, now)}, and did not: ${missed.replace(/\.$/, '')}.`;
+  return [`It begins at ${localTime(at, now)}, not after ${localTime(latest!, now)}, as ${by} said.`, done]
+    .filter((t) => t !== '')
+    .join(' ');
+}

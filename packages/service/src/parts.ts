@@ -15,6 +15,7 @@ import type { MapService } from './map/map.js';
 import type { Backups } from './runner/backups.js';
 import type { Journal } from './runner/journal.js';
 import type { Restoring } from './runner/restoring.js';
+import type { Appointments } from './runner/appointments.js';
 import type { Sheets } from './report/sheets.js';
 import type { Runner } from './runner/runner.js';
 import type { CheckFile } from './staging/check-file.js';
@@ -57,4 +58,5 @@ export interface Parts {
   readonly journal: Journal;
   readonly runner: Runner;
   readonly sheets: Sheets;
+  readonly appointments: Appointments;
 }

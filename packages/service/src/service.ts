@@ -28,6 +28,7 @@ import { StandingService } from './standing/summary.js';
 import { Live } from './live.js';
 import type { Parts } from './parts.js';
 import { MapService } from './map/map.js';
+import { Appointments } from './runner/appointments.js';
 import { Backups } from './runner/backups.js';
 import { Holdings } from './runner/holdings.js';
 import { Journal } from './runner/journal.js';
@@ -173,6 +174,9 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     const lists = new DeviceLists(devices, byHand);
     const approvals = new Approvals(context);
     const restoring = new Restoring({ context, backups, holdings, map, rolloutOf: (device) => runner.rolloutOf(device) });
+    const appointments = new Appointments(context, runner);
+    await appointments.load();
+    runner.beginsBy((id) => appointments.of(id));
     const sheets = new Sheets(context, sites, () => [
       ...options.tftpListen.host.split(',').map((host) => `tftp://${host}:${tftp.port}`),
       `http${httpStore.secure ? 's' : ''}://${options.httpStoreListen.host}:${httpStore.port}`,
@@ -208,6 +212,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
       journal,
       runner,
       sheets,
+      appointments,
     };
     runner.use(parts);
 
@@ -221,6 +226,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     const url = `http://${host.includes(':') ? `[${host}]` : host}:${port}`;
     await runner.resume();
     deliveries.resume();
+    appointments.resume();
     const tidy = (): void =>
       void dropOldest(db).then(
         (dropped) => Object.keys(dropped).length > 0 && log.info({ dropped }, 'what was older than is kept is dropped'),
@@ -235,6 +241,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
       httpStore: `${options.httpStoreListen.host}:${httpStore.port}`,
       async stop() {
         clearInterval(tidying);
+        appointments.stop();
         await discovery.stop();
         await deliveries.stop();
         await runner.stop();

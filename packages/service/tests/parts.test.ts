@@ -136,6 +136,7 @@ describe('a report', () => {
     rollout: {
       id: 'r',
       name: '<script>x</script>',
+      begins: null,
       trouble: null,
       phase: 'ended',
       heldBecause: null,

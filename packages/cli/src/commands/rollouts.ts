@@ -9,9 +9,10 @@ import {
   type RunView,
   type WayShown,
 } from '@barrow/core';
-import { foretoldText, groupBy, noticesBeside, restOf, someOf, type BarrowClient } from '@barrow/client';
+import { beginsText, foretoldText, groupBy, noticesBeside, restOf, someOf, type BarrowClient } from '@barrow/client';
 import { collect, type CommandContext, type Register } from '../context.js';
 import { chartText } from '../chart.js';
+import { momentOf } from '../moments.js';
 import { compare, comparedText, onlyIn } from '../compare.js';
 import { CommandError, exit, Quiet } from '../errors.js';
 import { planFrom, planOptions, whole, type PlanOptions } from '../plan-options.js';
@@ -342,7 +343,10 @@ export const registerRollouts: Register = (program, act) => {
         if (!o.device) {
           const r = await barrow.rollout(found);
           const told = r.phase === 'running' || r.phase === 'held' || r.phase === 'stopping' ? await foretoldOf(barrow, found) : null;
-          return print(say, r, () => [rolloutText(say.io, r), ...(told ? [foretoldText(told)] : [])].join('\n'));
+          const begins = beginsText(r);
+          return print(say, r, () =>
+            [rolloutText(say.io, r), ...(begins ? [begins] : []), ...(told ? [foretoldText(told)] : [])].join('\n'),
+          );
         }
         const d = await barrow.run(found, o.device);
         print(say, d, () =>
@@ -412,15 +416,40 @@ export const registerRollouts: Register = (program, act) => {
     .command('start <rollout>')
     .description('begin')
     .option('--accept <hazards>', 'what could hurt and is accepted: its names with commas between them, or all', commas)
+    .option('--at <moment>', "not now: 22:00 (the next one), '2026-11-27 22:00' or +2h; none: it does not begin by itself any more")
+    .option('--start-before <moment>', 'if Barrow is not there at that moment: until when it may still begin (an hour after it)')
+    .option('--done-by <moment>', 'refused if its rehearsal ends later; and nothing more begins from then on')
     .option('--follow', 'and watch until it ends or is held')
     .action(
-      act(async (context, id: string, o: { follow?: boolean; accept?: string[] }) => {
+      act(async (context, id: string, o: { follow?: boolean; accept?: string[]; at?: string; startBefore?: string; doneBy?: string }) => {
         const barrow = context.client();
         const found = await resolve(barrow, id);
+        if (o.at === 'none') {
+          const r = await barrow.say(found, 'start-not');
+          return print(context.say, r, () => `${r.name} does not begin by itself any more.`);
+        }
+        if (o.startBefore !== undefined && o.at === undefined)
+          throw new CommandError(
+            exit.wrongUse,
+            'moment-missing',
+            'The command was not understood',
+            '--start-before says how late it may begin, and belongs to --at.',
+            'Say when it begins with --at, or leave --start-before out.',
+          );
+        const at = o.at === undefined ? null : momentOf('--at', o.at, Date.now());
+        const from = at === null ? Date.now() : Date.parse(at);
+        const times = {
+          ...(at === null ? {} : { at }),
+          ...(o.startBefore === undefined ? {} : { latest: momentOf('--start-before', o.startBefore, from) }),
+          ...(o.doneBy === undefined ? {} : { doneBy: momentOf('--done-by', o.doneBy, from) }),
+        };
         const { journal } = await barrow.rollout(found);
-        const r = await barrow.say(found, 'start', { accept: o.accept ?? [] });
-        if (o.follow) return followAndTell(context, barrow, found, journal);
-        print(context.say, r, () => `Started ${r.name}. Watch it with \`barrow rollout follow ${r.id}\`.`);
+        const r = await barrow.say(found, 'start', { accept: o.accept ?? [], ...times });
+        if (o.follow && at === null) return followAndTell(context, barrow, found, journal);
+        const begun = at === null ? `Started ${r.name}.` : `${r.name} is not begun yet.`;
+        print(context.say, r, () =>
+          [begun, beginsText(r), `Watch it with \`barrow rollout follow ${r.id}\`.`].filter((t) => t !== null).join(' '),
+        );
       }),
     );
   rollout

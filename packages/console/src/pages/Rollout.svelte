@@ -15,7 +15,7 @@
   import { Loaded } from '../lib/loaded.svelte.js';
   import { untrack } from 'svelte';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
-  import { groupBy, noticesBeside, restOf, someOf, withChanges, foretoldText } from '@barrow/client';
+  import { groupBy, noticesBeside, restOf, someOf, withChanges, beginsText, foretoldText } from '@barrow/client';
   import { count, duration, since, totalsOf, when } from '../lib/format.js';
   import { goTo, place } from '../lib/place.js';
 
@@ -62,7 +62,7 @@
       const rehearsal = found.phase === 'planned' ? (before?.rehearsal ?? (await client().rehearsal(asked))) : null;
       return { rollout: found, rehearsal };
     },
-    [],
+    ['rollouts'],
     (event) => {
       if (event.kind === 'progress' && event.rollout === id) percents[event.run] = event.percent;
       if (event.kind !== 'journal' || event.entry.rollout !== id) return false;
@@ -77,6 +77,7 @@
   const rest = $derived(rollout ? restOf(rollout) : []);
   const ways = $derived(rollout ? waysIn(rollout) : []);
   const failure = $derived(loaded.failure);
+  const begins = $derived(rollout ? beginsText(rollout, new Date(now)) : null);
   const show = (now: Rollout): void => loaded.show({ rollout: now, rehearsal: now.phase === 'planned' ? rehearsal : null });
 
   $effect(() => {
@@ -111,13 +112,20 @@
     return wave && wave.gate.approval && wave.approvedBy === null && rollout?.phase === 'running' ? wave : null;
   });
 
-  async function say(word: 'start' | 'hold' | 'continue' | 'stop' | 'approve', body: object = {}) {
+  async function say(word: 'start' | 'start-not' | 'hold' | 'continue' | 'stop' | 'approve', body: object = {}) {
     busy = true;
     refused = null;
     try {
       show(await client().say(id, word, body));
     } catch (error) {
-      const done = { start: 'started', hold: 'held', continue: 'continued', stop: 'stopped', approve: 'approved' };
+      const done = {
+        start: 'started',
+        'start-not': 'kept from beginning',
+        hold: 'held',
+        continue: 'continued',
+        stop: 'stopped',
+        approve: 'approved',
+      };
       refused = failureOf(error, done[word]);
     } finally {
       busy = false;
@@ -129,9 +137,24 @@
   const mostGroups = 4;
   let accepting = $state(false);
   let accepted = $state<Record<string, boolean>>({});
-  const start = () => (toAccept.length > 0 ? ((accepted = {}), (accepting = true)) : say('start'));
+  /** Whether it is to begin at a moment, and which; as a field for dates and times writes it, in the zone of this machine. */
+  let later = $state(false);
+  let times = $state({ at: '', latest: '', doneBy: '' });
+  const askFor = (atMoment: boolean) => (
+    (accepted = {}),
+    (later = atMoment),
+    (times = { at: '', latest: '', doneBy: '' }),
+    (accepting = true)
+  );
+  const start = () => (toAccept.length > 0 ? askFor(false) : say('start'));
+  const momentIn = (field: string): string | null => (field === '' ? null : new Date(field).toISOString());
   const startAccepted = async () => {
-    show(await client().say(id, 'start', { accept: toAccept.map((h) => h.code).filter((code) => accepted[code]) }));
+    show(
+      await client().say(id, 'start', {
+        accept: toAccept.map((h) => h.code).filter((code) => accepted[code]),
+        ...(later ? { at: momentIn(times.at), latest: momentIn(times.latest), doneBy: momentIn(times.doneBy) } : {}),
+      }),
+    );
   };
   async function sayRun(run: string, word: 'retry' | 'take-back' | 'release' | 'done', body: object = {}) {
     refused = null;
@@ -230,7 +253,12 @@
           class="btn preset-outlined-surface-300-700"
           disabled={busy}
           onclick={() => (asking = { what: 'discard' })}>Discard</button
-        ><button class="btn preset-filled-primary-600-400" disabled={busy} onclick={start}>Start</button>{/if}
+        >{#if rollout.begins?.at && rollout.begins.missed === null}<button
+            class="btn preset-outlined-surface-300-700"
+            disabled={busy}
+            onclick={() => say('start-not')}>Not by itself</button
+          >{:else}<button class="btn preset-outlined-surface-300-700" disabled={busy} onclick={() => askFor(true)}>Start later…</button
+          >{/if}<button class="btn preset-filled-primary-600-400" disabled={busy} onclick={start}>Start</button>{/if}
       {#if waitsForWord}<button
           class="btn preset-filled-primary-600-400"
           disabled={busy}
@@ -284,6 +312,7 @@
       {#each rollout.remarks as remark (remark)}<p class="note">{remark}</p>{/each}
     </details>
   {/if}
+  {#if begins}<p class="begins" role="status" class:bad={rollout.begins?.missed != null}>{begins}</p>{/if}
   {#if rollout.trouble}<Trouble failure={rollout.trouble} />{/if}
   {#if rollout.heldBecause}
     <p class="held" role="alert">
@@ -528,12 +557,37 @@
 {/if}
 {#if accepting && rollout}
   <FormDialog
-    title="Accept what could hurt, and start?"
-    about="Each of these has to be accepted by whoever starts it. Your name is kept with it, in the journal and in the report."
-    word="Accept and start"
+    title={later ? 'Start at a moment' : 'Accept what could hurt, and start?'}
+    about={`${later ? 'It begins by itself then, with nobody here. ' : ''}${
+      toAccept.length > 0
+        ? 'Each of these has to be accepted by whoever starts it. Your name is kept with it, in the journal and in the report.'
+        : ''
+    }`}
+    word={later ? 'Start it then' : 'Accept and start'}
     onclose={() => (accepting = false)}
     send={startAccepted}
   >
+    {#if later}
+      <div class="pair">
+        <label class="label"
+          ><span class="label-text">Begins</span><input class="input" type="datetime-local" required bind:value={times.at} /></label
+        >
+        <label class="label"
+          ><span class="label-text">Not after (an hour later)</span><input
+            class="input"
+            type="datetime-local"
+            bind:value={times.latest}
+          /></label
+        >
+      </div>
+      <label class="label"
+        ><span class="label-text">To be done by: nothing more begins then</span><input
+          class="input"
+          type="datetime-local"
+          bind:value={times.doneBy}
+        /></label
+      >
+    {/if}
     {#each toAccept as h (h.code)}
       <label class="check hazard"
         ><input class="checkbox" type="checkbox" required bind:checked={accepted[h.code]} />
@@ -572,6 +626,10 @@
 {/if}
 
 <style>
+  .begins {
+    margin-bottom: 0.75rem;
+    font-weight: 550;
+  }
   .remarks {
     margin-bottom: 0.75rem;
   }

@@ -591,6 +591,20 @@ export const rolloutSummarySchema = z.object({
   endedAt: moment.nullable(),
   devices: z.number().int(),
   totals,
+  /** When it begins by itself, and by when it is to be done; null: nothing was said of that. */
+  begins: z
+    .object({
+      /** null: it has begun. */
+      at: moment.nullable(),
+      /** After this it does not begin any more. */
+      latest: moment.nullable(),
+      doneBy: moment.nullable(),
+      by: z.string(),
+      /** Why it did not begin; null: it may still. */
+      missed: z.string().nullable(),
+    })
+    .nullable()
+    .default(null),
   /** Why it cannot go on although nobody holds it; null when it can. Absent in what was kept before. */
   trouble: troubleShape.nullable().default(null),
 });

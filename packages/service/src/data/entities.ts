@@ -391,6 +391,26 @@ export const RolloutEntity = defineEntity({
   },
 });
 
+/** When a rollout begins by itself, and by when it is to be done, by the clock on the wall. */
+export const AppointmentEntity = defineEntity({
+  name: 'Appointment',
+  tableName: 'appointment',
+  properties: {
+    rollout: p.string().primary(),
+    /** null: it has begun. */
+    at: moment().nullable(),
+    /** After this it does not begin any more. */
+    latest: moment().nullable(),
+    doneBy: moment().nullable(),
+    by: p.string(),
+    /** The hazards that were accepted. */
+    accept: p.json<string[]>(),
+    /** Why it did not begin; null: it may still. */
+    missed: p.text().nullable(),
+  },
+});
+export type AppointmentRow = Row<typeof AppointmentEntity>;
+
 export const JournalEntity = defineEntity({
   name: 'Journal',
   tableName: 'journal',
@@ -502,6 +522,7 @@ export const entities = [
   SiteEntity,
   DiscoveryEntity,
   RolloutEntity,
+  AppointmentEntity,
   JournalEntity,
   FoldEntity,
   ConversationEntity,

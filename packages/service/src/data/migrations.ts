@@ -1,7 +1,7 @@
 import { Migration } from '@mikro-orm/migrations';
 
 /** The layout of the tables; written into `PRAGMA user_version`, so that an older Barrow can refuse a newer database. */
-export const schemaVersion = 11;
+export const schemaVersion = 12;
 
 class First extends Migration {
   override up(): void {
@@ -223,6 +223,15 @@ class Calling extends Migration {
   }
 }
 
+/** Rollouts begin at a moment that was named. */
+class Timing extends Migration {
+  override up(): void {
+    this.addSql(`create table appointment (rollout text primary key, at integer, latest integer, done_by integer, by text not null,
+      accept json not null, missed text);`);
+    this.addSql('pragma user_version = 12;');
+  }
+}
+
 export const migrations = [
   { name: '2026-11-23-first', class: First },
   { name: '2026-11-23-discovering', class: Discovering },
@@ -235,4 +244,5 @@ export const migrations = [
   { name: '2026-11-26-chaining', class: Chaining },
   { name: '2026-11-26-windowing', class: Windowing },
   { name: '2026-11-26-calling', class: Calling },
+  { name: '2026-11-26-timing', class: Timing },
 ];

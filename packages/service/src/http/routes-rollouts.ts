@@ -81,6 +81,8 @@ function meantText(cause: string): string {
   return meant === null ? '' : `: is ${meant} meant?`;
 }
 
+const askedMoment = z.iso.datetime({ offset: true }).nullable().default(null);
+
 /** Rollouts: plan, rehearse, start, watch, steer, report. */
 export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
   const foretold = new Foretelling();
@@ -264,13 +266,44 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     role: 'operator',
     summary: 'Begin, with what could hurt accepted by its name; `all` accepts whatever has to be',
     params: idParam,
-    body: z.strictObject({ accept: z.array(z.string().max(60)).max(50).default([]) }),
+    body: z.strictObject({
+      accept: z.array(z.string().max(60)).max(50).default([]),
+      /** When it begins; null: now. */
+      at: askedMoment,
+      /** After this it does not begin any more; null: an hour after `at`. */
+      latest: askedMoment,
+      /** From then on nothing more is begun; refused where its rehearsal ends later. */
+      doneBy: askedMoment,
+    }),
     answer: rolloutSchema,
     run: async ({ params, body, who }) => {
-      const { plan, state } = await runner.get(params.id);
-      const accepted = state.phase === 'planned' ? acceptedOf(plan, body.accept) : [];
-      const event = { kind: 'rollout-started', at: now(), by: who.name, ...(accepted.length > 0 ? { accepted } : {}) } as const;
-      return view(await runner.say(params.id, event));
+      const active = await runner.get(params.id);
+      const accepted = active.state.phase === 'planned' ? acceptedOf(active.plan, body.accept) : [];
+      const { at, latest, doneBy } = body;
+      const instant = (moment: string | null): number | null => (moment === null ? null : Date.parse(moment));
+      await parts.appointments.start(active, { at: instant(at), latest: instant(latest), doneBy: instant(doneBy) }, who.name, accepted);
+      return view(active);
+    },
+  });
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/rollouts/{id}/start-not',
+    role: 'operator',
+    summary: 'A plan that was to begin at a moment does not begin by itself any more',
+    params: idParam,
+    body: nothing,
+    answer: rolloutSchema,
+    run: async ({ params }) => {
+      const active = await runner.get(params.id);
+      if (active.state.phase !== 'planned' || !(await parts.appointments.forget(params.id)))
+        throw new Refusal(
+          409,
+          'rollout-not-so',
+          'That cannot be done now',
+          'It was not to begin by itself.',
+          `\`barrow rollout show ${params.id}\` shows how it stands.`,
+        );
+      return view(active);
     },
   });
   saying('hold', 'Begin nothing more; runs past their point of no return go on', reason, ({ reason: why }, who) => ({

@@ -1,6 +1,7 @@
 import type { Family } from '@barrow/families';
 import type { Plan, RolloutState, StepName, Waiting } from '@barrow/core';
 import type { WriteTrouble } from '../data/database.js';
+import type { AppointmentRow } from '../data/entities.js';
 import type { Trails } from './trail.js';
 
 /** A rollout in memory: the fold of its journal, and what is being done about it. */
@@ -23,6 +24,8 @@ export interface ActiveRollout {
   kept: number;
   /** Why its journal cannot be followed any further: nothing more is begun, and what it holds it keeps. */
   fault: string | null;
+  /** When it begins by itself, and by when it is to be done. */
+  readonly begins: () => AppointmentRow | null;
   /** Why nothing can be written now. */
   readonly unwritten: () => WriteTrouble | null;
   /** Why a run is not taken on now. */

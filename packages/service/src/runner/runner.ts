@@ -27,7 +27,7 @@ import { compiledFamily, fillSent, parseFamily, throughParent, wayNamed, type As
 import { ownMissed } from '@barrow/wire';
 import type { Context } from '../context.js';
 import { resync, steadyNow } from '../steady.js';
-import { ConversationEntity, DeviceEntity, RolloutEntity, type DeviceRow, type Row } from '../data/entities.js';
+import { ConversationEntity, DeviceEntity, RolloutEntity, type AppointmentRow, type DeviceRow, type Row } from '../data/entities.js';
 import { isNoRoom } from '../data/database.js';
 import { notFound, Refusal } from '../errors.js';
 import type { Devices } from '../devices/devices.js';
@@ -110,6 +110,7 @@ export class Runner {
 
   #parts!: RunnerParts;
   #heard: (active: ActiveRollout) => void = () => undefined;
+  #begins: (rollout: string) => AppointmentRow | null = () => null;
 
   constructor(
     private readonly context: Context,
@@ -136,6 +137,11 @@ export class Runner {
   /** Tells somebody, after each thing that happened, in which rollout it was. */
   onHappened(heard: (active: ActiveRollout) => void): void {
     this.#heard = heard;
+  }
+
+  /** Who knows when rollouts begin by themselves. */
+  beginsBy(of: (rollout: string) => AppointmentRow | null): void {
+    this.#begins = of;
   }
 
   /** Folds the journal of every rollout that had not ended; nothing is begun. */
@@ -193,6 +199,7 @@ export class Runner {
       seq: entries.at(-1)?.seq ?? kept?.seq ?? 0,
       kept: kept?.state.events ?? 0,
       fault: fault ?? unreadable,
+      begins: () => this.#begins(id),
       unwritten: () => this.context.db.trouble,
       waits: (index) => whyWaiting(active.state, index, this.holdings.ledger, this.holdings.nameOf, Date.now(), steadyNow()),
       chain: Promise.resolve(),

@@ -169,6 +169,13 @@ export const notWritten = ({ since, detail }: WriteTrouble): ServiceTrouble => (
   since: rfc3339(since),
 });
 
+function beginsView({ begins }: ActiveRollout): RolloutSummary['begins'] {
+  const row = begins();
+  if (row === null) return null;
+  const { at, latest, doneBy, by, missed } = row;
+  return { at: rfc3339OrNull(at), latest: rfc3339OrNull(latest), doneBy: rfc3339OrNull(doneBy), by, missed };
+}
+
 export function summaryView(active: ActiveRollout): RolloutSummary {
   const { plan, state } = active;
   return {
@@ -184,6 +191,7 @@ export function summaryView(active: ActiveRollout): RolloutSummary {
     endedAt: rfc3339OrNull(state.endedAt),
     devices: plan.runs.length,
     totals: totalsOf(state.waves),
+    begins: beginsView(active),
     trouble: troubleOf(active),
   };
 }
