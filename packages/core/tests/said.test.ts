@@ -115,13 +115,18 @@ describe('what is decided', () => {
     world.happen({ kind: 'service-stopping', at: world.now });
     expect(world.state.runs[0]!.phase).toBe('lost');
     expect(world.decide()).toEqual([]);
-    const other = started({ devices: 2 });
-    upTo(other, 'activate', 'd2');
-    // Not past its point of no return before it is begun: the wish waits for the answer.
+    // Not past its point of no return before it restarts: the wish waits for the answer all the same.
+    const other = started({ each: [{ passage: passage(undefined, nineSteps('reboot')) }] });
+    upTo(other, 'activate');
+    other.happen({ ...skip(), at: other.now });
+    expect(other.state.runs[0]).toMatchObject({ pastReturn: false, wish: { by: person } });
     other.happen({ kind: 'service-started', at: other.now });
+    expect(other.decide().map((c) => c.kind)).toEqual(['reconcile']);
     other.settle();
-    expect(other.state.runs[1]!.phase).toBe('asking');
-    expect(other.decide().filter((c) => c.kind === 'skip-run')).toEqual([]);
+    expect(other.state.runs[0]!.phase).toBe('asking');
+    expect(other.decide()).toEqual([]);
+    other.happen({ kind: 'reconciled', at: other.now, run: 'd1', step: 'activate', truth: 'not-done', detail: '' });
+    expect(other.decide()).toEqual([{ kind: 'skip-run', run: 'd1', by: person, reason: 'left out' }]);
   });
 
   it('wakes at the first hour of those who are armed, and at the next window, whatever the clock of waits says', () => {
@@ -160,6 +165,78 @@ describe('what is decided', () => {
     expect(decide(over.state, over.ledger, 300, 20_000_001)).toEqual([
       { kind: 'hold', reason: 'its last window is over, and devices still wait for one' },
     ]);
+  });
+
+  it('is for who is to be left out only that, whatever else would be', () => {
+    const needs = [{ leg: 0, device: 'd1' }];
+    const world = started({ devices: 2, gate, each: [{}, { needs }] });
+    world.happen({ ...skip('d2'), at: world.now });
+    world.happen({ kind: 'step-failed', at: world.now, run: 'd1', step: 'preflight', cause: 'image-damaged', detail: '' });
+    expect(world.decide().map((c) => c.kind)).toContain('skip-run');
+    expect(world.decide().map((c) => c.kind)).not.toContain('end-needless');
+    // Who is not there is not ended for want of another, before it is seen.
+    const away = started({ devices: 2, atOnce: 2, gate, each: [{}, { needs }] });
+    away.happen({ kind: 'run-skipped', at: away.now, run: 'd1', by: 'Barrow', reason: 'there already' });
+    away.settle();
+    away.happen({ kind: 'run-absent', at: away.now, run: 'd2', cause: 'unreachable', detail: 'silent' });
+    away.happen(retry());
+    away.settle();
+    away.happen({ kind: 'step-failed', at: away.now, run: 'd1', step: 'preflight', cause: 'image-damaged', detail: '' });
+    expect([...away.state.stranded]).toEqual([away.state.indexOf.get('d2')]);
+    expect(away.decide().map((c) => c.kind)).not.toContain('end-needless');
+  });
+
+  it('takes nobody back any more when the rollout is being stopped, though Barrow had held it', () => {
+    const world = started({
+      devices: 2,
+      wayBack: true,
+      gate: { ...gate, failureLimit: 1 },
+      each: [{ site: 'a', passage: passage(undefined, nineSteps(), true) }, { site: 'b' }],
+    });
+    upTo(world, 'checks');
+    world.happen({ kind: 'step-failed', at: world.now, run: 'd1', step: 'checks', cause: 'settings-changed', detail: '' });
+    world.happen({ kind: 'held', at: world.now, by: 'Barrow', reason: 'too many' });
+    expect(world.decide().map((c) => c.kind)).toEqual(['enter-stretch']);
+    world.happen({ ...stop, at: world.now });
+    expect(world.decide().map((c) => c.kind)).not.toContain('enter-stretch');
+    expect(world.decide()).toContainEqual({ kind: 'give-up', run: 'd1', reason: 'the rollout was stopped' });
+  });
+
+  it('stays held by Barrow, though nobody is left in the last wave', () => {
+    const named = [{ name: 'first', devices: ['d1', 'd2'] }];
+    const world = started({ devices: 3, named, atOnce: 1, gate: { ...gate, failureLimit: 1 } });
+    world.happen({ ...skip('d3'), at: world.now });
+    world.settle();
+    const [busy] = world.runsIn('busy');
+    failed(world, 'image-damaged', busy!.id);
+    expect(world.state).toMatchObject({ phase: 'held', heldBy: 'Barrow', wave: 0 });
+    expect(world.decide()).toEqual([]);
+  });
+
+  it('holds for a share of all that the wave has, those that are absent too, and for a wave that proved nothing after its soak', () => {
+    const share = { soakMs: 0, failureLimit: 9, failureShare: 30, approval: false };
+    const world = started({ devices: 5, atOnce: 5, gate: share });
+    world.happen({ kind: 'run-absent', at: world.now, run: 'd3', cause: 'unreachable', detail: 'silent' });
+    world.happen({ kind: 'run-absent', at: world.now, run: 'd4', cause: 'unreachable', detail: 'silent' });
+    failed(world, 'image-damaged');
+    expect(world.state.phase).toBe('running');
+    failed(world, 'image-damaged', 'd2');
+    expect(world.state.heldBecause).toBe('2 of 5 failed in wave 1 (all); the limit is 30 %');
+
+    const proves = { passage: passage(undefined, nineSteps(), false, true) };
+    const named = [{ name: 'first', devices: ['d1'] }];
+    const unproven = started({ devices: 2, named, gate: { ...gate, soakMs: 1000 }, each: [proves, proves] });
+    upTo(unproven, 'checks');
+    done(unproven);
+    unproven.now += 1000;
+    unproven.settle();
+    expect(namedAt(unproven.state, 0).step).toBe('settle');
+    expect(unproven.state.phase).toBe('running');
+    failed(unproven, 'old-version');
+    expect(unproven.state).toMatchObject({
+      phase: 'held',
+      heldBecause: 'no device of wave 1 (first) was verified, so it proves nothing',
+    });
   });
 
   it('counts attempts from the one before, and a share of failures only when there is one', () => {

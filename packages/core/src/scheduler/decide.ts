@@ -43,14 +43,13 @@ export function holdReason(state: RolloutState, wave: WaveState, index: number):
   // Who was taken back, or is being, has failed all the same.
   const failed = wave.ended.failed + wave.ended.recovered + wave.broken - wave.forgiven;
   if (failed >= gate.failureLimit) return `${failed} failed in wave ${index + 1} (${name}); the limit is ${gate.failureLimit}`;
-  const { failureShare, absentLimit } = gate;
-  if (failureShare !== undefined && failed > 0) {
-    const size = wave.waiting + wave.active + wave.absent + Object.values(wave.ended).reduce((a, b) => a + b, 0);
-    if (failed * 100 >= failureShare * size)
-      return `${failed} of ${size} failed in wave ${index + 1} (${name}); the limit is ${failureShare} %`;
-  }
+  // Where nothing is said, nothing is too much.
+  const { failureShare = Infinity, absentLimit = Infinity } = gate;
+  const size = wave.waiting + wave.active + wave.absent + Object.values(wave.ended).reduce((a, b) => a + b, 0);
+  if (failed * 100 >= failureShare * size)
+    return `${failed} of ${size} failed in wave ${index + 1} (${name}); the limit is ${failureShare} %`;
   const isOver = wave.phase === 'soaking' || (wave.phase === 'proving' && wave.active === 0);
-  if (isOver && !last && absentLimit !== undefined && wave.absent - wave.absentAccepted > absentLimit)
+  if (isOver && !last && wave.absent - wave.absentAccepted > absentLimit)
     return `${wave.absent} of wave ${index + 1} (${name}) are absent or not ready; the limit is ${absentLimit}`;
   if (isOver && !last && wave.ended.verified + wave.soaking === 0 && !wave.unprovenAccepted)
     return `no device of wave ${index + 1} (${name}) was verified, so it proves nothing`;
@@ -60,8 +59,7 @@ export function holdReason(state: RolloutState, wave: WaveState, index: number):
 /** Whether the last wave has come to its end. */
 function isOver(state: RolloutState): boolean {
   const last = state.waves[state.waves.length - 1]!;
-  const isUnderWay = last.phase === 'open' || last.phase === 'proving';
-  return state.wave === state.waves.length - 1 && isUnderWay && last.waiting + last.active === 0;
+  return state.wave === state.waves.length - 1 && last.waiting + last.active === 0;
 }
 
 const noWindows = { next: null, over: [] };
@@ -148,11 +146,10 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant, wall: 
           run: state.plan.runs[index]!.id,
           reason: run.phase === 'parked' ? `stopped before ${currentStep(state, index).step}` : 'stopped before it began',
         });
-    if (commands.length === 0 && state.runs.every((r) => r.phase === 'ended')) commands.push({ kind: 'end-rollout' });
+    if (state.runs.every((r) => r.phase === 'ended')) commands.push({ kind: 'end-rollout' });
     return commands;
   }
-  if (state.phase === 'held' && state.heldBy === 'Barrow' && !state.draining && commands.length === 0 && isOver(state))
-    commands.push({ kind: 'resume' });
+  if (state.heldBy === 'Barrow' && !state.draining && isOver(state)) commands.push({ kind: 'resume' });
   if (!mayBegin) return commands;
 
   for (const index of state.stranded) {
