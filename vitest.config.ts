@@ -7,8 +7,8 @@ export default defineConfig({
     testTimeout: 600_000,
     hookTimeout: 600_000,
     expect: { poll: { timeout: 60_000 } },
-    // They wait more than they work: three share two cores well.
-    maxWorkers: 3,
+    // They wait more than they work: four share two cores well.
+    maxWorkers: 4,
     pool: 'forks',
     // What is compiled is loaded as it is, and not taken apart anew.
     server: { deps: { external: [/packages\/\w+\/dist\//] } },

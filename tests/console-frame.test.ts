@@ -399,6 +399,30 @@ describe.skipIf(!hasChromium)('the frame of the console', () => {
     await expect(other.about()).rejects.toMatchObject({ problem: { status: 401 } });
   });
 
+  it('has a plan begin at a moment, tells that, and takes it back', async () => {
+    await page.setViewportSize({ width: 1280, height: 800 });
+    const { client } = scene.served;
+    const { id } = await client.plan({ devices: ['eelgate-sw-3'], first: 0, name: 'tonight' });
+    await open(`/rollouts/${id}`);
+    await page.getByRole('button', { name: 'Begin later…' }).click();
+    const dialog = page.getByRole('dialog', { name: 'Begin at a moment' });
+    const field = (minutes: number): string => {
+      const at = new Date(Date.now() + minutes * 60_000 - new Date().getTimezoneOffset() * 60_000);
+      return at.toISOString().slice(0, 16);
+    };
+    await dialog.getByLabel('Begins', { exact: true }).fill(field(120));
+    for (const mark of await dialog.getByRole('checkbox').all()) await mark.check();
+    await dialog.getByRole('button', { name: 'Begin then' }).click();
+    await dialog.waitFor({ state: 'detached' });
+    await page.getByText(/^It begins at .+, not after .+, as first admin said\.$/).waitFor();
+    expect((await client.rollout(id)).begins).toMatchObject({ by: 'first admin', missed: null });
+    await page.getByRole('button', { name: 'Do not begin then' }).click();
+    await page.getByRole('button', { name: 'Begin later…' }).waitFor();
+    expect((await client.rollout(id)).begins).toBeNull();
+    await open('/rollouts');
+    await client.discardRollout(id);
+  });
+
   it('asks in the words of what will happen before a plan is discarded, a device left out, a rollout stopped', async () => {
     const { client } = scene.served;
     const made = await client.plan({ devices: ['quay-sw-3', 'eelgate-sw-1'], first: 1, name: 'to be stopped' });

@@ -112,7 +112,9 @@ describe('waves that a person chooses', () => {
     expect(Date.parse(told.endsAt)).toBeGreaterThan(Date.now());
     expect((await cli('rollout', 'show', id)).out).toMatch(/It ends about .*, if the wave pilot is approved at once: /);
     await client.say(id, 'approve', { wave: 0 });
-    await rolloutUntil(client, id, (r) => r.phase === 'ended');
+    const { endedAt } = await rolloutUntil(client, id, (r) => r.phase === 'ended');
     expect(scene.fleet.device('quay-sw-1').counters.reboots).toBe(1);
+    // Then the end is known.
+    expect(await client.foretold(id)).toMatchObject({ endsAt: endedAt, stuck: null });
   });
 });

@@ -253,12 +253,13 @@
           class="btn preset-outlined-surface-300-700"
           disabled={busy}
           onclick={() => (asking = { what: 'discard' })}>Discard</button
+        ><button class="btn preset-filled-primary-600-400" disabled={busy} onclick={start}>Start</button
         >{#if rollout.begins?.at && rollout.begins.missed === null}<button
             class="btn preset-outlined-surface-300-700"
             disabled={busy}
-            onclick={() => say('start-not')}>Not by itself</button
-          >{:else}<button class="btn preset-outlined-surface-300-700" disabled={busy} onclick={() => askFor(true)}>Start later…</button
-          >{/if}<button class="btn preset-filled-primary-600-400" disabled={busy} onclick={start}>Start</button>{/if}
+            onclick={() => say('start-not')}>Do not begin then</button
+          >{:else}<button class="btn preset-outlined-surface-300-700" disabled={busy} onclick={() => askFor(true)}>Begin later…</button
+          >{/if}{/if}
       {#if waitsForWord}<button
           class="btn preset-filled-primary-600-400"
           disabled={busy}
@@ -557,13 +558,13 @@
 {/if}
 {#if accepting && rollout}
   <FormDialog
-    title={later ? 'Start at a moment' : 'Accept what could hurt, and start?'}
+    title={later ? 'Begin at a moment' : 'Accept what could hurt, and start?'}
     about={`${later ? 'It begins by itself then, with nobody here. ' : ''}${
       toAccept.length > 0
         ? 'Each of these has to be accepted by whoever starts it. Your name is kept with it, in the journal and in the report.'
         : ''
     }`}
-    word={later ? 'Start it then' : 'Accept and start'}
+    word={later ? 'Begin then' : 'Accept and start'}
     onclose={() => (accepting = false)}
     send={startAccepted}
   >

@@ -19,18 +19,44 @@
   import FormDialog from '../parts/FormDialog.svelte';
   import State from '../parts/State.svelte';
   import Trouble from '../parts/Trouble.svelte';
-  import { hearChanges } from '../lib/live.svelte.js';
   import { inAddress } from '../lib/address.js';
   import { Loaded } from '../lib/loaded.svelte.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
   import { when } from '../lib/format.js';
 
   const dhcp = new Loaded(() => client().dhcp(), ['offers', 'sites', 'images']);
-  let offers = $state.raw<Offer[] | null>(null);
-  let deliveries = $state.raw<Delivery[]>([]);
-  let sites = $state.raw<Site[]>([]);
-  let images = $state.raw<Image[]>([]);
-  let failure = $state<Failure | null>(null);
+  interface Shown {
+    readonly offers: Offer[];
+    readonly deliveries: Delivery[];
+    readonly sites: Site[];
+    readonly images: Image[];
+  }
+  const loaded: Loaded<Shown> = new Loaded<Shown>(
+    async () => {
+      const [offers, deliveries, sites, images] = await Promise.all([
+        client().offers(),
+        client().deliveries(200),
+        client().sites(),
+        client().images(),
+      ]);
+      return { offers, deliveries, sites, images };
+    },
+    ['offers', 'sites', 'deliveries', 'images', 'devices'],
+    (event) => {
+      if (event.kind !== 'delivery' || loaded.value === null) return false;
+      const { delivery } = event;
+      const isKnown = deliveries.some((d) => d.id === delivery.id);
+      const now = isKnown ? deliveries.map((d) => (d.id === delivery.id ? delivery : d)) : [delivery, ...deliveries];
+      loaded.value = { ...loaded.value, deliveries: now };
+      return false;
+    },
+  );
+  const offers = $derived(loaded.value?.offers ?? null);
+  const deliveries = $derived(loaded.value?.deliveries ?? []);
+  const sites = $derived(loaded.value?.sites ?? []);
+  const images = $derived(loaded.value?.images ?? []);
+  let refused = $state<Failure | null>(null);
+  const failure = $derived(refused ?? loaded.failure);
   let checking = $state(false);
   let checked = $state.raw<StoreCheck | null>(null);
   /** Those that were chosen in a list, to be staged on. */
@@ -47,36 +73,12 @@
   let form = $state({ image: '', devices: chosen.value, place: 'device' as Place | 'store', makeRoom: false });
   let link = $state({ kilobits: '', address: '', serve: '', fill: '', credential: '', from: '', to: '', on: '', zone: '', contact: '' });
 
-  async function load() {
-    try {
-      [offers, deliveries, sites, images] = await Promise.all([
-        client().offers(),
-        client().deliveries(200),
-        client().sites(),
-        client().images(),
-      ]);
-      failure = null;
-    } catch (error) {
-      failure = failureOf(error);
-    }
-  }
-  $effect(() => {
-    void load();
-    return hearChanges(['offers', 'sites', 'deliveries', 'images', 'devices'], load, (event) => {
-      if (event.kind !== 'delivery') return;
-      const { delivery } = event;
-      deliveries = deliveries.some((d) => d.id === delivery.id)
-        ? deliveries.map((d) => (d.id === delivery.id ? delivery : d))
-        : [delivery, ...deliveries];
-    });
-  });
-
   async function attempt(work: () => Promise<unknown>) {
     try {
       await work();
-      failure = null;
+      refused = null;
     } catch (error) {
-      failure = failureOf(error);
+      refused = failureOf(error);
     }
   }
   async function check() {
@@ -88,7 +90,7 @@
   async function send() {
     if (form.place === 'store') await client().putOffer(form.image, devicesOf());
     else await client().deliver({ image: form.image, devices: devicesOf(), place: form.place, makeRoom: form.makeRoom });
-    await load();
+    await loaded.again();
   }
   async function look() {
     if (form.place === 'store') return;
@@ -385,7 +387,7 @@
         window: windowFrom(link),
         store: link.serve && link.fill ? { serve: link.serve, fill: link.fill, credential: link.credential || null } : null,
       });
-      await load();
+      await loaded.again();
     }}
   >
     <div class="pair">

@@ -217,19 +217,19 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     method: 'get',
     path: '/api/v1/rollouts/{id}/foretold',
     role: 'viewer',
-    summary: 'When a rollout that is under way comes to its end, as it stands, and when it would have by its rehearsal',
+    summary: 'When a rollout that was started comes to its end, as it stands, or came to it; and when it would have by its rehearsal',
     params: idParam,
     answer: foretoldSchema,
     run: async ({ params }) => {
       const active = await runner.get(params.id);
       const { plan, state } = active;
-      if (state.phase === 'planned' || state.phase === 'ended')
+      if (state.phase === 'planned')
         throw new Refusal(
           409,
           'rollout-not-so',
           'There is nothing to foretell',
-          `The rollout ${state.phase === 'planned' ? 'was not started' : 'has ended'}.`,
-          state.phase === 'planned' ? '`barrow rollout rehearse` plays it beforehand.' : '`barrow report` tells what was done, and when.',
+          'The rollout was not started.',
+          '`barrow rollout rehearse` plays it beforehand.',
         );
       const told = foretold.of(active);
       return {

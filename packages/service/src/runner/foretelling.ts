@@ -22,7 +22,8 @@ export class Foretelling {
     if (fresh && (known.seq === seq || plan.runs.length > 1000)) return known.told;
     let plannedEndsAt = this.#planned.get(active);
     if (plannedEndsAt === undefined) this.#planned.set(active, (plannedEndsAt = rehearse(plan, state.startedAt ?? now).endsAt));
-    const told = { ...foretell(state, now), plannedEndsAt };
+    // Of one that has ended the end is known.
+    const told = { ...foretell(state, now), ...(state.endedAt === null ? {} : { endsAt: state.endedAt }), plannedEndsAt };
     this.#told.set(active, { told, at: now, seq });
     return told;
   }
