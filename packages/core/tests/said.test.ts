@@ -213,6 +213,18 @@ describe('what is decided', () => {
     expect(world.decide()).toEqual([]);
   });
 
+  it('is held no more when it was stopped, and one of it is retried', () => {
+    const sites = ['a', 'b'].map((site) => ({ site }));
+    const world = started({ devices: 2, atOnce: 1, gate: { ...gate, failureLimit: 1 }, each: sites });
+    failed(world, 'image-damaged');
+    expect(world.state).toMatchObject({ phase: 'held', heldBy: 'Barrow' });
+    world.happen({ ...stop, at: world.now });
+    world.settle();
+    expect(world.state.phase).toBe('ended');
+    world.happen({ ...retry('d2'), at: world.now });
+    expect(world.state).toMatchObject({ phase: 'running', heldBy: null, heldBecause: null });
+  });
+
   it('holds for a share of all that the wave has, those that are absent too, and for a wave that proved nothing after its soak', () => {
     const share = { soakMs: 0, failureLimit: 9, failureShare: 30, approval: false };
     const world = started({ devices: 5, atOnce: 5, gate: share });

@@ -59,7 +59,8 @@ export function holdReason(state: RolloutState, wave: WaveState, index: number):
 /** Whether the last wave has come to its end. */
 function isOver(state: RolloutState): boolean {
   const last = state.waves[state.waves.length - 1]!;
-  return state.wave === state.waves.length - 1 && last.waiting + last.active === 0;
+  const isUnderWay = last.phase === 'open' || last.phase === 'proving';
+  return state.wave === state.waves.length - 1 && isUnderWay && last.waiting + last.active === 0;
 }
 
 const noWindows = { next: null, over: [] };
@@ -149,7 +150,8 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant, wall: 
     if (state.runs.every((r) => r.phase === 'ended')) commands.push({ kind: 'end-rollout' });
     return commands;
   }
-  if (state.heldBy === 'Barrow' && !state.draining && isOver(state)) commands.push({ kind: 'resume' });
+  if (state.phase === 'held' && state.heldBy === 'Barrow' && !state.draining && commands.length === 0 && isOver(state))
+    commands.push({ kind: 'resume' });
   if (!mayBegin) return commands;
 
   for (const index of state.stranded) {

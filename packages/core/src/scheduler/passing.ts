@@ -274,8 +274,8 @@ export function reopen(state: RolloutState, index: number, as: 'waiting' | 'acti
   if ((run.outcome === 'failed' || run.outcome === 'recovered') && before.forgiven > 0) before.forgiven--;
   joinWave(state, index, as);
   if (state.phase === 'ended' || state.phase === 'stopping') {
-    state.phase = 'running';
-    state.endedAt = null;
+    // Why it was held before it was stopped holds it no more.
+    Object.assign(state, { phase: 'running', endedAt: null, heldBecause: null, heldBy: null });
   }
 }
 

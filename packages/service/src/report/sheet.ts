@@ -33,12 +33,11 @@ const day = (at: Instant): string =>
   new Date(at).toLocaleDateString('en-GB', { weekday: 'short', day: 'numeric', month: 'short', year: 'numeric' });
 const zone = (): string => Intl.DateTimeFormat('en-GB').resolvedOptions().timeZone;
 
-/** Each is rehearsed once: what was planned does not change by what comes of it. */
+/** What was rehearsed last of each: what was begun does not change by what comes of it. */
 const played = new WeakMap<Plan, { readonly from: Instant; readonly told: Played }>();
-function playedOf({ plan, state }: ActiveRollout, now: Instant): Played {
-  const from = state.startedAt ?? now;
+function playedOf({ plan }: ActiveRollout, from: Instant): Played {
   const known = played.get(plan);
-  if (known && (known.from === from || state.startedAt === null)) return known.told;
+  if (known?.from === from) return known.told;
   const told = rehearse(plan, from);
   played.set(plan, { from, told });
   return told;
@@ -50,7 +49,8 @@ function playedOf({ plan, state }: ActiveRollout, now: Instant): Played {
  */
 export function sheetPage(active: ActiveRollout, facts: SheetFacts): string {
   const { plan, state } = active;
-  const told = playedOf(active, facts.madeAt);
+  const named = active.begins()?.at ?? null;
+  const told = playedOf(active, state.startedAt ?? named ?? facts.madeAt);
   const at = new Map(told.runs.map((r) => [r.run, r]));
   const longer = told.endsAt - told.beginsAt > 20 * 3_600_000;
   const when = (moment: Instant): string => (longer ? `${day(moment).slice(0, 6)} ${clock(moment)}` : clock(moment));
@@ -106,9 +106,9 @@ export function sheetPage(active: ActiveRollout, facts: SheetFacts): string {
         ${state.heldBecause ? html`<p class="warn">Held: ${state.heldBecause}</p>` : ''}
         <p>
           <b>${day(told.beginsAt)} ${clock(told.beginsAt)} to ${longer ? `${day(told.endsAt)} ` : ''}${clock(told.endsAt)}</b>, as rehearsed
-          ${state.startedAt === null ? 'if it is started now' : 'from its start'}: ${plan.runs.length}
-          ${plan.runs.length === 1 ? 'device' : 'devices'}, at most ${told.mostAtOnce} under way and ${told.mostDown} down at once.
-          ${told.stuck === null ? '' : html`<span class="warn">It does not come to its end: ${told.stuck}</span>`}
+          ${state.startedAt !== null ? 'from its start' : named === null ? 'if it is started now' : 'from the moment at which it begins'}:
+          ${plan.runs.length} ${plan.runs.length === 1 ? 'device' : 'devices'}, at most ${told.mostAtOnce} under way and ${told.mostDown}
+          down at once. ${told.stuck === null ? '' : html`<span class="warn">It does not come to its end: ${told.stuck}</span>`}
         </p>
         <p class="quiet">Stores: ${facts.stores.join(', ')}.</p>
         <h2>Who is there</h2>

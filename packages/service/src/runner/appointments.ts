@@ -30,6 +30,7 @@ export class Appointments {
   readonly #rows = new Map<string, AppointmentRow>();
   #timer: NodeJS.Timeout | null = null;
   #looking: Promise<void> = Promise.resolve();
+  #stopped = false;
 
   constructor(
     private readonly context: Context,
@@ -51,8 +52,8 @@ export class Appointments {
   }
 
   stop(): void {
+    this.#stopped = true;
     if (this.#timer) clearTimeout(this.#timer);
-    this.#timer = null;
   }
 
   /**
@@ -97,11 +98,19 @@ export class Appointments {
           `\`barrow rollout rehearse ${plan.id}\` shows what takes so long; plan it with more at once, or with fewer devices.`,
         );
     }
+    const earlier = this.of(plan.id);
+    // Kept before it begins: a service that is killed in between knows by when it is to be done.
+    if (at !== null || doneBy !== null) await this.#keep({ rollout: plan.id, at, latest, doneBy, by, accept: [...accept], missed: null });
     if (at === null) {
-      await this.#begin(active, by, accept);
+      try {
+        await this.#begin(active, by, accept);
+      } catch (error) {
+        if (earlier) await this.#keep(earlier);
+        else await this.forget(plan.id);
+        throw error;
+      }
       if (doneBy === null) await this.forget(plan.id);
-      else await this.#keep({ rollout: plan.id, at: null, latest: null, doneBy, by, accept: [...accept], missed: null });
-    } else await this.#keep({ rollout: plan.id, at, latest, doneBy, by, accept: [...accept], missed: null });
+    }
     this.#arm(0);
   }
 
@@ -125,8 +134,8 @@ export class Appointments {
   }
 
   #arm(ms: number): void {
-    this.stop();
-    if (this.#rows.size === 0) return;
+    if (this.#timer) clearTimeout(this.#timer);
+    if (this.#stopped || this.#rows.size === 0) return;
     this.#timer = setTimeout(() => {
       this.#looking = this.#looking
         .then(() => this.#look())
