@@ -94,6 +94,10 @@ describe('a rollout that begins at a moment', () => {
       code: 2,
       err: expect.stringContaining('belongs to --at') as string,
     });
+    expect(await cli('rollout', 'start', id, '--at', '+2h', '--follow')).toMatchObject({
+      code: 2,
+      err: expect.stringContaining('nothing to watch until then') as string,
+    });
     expect(await cli('rollout', 'start', id, '--at', 'soon')).toMatchObject({
       code: 2,
       err: expect.stringContaining('takes a moment, not "soon"') as string,

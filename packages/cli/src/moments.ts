@@ -22,8 +22,7 @@ export function momentOf(option: string, word: string, after: number): string {
   const whole = /^(\d{4}-\d{2}-\d{2})[ T]([01]\d|2[0-3]):([0-5]\d)(:[0-5]\d(\.\d+)?)?(Z|[+-]\d{2}:\d{2})?$/.exec(word);
   const found = whole ? new Date(word.replace(' ', 'T')) : null;
   // 30 February would else become a day in March.
-  if (found && !Number.isNaN(found.getTime()) && !Number.isNaN(Date.parse(`${whole![1]}T00:00:00Z`)) && isDay(whole![1]!))
-    return found.toISOString();
+  if (found && !Number.isNaN(found.getTime()) && isDay(whole![1]!)) return found.toISOString();
   throw new CommandError(
     exit.wrongUse,
     'moment-malformed',

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import { apply, check, type RolloutEvent } from '@barrow/core';
-import { done, failed, started, upTo } from './course.js';
+import { done, failed, started, takenBack, upTo } from './course.js';
 import { namedAt } from './full-scan.js';
 import { atItsHour, hours, nineSteps, passage, planOf, withSides } from './plans.js';
 import { World } from './world.js';
@@ -36,16 +36,7 @@ describe('a run that is retried', () => {
   });
 
   it('is forgiven no more when it was taken back before', () => {
-    const world = started({
-      devices: 3,
-      atOnce: 1,
-      wayBack: true,
-      gate: { ...gate, failureLimit: 1 },
-      each: [{ site: 'a', passage: passage(undefined, nineSteps(), true) }, { site: 'b' }, { site: 'b' }],
-    });
-    upTo(world, 'checks');
-    failed(world, 'settings-changed');
-    while (world.state.runs[0]!.phase !== 'ended') done(world);
+    const world = takenBack();
     expect(world.state.runs[0]!.outcome).toBe('recovered');
     goOn(world);
     expect(world.state.waves[0]!.forgiven).toBe(1);

@@ -14,7 +14,7 @@ import {
 } from '@barrow/core';
 import { namedAt } from './full-scan.js';
 import { atItsHour, hours, nineSteps, passage, planOf, withSides } from './plans.js';
-import { done, failed, started, upTo } from './course.js';
+import { done, failed, started, takenBack, upTo } from './course.js';
 import { World } from './world.js';
 
 const person = 'somebody';
@@ -391,16 +391,7 @@ describe('what cannot follow', () => {
   });
 
   it('counts who was taken back with those that failed, when a person has it go on', () => {
-    const world = started({
-      devices: 3,
-      atOnce: 1,
-      wayBack: true,
-      gate: { ...gate, failureLimit: 1 },
-      each: [{ site: 'a', passage: passage(undefined, nineSteps(), true) }, { site: 'b' }, { site: 'b' }],
-    });
-    upTo(world, 'checks');
-    failed(world, 'settings-changed');
-    for (let n = 0; n < 9 && world.state.runs[0]!.phase !== 'ended'; n++) done(world);
+    const world = takenBack();
     expect(world.state.waves[0]!.ended).toMatchObject({ recovered: 1, failed: 0 });
     world.happen({ kind: 'continued', at: world.now, by: person });
     expect(world.state.waves[0]!.forgiven).toBe(1);

@@ -436,6 +436,14 @@ export const registerRollouts: Register = (program, act) => {
             '--start-before says how late it may begin, and belongs to --at.',
             'Say when it begins with --at, or leave --start-before out.',
           );
+        if (o.follow && o.at !== undefined)
+          throw new CommandError(
+            exit.wrongUse,
+            'follow-later',
+            'The command was not understood',
+            'With --at it begins later, and there is nothing to watch until then.',
+            `Leave --follow out; \`barrow rollout follow ${found}\` watches it then.`,
+          );
         const at = o.at === undefined ? null : momentOf('--at', o.at, Date.now());
         const from = at === null ? Date.now() : Date.parse(at);
         const times = {
@@ -445,7 +453,7 @@ export const registerRollouts: Register = (program, act) => {
         };
         const { journal } = await barrow.rollout(found);
         const r = await barrow.say(found, 'start', { accept: o.accept ?? [], ...times });
-        if (o.follow && at === null) return followAndTell(context, barrow, found, journal);
+        if (o.follow) return followAndTell(context, barrow, found, journal);
         const begun = at === null ? `Started ${r.name}.` : `${r.name} is not begun yet.`;
         print(context.say, r, () =>
           [begun, beginsText(r), `Watch it with \`barrow rollout follow ${r.id}\`.`].filter((t) => t !== null).join(' '),
