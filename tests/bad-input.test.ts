@@ -206,10 +206,10 @@ describe('bad input, without a service', () => {
     after.close();
   });
 
-  it('a folder that another service has open is refused', async () => {
+  it('a folder that another service has open is refused, until that one has ended, here with the demo that had started it', async () => {
     const { serve } = await import('./support/service.js');
     const data = join(dir.path, 'held');
-    const first = await serve(data);
+    const first = await serve(data, { channel: true });
     const ran = await barrow([
       'serve',
       '--data',
@@ -225,7 +225,9 @@ describe('bad input, without a service', () => {
     ]);
     expect(ran.err).toContain('Another Barrow service has');
     expect(ran.code).toBe(4);
-    expect(await first.stop()).toBe(0);
+    first.orphan();
+    expect(await first.ended).toBe(0);
+    expect(await (await serve(data)).stop()).toBe(0);
   });
 
   it('a faulty family file keeps the service from starting, and is told with its line', async () => {

@@ -49,6 +49,14 @@ describe.skipIf(!hasChromium)('who has never seen it', () => {
     for (const act of actions) await act();
     expect(actions.length).toBeLessThanOrEqual(10);
     await proven(page);
+    // And how it went beside what was rehearsed, read device by device.
+    await page.getByText('Beside its rehearsal').click();
+    const picture = page.getByRole('group', { name: /^2 devices over / });
+    await picture.waitFor();
+    await picture.focus();
+    await picture.press('End');
+    await page.getByText(/^quay-sw-\d: begun \+.+; down \+.+; ended \+.+; rehearsed \+.+ to \+/).waitFor();
+    await page.getByText(/; it ended\s.+, rehearsed /).waitFor();
   });
 
   it('gets there by the keyboard in sixty keys', async () => {

@@ -56,6 +56,10 @@ describe.skipIf(!hasChromium)('the console, in a browser', () => {
     await page.getByRole('button', { name: 'Serial' }).focus();
     await page.keyboard.press('Enter');
     await page.locator('th[aria-sort=ascending]', { hasText: 'Serial' }).waitFor();
+    // Until the rows stand so: what is pressed while they move may be another one.
+    const { items } = await scene.served.client.devicePage({ limit: 50 });
+    const bySerial = [...items].sort((a, b) => (a.serial! < b.serial! ? -1 : 1)).map((d) => d.name);
+    await expect.poll(() => page.locator('tbody .name').allInnerTexts()).toEqual(bySerial);
   });
 
   it('shows one device with its raw answers', async () => {

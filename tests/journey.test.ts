@@ -172,6 +172,13 @@ describe('from an empty database to a verified fleet, by the command line', () =
     expect(rehearsal.mostAtOnce).toBe(2);
     expect(rehearsal.runs.length).toBe(4);
     expect(rehearsal.totalMs).toBeGreaterThan(2000);
+    expect(rehearsal.leastMs).toBeLessThanOrEqual(rehearsal.totalMs);
+    expect(rehearsal.latest).toBeNull();
+    expect(rehearsal.chain[0]).toMatchObject({ waited: null, from: rehearsal.beginsAt });
+    expect(rehearsal.chain.at(-1)!.until).toBe(rehearsal.endsAt);
+    const long = (await run(['rollout', 'rehearse', 'latest'])).out.split('What makes it long')[1]!;
+    expect(long).toMatch(/^\+0 s +\S+ .*\n\+\S+.* +1 s +soaks, or time that has to lie between/m);
+    expect((await run(['rollout', 'show', 'latest', '--chart'])).err).toContain('There is nothing to foretell');
     // What if the first one does not come back: it is held, and the others are not begun.
     const first = rollout.runs.find((r) => r.wave === 0)!.name;
     const what = await run(['rollout', 'rehearse', 'latest', '--if', `${first}@return`]);
@@ -214,6 +221,15 @@ describe('from an empty database to a verified fleet, by the command line', () =
     for (const unknown of ['x', 'x.1', `${seen.stand}x`, seen.stand.split('.')[0]!])
       expect((await client.rolloutChanges(rollout.id, unknown)).runs, unknown).toEqual(ended.runs);
     expect(followed.out).toContain('4 of 4 verified.');
+    // As it went: each device as the rollout says it of each, down for as long as the report does, beside what was rehearsed.
+    const went = await client.timeline(rollout.id);
+    expect(went.runs.map((r) => [r.run, r.beginsAt, r.endsAt, r.outcome]).sort()).toEqual(
+      ended.runs.map((r) => [r.id, r.begunAt, r.endedAt, 'verified']).sort(),
+    );
+    expect(went).toMatchObject({ now: ended.endedAt, endsAt: ended.endedAt, beginsAt: ended.startedAt, stuck: null });
+    expect(went.rehearsed.runs).toHaveLength(4);
+    expect(went.runs.every((r) => r.downs === 1 && r.dark.length === 1 && r.parts.length === 3)).toBe(true);
+    expect((await run(['rollout', 'show', rollout.id, '--chart'])).out).toMatch(/█[\s\S]*; it ended \S+ (\S+ )?/);
     expect(followed.out).toMatch(/wave 1 ended, soaking for 1 s[\s\S]*gate 1 passed[\s\S]*wave 2 opened/);
     expect(followed.code).toBe(0);
     for (const device of scene.fleet.devices)

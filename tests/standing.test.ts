@@ -1,11 +1,12 @@
 import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import type { BarrowClient } from '@barrow/client';
 import type { AdvisoryDetail, AdvisoryView, Device, RankedFleet, Rollout, TargetPreview } from '@barrow/core';
 import { writeScenarioLibrary, type Library } from '@barrow/standins';
-import { loadSecondDay } from '../packages/cli/dist/demo/data.js';
+import { demoTargets, Loaded, loadSecondDay } from '../packages/cli/dist/demo/data.js';
 import { barrow } from './support/service.js';
-import { discover, setScene, type Scene } from './support/scene.js';
+import { setScene, type Scene } from './support/scene.js';
 import { addWholeNetworks } from './support/whole.js';
 
 const network = 76;
@@ -50,8 +51,26 @@ const table: readonly [devices: string, standing: string, path: string][] = [
   ['gannet-odd-1 127.76.6.25', 'no-target', ''],
 ];
 
+class Killed extends Error {}
+
+/** A client whose program is gone after so many calls. */
+function killedAfter(calls: number, client: BarrowClient): BarrowClient {
+  let left = calls;
+  return new Proxy(client, {
+    get: (whole, name) => {
+      const one = Reflect.get(whole, name) as unknown;
+      if (typeof one !== 'function') return one;
+      return (...args: unknown[]) => {
+        if (left-- <= 0) throw new Killed();
+        return (one as (...args: unknown[]) => unknown).apply(whole, args);
+      };
+    },
+  });
+}
+
 describe('the standing of the demo fleet', () => {
   let scene: Scene;
+  let kills = 0;
   let library: Library;
   const run = (args: string[]) => barrow(args, { data: scene.data });
   const json = async <T>(args: string[]): Promise<T> => {
@@ -65,11 +84,27 @@ describe('the standing of the demo fleet', () => {
     scene = await setScene({ network, whole: true });
     library = await writeScenarioLibrary(join(scene.data, '..', 'library'));
     await addWholeNetworks(scene.served.client, network);
-    await discover(scene.served.client);
     const good = scene.images.filter((i) => !/\/(damaged|other)\//.test(i));
-    await loadSecondDay(scene.served.client, good, library);
+    // Killed over and over, each time a little later, it goes on where it was, and lacks nothing in the end.
+    for (let calls = 3; ; calls *= 3)
+      try {
+        await loadSecondDay(killedAfter(calls, scene.served.client), new Loaded(scene.data), good, library);
+        break;
+      } catch (error) {
+        if (!(error instanceof Killed)) throw error;
+        kills += 1;
+      }
   });
   afterAll(() => scene?.end());
+
+  it('is loaded whole by a demo that was killed again and again, and only once', async () => {
+    expect(kills).toBeGreaterThan(2);
+    const target = (await scene.served.client.targets()).find((t) => t.family === 'stavewell-console')!;
+    await scene.served.client.removeTarget(target.id);
+    await loadSecondDay(killedAfter(0, scene.served.client), new Loaded(scene.data), [], library);
+    expect(await scene.served.client.targets()).toHaveLength(demoTargets.length - 1);
+    await scene.served.client.setTarget(demoTargets.at(-1)!);
+  });
 
   it('is what the table says, for every device', async () => {
     const all = await json<Device[]>(['standing']);

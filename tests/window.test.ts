@@ -30,6 +30,13 @@ describe('a window', () => {
     const rehearsed = await client.rehearsal(id);
     expect(rehearsed.stuck).toBeNull();
     expect(rehearsed.totalMs).toBeGreaterThan(115 * 60_000);
+    // It may begin until shortly before the window closes, and it is the window that makes it long.
+    const { next } = (await newest()).windows[0]!;
+    expect(rehearsed.latest!.by).toBe(next!.until);
+    expect(Date.parse(rehearsed.latest!.begin)).toBeGreaterThan(Date.parse(next!.from));
+    expect(rehearsed.latest!.begin < next!.until).toBe(true);
+    expect(rehearsed.chain[0]).toMatchObject({ waited: 'waits for its window', names: ['gannet-sw-1'] });
+    expect((await cli('rollout', 'rehearse', id)).out).toMatch(/To be over by .+ it has to begin by .+\./);
     await client.say(id, 'start');
     const parked = await rolloutUntil(client, id, (r) => r.runs[0]!.phase === 'parked' && r.runs[0]!.step === 'activate');
     expect(parked.runs[0]!.waits).toEqual({ text: 'waits for its window', until: parked.window!.next!.from });

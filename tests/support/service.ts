@@ -33,6 +33,8 @@ export interface Served {
   readonly thaw: () => void;
   /** Sets its time of day one hour back; needs `steppingClock`. */
   readonly stepClock: () => void;
+  /** As if the program that has started it were gone; needs `channel`. */
+  readonly orphan: () => void;
   /** As a system does at shutdown. */
   readonly stop: () => Promise<number | string>;
 }
@@ -43,6 +45,8 @@ export interface Use {
   readonly steppingClock?: boolean;
   /** How far its time of day is ahead of ours; needs `steppingClock`. */
   readonly aheadMs?: number;
+  /** Whether it has a channel to us, as to the demo that starts it. */
+  readonly channel?: boolean;
 }
 
 /** Starts the real service in a process of its own, on free loopback ports. */
@@ -68,13 +72,16 @@ export async function serve(data: string, use: Use = {}): Promise<Served> {
       'info',
       ...(use.args ?? []),
     ],
-    { stdio: ['ignore', 'pipe', 'pipe'], env: { ...process.env, CLOCK_AHEAD_MS: String(use.aheadMs ?? 0) } },
+    {
+      stdio: ['ignore', 'pipe', 'pipe', ...(use.channel ? ['ipc' as const] : [])],
+      env: { ...process.env, CLOCK_AHEAD_MS: String(use.aheadMs ?? 0) },
+    },
   );
   let log = '';
-  child.stderr.on('data', (d: Buffer) => (log += d.toString()));
+  child.stderr!.on('data', (d: Buffer) => (log += d.toString()));
   const ended = new Promise<number | string>((resolve) => child.once('exit', (code, signal) => resolve(code ?? signal ?? 'gone')));
   const line = await Promise.race([
-    new Promise<string>((resolve) => createInterface({ input: child.stdout }).once('line', resolve)),
+    new Promise<string>((resolve) => createInterface({ input: child.stdout! }).once('line', resolve)),
     ended.then((how) => Promise.reject(new Error(`the service ended with ${how}: ${log}`))),
   ]);
   const { url, tftp, httpStore } = JSON.parse(line) as { url: string; tftp: string; httpStore: string };
@@ -93,6 +100,7 @@ export async function serve(data: string, use: Use = {}): Promise<Served> {
     },
     freeze: () => void child.kill('SIGSTOP'),
     thaw: () => void child.kill('SIGCONT'),
+    orphan: () => child.disconnect(),
     stepClock: () => void child.kill('SIGUSR2'),
     stop: async () => {
       child.kill('SIGTERM');
@@ -130,7 +138,7 @@ export function barrowProcess(args: readonly string[], use: Surroundings = {}): 
     let out = '';
     let err = '';
     child.stdout.on('data', (d: Buffer) => (out += d.toString()));
-    child.stderr.on('data', (d: Buffer) => (err += d.toString()));
+    child.stderr!.on('data', (d: Buffer) => (err += d.toString()));
     child.stdin.end(use.input ?? '');
     child.once('close', (code) => resolve({ code: code ?? -1, out, err, json: () => JSON.parse(out) as never }));
   });

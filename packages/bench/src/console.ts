@@ -59,7 +59,10 @@ async function typing(page: Page, label: string, text: string): Promise<number[]
 
 /** The console at ten thousand devices, in a real browser. */
 export async function benchConsole(): Promise<Measured[]> {
-  if (!existsSync(browserPath)) return [];
+  if (!existsSync(browserPath)) {
+    process.stderr.write(`The console is not measured: there is no browser at ${browserPath}; npm test installs it.\n`);
+    return [];
+  }
   const service = await serveForBench();
   const { client } = service;
   const browser = await chromium.launch({

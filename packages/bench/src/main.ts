@@ -16,20 +16,30 @@ const tell = (m: Measured): void => {
   results.push(m);
   process.stdout.write(`${m.met ? '✓' : '✕'} ${m.what}: ${m.value.toFixed(3)} ${m.unit} (${m.aim})\n    ${m.detail}\n`);
 };
-// First, while this process is small: it is the one that asks and holds the watch.
-for (const m of await benchDeviceList()) tell(m);
-for (const m of await benchListInRollout()) tell(m);
-for (const m of await benchConsole()) tell(m);
-for (const m of await benchRestart()) tell(m);
-for (const m of await benchImages()) tell(m);
-for (const m of benchPaths()) tell(m);
-tell(benchDecide(10_000));
-tell(benchRehearsal(10_000));
-tell(benchGuards(10_000));
-for (const m of await benchSweep()) tell(m);
-tell(await benchTftp({ blockSize: 512, windowSize: 1 }, 400_000, 60));
-tell(await benchTftp({ blockSize: 1428, windowSize: 16 }, 7_000_000, 150));
-for (const m of await benchMany(200, 1_000_000)) tell(m);
-tell(await benchFlood(10_000_000));
-tell(await benchFiles(64_000_000, 15));
+const one = (work: () => Measured | Promise<Measured>) => async (): Promise<Measured[]> => [await work()];
+/** By the names that the command takes; without any, all of them. The first measures while this process is small: it asks and holds the watch. */
+const benches: Readonly<Record<string, () => readonly Measured[] | Promise<readonly Measured[]>>> = {
+  devices: benchDeviceList,
+  'devices-in-rollout': benchListInRollout,
+  console: benchConsole,
+  restart: benchRestart,
+  images: benchImages,
+  paths: benchPaths,
+  decide: one(() => benchDecide(10_000)),
+  rehearsal: one(() => benchRehearsal(10_000)),
+  guards: one(() => benchGuards(10_000)),
+  sweep: benchSweep,
+  tftp: one(() => benchTftp({ blockSize: 512, windowSize: 1 }, 400_000, 60)),
+  'tftp-wide': one(() => benchTftp({ blockSize: 1428, windowSize: 16 }, 7_000_000, 150)),
+  many: () => benchMany(200, 1_000_000),
+  flood: one(() => benchFlood(10_000_000)),
+  files: one(() => benchFiles(64_000_000, 15)),
+};
+const asked = process.argv.slice(2);
+const unknown = asked.filter((name) => !(name in benches));
+if (unknown.length > 0) {
+  process.stderr.write(`No measure is called ${unknown.join(', ')}.\nThere are: ${Object.keys(benches).join(', ')}.\n`);
+  process.exit(2);
+}
+for (const name of asked.length > 0 ? asked : Object.keys(benches)) for (const m of await benches[name]!()) tell(m);
 process.stdout.write(`${results.filter((r) => r.met).length} of ${results.length} aims met\n`);

@@ -20,8 +20,12 @@ function markAt(run: Run, from: number, until: number): keyof typeof marks {
   return Date.parse(run.beginsAt) < until && Date.parse(run.endsAt) > from ? 'waits' : 'none';
 }
 
-/** A rehearsal as a chart that fits the width: one row for each device, time to the right. */
-export function chartText(io: Io, r: RehearsalView): string {
+/**
+ * A rehearsal as a chart that fits the width: one row for each device, time to the right.
+ *
+ * @param now in milliseconds: what lies after it is foretold, and dim
+ */
+export function chartText(io: Io, r: Pick<RehearsalView, 'beginsAt' | 'totalMs' | 'waves' | 'runs'>, now = Infinity): string {
   const c = makeColours(io);
   const names = Math.max(6, ...r.runs.map((x) => x.name.length));
   const columns = Math.max(20, io.width - names - 3);
@@ -34,7 +38,12 @@ export function chartText(io: Io, r: RehearsalView): string {
   for (let at = 0; at < columns; at += every) scale += `${at === 0 ? 'start' : `+${duration(at * each)}`}`.padEnd(every);
   const row = (run: Run): string => {
     const cells = Array.from({ length: columns }, (_, i) => markAt(run, begins + i * each, begins + (i + 1) * each));
-    return cells.map((cell) => (cell === 'dark' ? c.red(marks[cell]) : marks[cell])).join('');
+    const painted = cells.map((cell, i) => {
+      const mark = cell === 'dark' ? c.red(marks[cell]) : marks[cell];
+      return begins + i * each >= now ? c.dim(mark) : mark;
+    });
+    const at = Math.floor((now - begins) / each);
+    return at >= 0 && at < columns ? [...painted.slice(0, at), c.bold('|'), ...painted.slice(at + 1)].join('') : painted.join('');
   };
   const lines = r.waves.flatMap((w) => [
     c.bold(`Wave ${w.wave + 1}`),
@@ -45,7 +54,7 @@ export function chartText(io: Io, r: RehearsalView): string {
     ...lines,
     '',
     c.dim(
-      `${marks.dark} down   ${marks.change} being changed   ${marks.work} looked at, or taking its image   ${marks.cut} cut off by another   ${marks.waits} waits; one mark is ${duration(each)}`,
+      `${marks.dark} down   ${marks.change} being changed   ${marks.work} looked at, or taking its image   ${marks.cut} cut off by another   ${marks.waits} waits; one mark is ${duration(each)}${now === Infinity ? '' : '   | now: what comes after it is foretold'}`,
     ),
   ].join('\n');
 }

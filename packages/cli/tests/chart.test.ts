@@ -12,6 +12,7 @@ const run = (name: string, wave: number, over: Partial<RehearsalView['runs'][num
 const totals = {};
 const played: RehearsalView = {
   ...{ beginsAt: at(0), endsAt: at(40), totalMs: 40_000, mostAtOnce: 1, mostDown: 1, approvals: [], ifs: [], holds: [] },
+  ...{ chain: [], leastMs: 0, latest: null },
   ...{
     devices: 2,
     totals: totals as RehearsalView['totals'],

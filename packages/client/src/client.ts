@@ -20,6 +20,7 @@ import {
   backupSchema,
   restoredSchema,
   foretoldSchema,
+  timelineSchema,
   credentialSchema,
   deviceDetailSchema,
   deviceCountsSchema,
@@ -188,7 +189,7 @@ export class BarrowClient {
     } catch (error) {
       if (use.signal?.aborted) throw error;
       const cause = (error as { cause?: { code?: string; message?: string } }).cause;
-      throw new UnreachableError(this.url, cause?.code ?? cause?.message ?? 'nothing answers there', method !== 'GET');
+      throw new UnreachableError(this.url, cause?.code ?? cause?.message ?? 'Nothing answers there', method !== 'GET');
     }
     if (response.ok) return response;
     const text = await response.text();
@@ -363,6 +364,7 @@ export class BarrowClient {
   compareBackups = (before: string, after: string) =>
     this.#json(comparison, 'GET', `/backups/${encodeURIComponent(before)}/compare`, { query: { with: after } });
 
+  timeline = (id: string) => this.#json(timelineSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/timeline`);
   foretold = (id: string) => this.#json(foretoldSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/foretold`);
   restoreBackup = (id: string, json: { look: boolean }) =>
     this.#json(restoredSchema, 'POST', `/backups/${encodeURIComponent(id)}/restore`, { json });

@@ -1,4 +1,5 @@
 import {
+  type RehearsalView,
   duration,
   type ForetoldView,
   type Rollout,
@@ -130,13 +131,72 @@ const onTime = 30_000;
 /** When a rollout under way comes to its end, beside what its rehearsal said, in a sentence. */
 export function foretoldText({ endsAt, plannedEndsAt, approvals, stuck, held }: ForetoldView, now = new Date()): string {
   if (stuck !== null) return `As it stands it does not come to its end: ${stuck}.`;
-  const late = Date.parse(endsAt) - Date.parse(plannedEndsAt);
-  const beside = Math.abs(late) < onTime ? 'as rehearsed' : `${duration(Math.abs(late))} ${late > 0 ? 'later' : 'earlier'} than rehearsed`;
+  const beside = besideText(endsAt, plannedEndsAt);
   const ifs = [
     ...(held ? ['if it goes on now'] : []),
     ...(approvals.length > 0 ? [`if ${approvals.map((name) => `the wave ${name}`).join(' and ')} is approved at once`] : []),
   ];
   return `It ends about ${localTime(endsAt, now)}${ifs.length > 0 ? `, ${ifs.join(' and ')}` : ''}: ${beside}.`;
+}
+
+/** How far an end is from the one that was rehearsed. */
+export function besideText(endsAt: string, rehearsedEndsAt: string): string {
+  const late = Date.parse(endsAt) - Date.parse(rehearsedEndsAt);
+  return Math.abs(late) < onTime ? 'as rehearsed' : `${duration(Math.abs(late))} ${late > 0 ? 'later' : 'earlier'} than rehearsed`;
+}
+
+/** Where the durations of a plan come from; `devices`: how many there are. */
+export function learnedText({ learned, devices }: Pick<Rollout, 'learned' | 'devices'>): string {
+  if (learned === null) return 'Durations are those of the family files: none of these took anything here often enough yet.';
+  const { least, most } = learned;
+  const who = learned.devices === devices ? 'all devices' : `${learned.devices} of ${devices} devices`;
+  const rest = learned.devices === devices ? '' : '; the others by their family file';
+  return `Durations of ${who} are what their family and model took here before, as far as that is known (${least === most ? least : `${least} to ${most}`} times each step)${rest}.`;
+}
+
+/** One stretch of what makes a rehearsal long. */
+export interface ChainLine {
+  /** From its begin on, in milliseconds. */
+  readonly after: number;
+  readonly takes: number;
+  readonly what: string;
+  /** Why it did not begin sooner; empty when it did at once. */
+  readonly why: string;
+}
+
+/** What makes a rehearsal long, first to last, with the soaks and distances that lie in between. */
+export function chainLines({ chain, beginsAt, endsAt }: Pick<RehearsalView, 'chain' | 'beginsAt' | 'endsAt'>): ChainLine[] {
+  const begins = Date.parse(beginsAt);
+  let reached = begins;
+  const gap = (until: number): ChainLine[] =>
+    until - reached < 1000
+      ? []
+      : [
+          {
+            after: reached - begins,
+            takes: until - reached,
+            what: reached === begins ? 'nothing yet' : 'soaks, or time that has to lie between',
+            why: '',
+          },
+        ];
+  const lines = chain.flatMap(({ names, parts, from, until, waited }): ChainLine[] => {
+    const [at, then] = [Date.parse(from), Date.parse(until)];
+    const one = names.length === 1 && parts.length === 1 ? `: ${parts[0]}` : '';
+    const found = [...gap(at), { after: at - begins, takes: then - at, what: `${someOf(names, 3)}${one}`, why: waited ?? '' }];
+    reached = then;
+    return found;
+  });
+  return chain.length === 0 ? [] : [...lines, ...gap(Date.parse(endsAt))];
+}
+
+/** How much shorter it could be, and until when it may begin. */
+export function boundText({ totalMs, leastMs, latest, stuck }: RehearsalView, now = new Date()): string[] {
+  return [
+    ...(stuck === null && totalMs > leastMs * 1.05
+      ? [`Under its limits, without windows, it could not take less than ${duration(leastMs)}.`]
+      : []),
+    ...(latest ? [`To be over by ${localTime(latest.by, now)} it has to begin by ${localTime(latest.begin, now)}.`] : []),
+  ];
 }
 
 /** When a rollout begins by itself, and by when it is to be done; null: nothing was said of that, or it has ended. */

@@ -1,6 +1,6 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { foretell, rehearse, rehearseWith, type Plan } from '@barrow/core';
+import { foretell, rehearse, rehearseWith, Trace, type Plan, type PlayedRun } from '@barrow/core';
 import { namedAt } from './full-scan.js';
 import { atItsHour, hours, nineSteps, passage, planOf, withSides, type PlanShape } from './plans.js';
 import { World } from './world.js';
@@ -34,7 +34,7 @@ describe('the end of a rollout, foretold anew', () => {
         const world = new World(plan);
         const whole = rehearse(plan, world.now);
         const before = structuredClone(world.state.runs);
-        expect(foretell(world.state, world.now)).toEqual({ endsAt: whole.endsAt, approvals: [], stuck: null, held: false });
+        expect(foretell(world.state, world.now)).toMatchObject({ endsAt: whole.endsAt, approvals: [], stuck: null, held: false });
         // Only looked at.
         expect(world.state.runs).toEqual(before);
         until(world, whole.beginsAt + Math.floor(((whole.endsAt - whole.beginsAt) * thousandth) / 1000));
@@ -42,6 +42,53 @@ describe('the end of a rollout, foretold anew', () => {
       }),
       { numRuns: 15 },
     );
+  });
+
+  it('is one picture with what happened until then: the same that was rehearsed, wherever the one ends and the other begins', () => {
+    const shown = (runs: readonly PlayedRun[]) =>
+      [...runs]
+        .sort((a, b) => a.run.localeCompare(b.run))
+        .map(({ run, beginsAt, endsAt, downs, downMs, dark, outcome, parts }) => ({
+          ...{ run, beginsAt, endsAt, downs, downMs, dark, outcome },
+          parts: parts.map(({ name, from, until: to }) => [name, from, to]),
+        }));
+    fc.assert(
+      fc.property(fc.integer({ min: 0, max: 1000 }), fc.integer({ min: 1, max: 4 }), fc.boolean(), (thousandth, atOnce, proves) => {
+        const plan = planned({ atOnce, each: proves ? [{ passage: passage(undefined, nineSteps(), false, true) }] : [] });
+        const world = new World(plan);
+        const whole = rehearse(plan, world.now);
+        const trace = new Trace(plan);
+        let seen = 0;
+        const grow = (): void => {
+          for (; seen < world.journal.length; seen++) trace.see(world.journal[seen]!);
+        };
+        // Looked at twice: what was told of it before does not stay in it.
+        for (const share of [thousandth / 2, thousandth]) {
+          until(world, whole.beginsAt + Math.floor(((whole.endsAt - whole.beginsAt) * share) / 1000));
+          grow();
+          const hasEnded = world.state.phase === 'ended';
+          const { runs, waves } = trace.with(hasEnded ? null : foretell(world.state, world.now).rest, world.now);
+          expect(shown(runs)).toEqual(shown(whole.runs));
+          expect(waves.map(({ wave, opensAt, endsAt }) => [wave, opensAt, endsAt])).toEqual(
+            whole.waves.map(({ wave, opensAt, endsAt }) => [wave, opensAt, endsAt]),
+          );
+        }
+      }),
+      { numRuns: 40 },
+    );
+  });
+
+  it('of who is late, reaches until now, and is down for as long', () => {
+    const plan = planned({ devices: 1, first: 0 });
+    const world = new World(plan);
+    const trace = new Trace(plan);
+    const { downFrom } = rehearse(plan, world.now).runs[0]!;
+    until(world, downFrom! + 1000);
+    for (const event of world.journal) trace.see(event);
+    const [run] = trace.with(null, downFrom! + 500_000).runs;
+    expect(run!.dark).toEqual([[downFrom, downFrom! + 500_000]]);
+    expect(run!.parts.at(-1)).toMatchObject({ name: 'change', until: downFrom! + 500_000 });
+    expect(run!.downMs).toBe(500_000);
   });
 
   it('comes later by what is late, and is now where nothing is left but to be late', () => {

@@ -531,3 +531,49 @@ describe('what a person says', () => {
     expect(whyWaiting(waiting.state, 1, waiting.ledger, ({ run }) => run, waiting.now, waiting.now)?.text).toContain('waits for');
   });
 });
+
+describe('what cannot follow', () => {
+  it('is told by where the device is instead', () => {
+    const table: Record<string, string> = {
+      waiting: 'waiting for its turn',
+      parked: 'between two stretches',
+      ready: 'between two steps',
+      busy: 'in the middle of a step',
+      armed: 'armed, and waits for its own hour',
+      lost: 'waiting to be taken up again',
+      asking: 'being asked what is true',
+      broken: 'broken, and to be taken back',
+    };
+    for (const [phase, words] of Object.entries(table)) {
+      const { state } = started();
+      state.runs[0]!.phase = phase as 'busy';
+      expect(check(state, { kind: 'run-seen', at: 0, run: 'd1', detail: '' })).toBe(`sw-1 is ${words}`);
+    }
+    const { state } = started();
+    state.runs[0]!.phase = 'absent';
+    expect(check(state, { kind: 'step-done', at: 0, run: 'd1', step: 'preflight' })).toBe('sw-1 is not there');
+  });
+
+  it('is told by how the rollout and the wave stand', () => {
+    const world = started({ devices: 2, first: 1 });
+    world.happen({ ...stop, at: world.now });
+    expect(world.state.phase).toBe('stopping');
+    expect(check(world.state, { kind: 'held', at: 0, by: person, reason: '' })).toBe('the rollout is being stopped');
+    const { state } = started({ devices: 2, first: 1 });
+    expect(check(state, { kind: 'wave-ended', at: 0, wave: 1 })).toBe('wave 2 is waiting');
+    expect(check(state, { kind: 'gate-passed', at: 0, wave: 8 })).toBe('there are 2 waves, and none with the number 9');
+    expect(check(state, { kind: 'approved', at: 0, wave: 8, by: person })).toBe('there are 2 waves, and none with the number 9');
+  });
+
+  it('is that who is being taken back is not there: it was begun with', () => {
+    const { state } = started({ wayBack: true, each: [{ passage: passage(undefined, nineSteps(), true) }] });
+    const absent: RolloutEvent = { kind: 'run-absent', at: 0, run: 'd1', cause: 'unreachable', detail: '' };
+    expect(check(state, absent)).toBeNull();
+    state.runs[0]!.rung = 0;
+    expect(check(state, absent)).toBe('sw-1 was begun with');
+  });
+
+  it('is never a note that is about no device', () => {
+    expect(checkWord(started().state, { kind: 'noted', at: 0, by: person, text: 'x' })).toBeNull();
+  });
+});

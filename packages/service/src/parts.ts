@@ -15,6 +15,7 @@ import type { MapService } from './map/map.js';
 import type { Backups } from './runner/backups.js';
 import type { Journal } from './runner/journal.js';
 import type { Restoring } from './runner/restoring.js';
+import type { Durations } from './runner/durations.js';
 import type { Appointments } from './runner/appointments.js';
 import type { Sheets } from './report/sheets.js';
 import type { Runner } from './runner/runner.js';
@@ -56,6 +57,7 @@ export interface Parts {
   readonly restoring: Restoring;
   readonly backups: Backups;
   readonly journal: Journal;
+  readonly durations: Durations;
   readonly runner: Runner;
   readonly sheets: Sheets;
   readonly appointments: Appointments;

@@ -29,6 +29,7 @@ import { Live } from './live.js';
 import type { Parts } from './parts.js';
 import { MapService } from './map/map.js';
 import { Appointments } from './runner/appointments.js';
+import { Durations } from './runner/durations.js';
 import { Backups } from './runner/backups.js';
 import { Holdings } from './runner/holdings.js';
 import { Journal } from './runner/journal.js';
@@ -174,6 +175,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     const lists = new DeviceLists(devices, byHand);
     const approvals = new Approvals(context);
     const restoring = new Restoring({ context, backups, holdings, map, rolloutOf: (device) => runner.rolloutOf(device) });
+    const durations = new Durations(context);
     const appointments = new Appointments(context, runner);
     await appointments.load();
     runner.beginsBy((id) => appointments.of(id));
@@ -213,6 +215,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
       runner,
       sheets,
       appointments,
+      durations,
     };
     runner.use(parts);
 
@@ -245,6 +248,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
         await discovery.stop();
         await deliveries.stop();
         await runner.stop();
+        await durations.write();
         sheets.close();
         watches.stop();
         closing.abort();

@@ -103,8 +103,9 @@ export const registerDemo: Register = (program, act) => {
             await data.loadNetworks(barrow);
             const good = images.filter((i) => !/\/(damaged|other)\//.test(i));
             if (!o.bare) {
-              await data.loadSecondDay(barrow, good, library);
-              await data.loadStaging(barrow);
+              const loaded = new data.Loaded(dataFolder);
+              await data.loadSecondDay(barrow, loaded, good, library);
+              await data.loadStaging(barrow, loaded);
             }
             const { readFileSync } = await import('node:fs');
             const token = readFileSync(join(dataFolder, 'token'), 'utf8').trim();

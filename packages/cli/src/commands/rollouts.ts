@@ -5,11 +5,24 @@ import {
   waysIn,
   type ForetoldView,
   type RehearsalView,
+  type TimelineView,
   type Rollout,
   type RunView,
   type WayShown,
 } from '@barrow/core';
-import { beginsText, foretoldText, groupBy, noticesBeside, restOf, someOf, type BarrowClient } from '@barrow/client';
+import {
+  beginsText,
+  besideText,
+  boundText,
+  chainLines,
+  foretoldText,
+  groupBy,
+  learnedText,
+  noticesBeside,
+  restOf,
+  someOf,
+  type BarrowClient,
+} from '@barrow/client';
 import { collect, type CommandContext, type Register } from '../context.js';
 import { chartText } from '../chart.js';
 import { momentOf } from '../moments.js';
@@ -86,6 +99,7 @@ export function rolloutText(io: Io, r: Rollout): string {
           `${r.windows.length > 1 ? `${count(w.devices, 'device')} ${w.devices === 1 ? 'goes' : 'go'}` : 'Devices go'} down only in the window ${w.text}${nextText(w)}.`,
       ),
       `Each device is down for about ${duration(down)}. Settings nobody saved: ${r.unsaved}. At most ${r.limits['rollout']} at once.${apartText(r)}`,
+      learnedText(r),
     );
   for (const wave of r.waves) {
     const runs = r.runs.filter((x) => x.wave === wave.index);
@@ -168,6 +182,7 @@ function rehearsalText(io: Io, r: RehearsalView, isChart: boolean): string {
     ...(r.approvals.length > 0
       ? [`Not counted: the wait for a person's word after wave ${r.approvals.map((w) => w + 1).join(', ')}.`]
       : []),
+    ...boundText(r),
     ...r.waves.map((w) => `Wave ${w.wave + 1}: ${from(w.opensAt)} to ${from(w.endsAt)}`),
     '',
     isChart
@@ -186,6 +201,29 @@ function rehearsalText(io: Io, r: RehearsalView, isChart: boolean): string {
           ]),
           [1],
         ),
+    ...(isWhatIf || r.chain.length === 0
+      ? []
+      : [
+          '',
+          'What makes it long, one after the other:',
+          table(
+            io,
+            ['FROM', 'FOR', 'WHO', 'WHY NOT SOONER'],
+            chainLines(r).map((line) => [`+${duration(line.after)}`, duration(line.takes), line.what, line.why]),
+          ),
+        ]),
+  ].join('\n');
+}
+
+/** Happened and foretold, and how far its end is from what was rehearsed. */
+function timelineText(io: Io, t: TimelineView): string {
+  const [begins, now] = [Date.parse(t.beginsAt), Date.parse(t.now)];
+  const total = Math.max(Date.parse(t.endsAt), ...t.runs.map((r) => Date.parse(r.endsAt)), now) - begins;
+  return [
+    chartText(io, { ...t, totalMs: total }, now),
+    '',
+    `Begun ${clock(t.beginsAt)}, now ${clock(t.now)}; it ${now >= Date.parse(t.endsAt) ? 'ended' : 'ends about'} ${clock(t.endsAt)}, ${besideText(t.endsAt, t.rehearsed.endsAt)}.`,
+    ...(t.stuck === null ? [] : [`As it stands it does not come to its end: ${t.stuck}.`]),
   ].join('\n');
 }
 
@@ -336,10 +374,15 @@ export const registerRollouts: Register = (program, act) => {
     .command('show <rollout>')
     .description('who, in what order, how it stands, and why devices failed')
     .option('--device <device>', "one device's passage with its checks and conversations")
+    .option('--chart', 'what happened until now and is foretold of the rest, as a chart')
     .action(
-      act(async ({ say, client }, id: string, o: { device?: string }) => {
+      act(async ({ say, client }, id: string, o: { device?: string; chart?: boolean }) => {
         const barrow = client();
         const found = await resolve(barrow, id);
+        if (o.chart) {
+          const t = await barrow.timeline(found);
+          return print(say, t, () => timelineText(say.io, t));
+        }
         if (!o.device) {
           const r = await barrow.rollout(found);
           const told = r.phase === 'running' || r.phase === 'held' || r.phase === 'stopping' ? await foretoldOf(barrow, found) : null;

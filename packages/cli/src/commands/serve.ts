@@ -51,6 +51,8 @@ export function untilStopped(stop: () => Promise<void>, say: (text: string) => v
     };
     process.on('SIGTERM', leave);
     process.on('SIGINT', leave);
+    // A channel to who started it, as the demo has: whoever that was is gone, and nobody else will stop this.
+    process.on('disconnect', leave);
   });
 }
 

@@ -1,5 +1,6 @@
-import { readFileSync } from 'node:fs';
-import type { BarrowClient } from '@barrow/client';
+import { existsSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { ProblemError, type BarrowClient } from '@barrow/client';
 import type { CredentialInput, TargetInput } from '@barrow/core';
 import {
   community,
@@ -50,44 +51,73 @@ export async function loadNetworks(barrow: BarrowClient): Promise<void> {
       });
 }
 
+/** Remembers which parts of the demo's data are loaded whole, so that a demo that was killed goes on where it was. */
+export class Loaded {
+  readonly #file: string;
+
+  constructor(dataFolder: string) {
+    this.#file = join(dataFolder, 'demo-loaded.json');
+  }
+
+  /** Loads a part unless it was loaded to its end before: what a person took away since then is not put back. */
+  async once(part: string, load: () => Promise<unknown>): Promise<void> {
+    const parts = existsSync(this.#file) ? (JSON.parse(readFileSync(this.#file, 'utf8')) as string[]) : [];
+    if (parts.includes(part)) return;
+    await load();
+    writeFileSync(`${this.#file}.new`, JSON.stringify([...parts, part]));
+    renameSync(`${this.#file}.new`, this.#file);
+  }
+}
+
 /** What a technician would have done by the second day: devices found, images and advisories added, targets set. */
-export async function loadSecondDay(barrow: BarrowClient, images: readonly string[], library: Library): Promise<void> {
-  if ((await barrow.devicePage({ limit: 1 })).total === 0) {
-    let found = await barrow.discover();
+export async function loadSecondDay(barrow: BarrowClient, loaded: Loaded, images: readonly string[], library: Library): Promise<void> {
+  await loaded.once('devices', async () => {
+    let found = await barrow.discover().catch((error: unknown) => {
+      if (!(error instanceof ProblemError && error.problem.code === 'discovery-running')) throw error;
+      return barrow.discovery();
+    });
     while (found.state === 'running') {
       await new Promise((resolve) => setTimeout(resolve, 100));
       found = await barrow.discovery(found.id);
     }
-  }
-  if ((await barrow.images()).length === 0)
+  });
+  await loaded.once('images', async () => {
     for (const batch of await batchesOf([...images, ...library.add], false)) await takeBatch(barrow, batch, {});
-  if ((await barrow.targets()).length === 0) {
+  });
+  await loaded.once('targets', async () => {
     for (const target of demoTargets) await barrow.setTarget(target);
     await barrow.setPin({ device: 'gannet-cam-1', reason: 'its picture is evidence in a claim', askAgain: '2027-03-31' });
+  });
+  await loaded.once('advisories', () => loadAdvisories(barrow, library));
+}
+
+async function loadAdvisories(barrow: BarrowClient, library: Library): Promise<void> {
+  for (const file of library.advisories) {
+    const { id } = await barrow.addAdvisory(readFileSync(file, 'utf8'));
+    // What Barrow proposes for the products, a technician has confirmed on the first day; one product waits still.
+    for (const { vendor, product, proposal } of (await barrow.advisory(id)).products)
+      if (proposal) await barrow.mapProduct({ vendor: vendor ?? '', product, family: proposal.family, models: proposal.models });
   }
-  if ((await barrow.advisories()).length === 0)
-    for (const file of library.advisories) {
-      const { id } = await barrow.addAdvisory(readFileSync(file, 'utf8'));
-      // What Barrow proposes for the products, a technician has confirmed on the first day; one product waits still.
-      for (const { vendor, product, proposal } of (await barrow.advisory(id)).products)
-        if (proposal) await barrow.mapProduct({ vendor: vendor ?? '', product, family: proposal.family, models: proposal.models });
-    }
 }
 
 /** The vessels' radio links, what is offered to phones, and what waits on the controller already. */
-export async function loadStaging(barrow: BarrowClient): Promise<void> {
-  if ((await barrow.deliveries(1)).length > 0) return;
-  await barrow.setSite('sandpiper', { linkKilobits: 256, contact: 'the bridge, by radio on channel 7' });
-  await barrow.setSite('curlew', { linkKilobits: 128, contact: 'the bridge, by radio on channel 9' });
-  await barrow.setSite('quay-house', { contact: 'night desk, extension 7001' });
-  await barrow.setSite('eelgate', { contact: 'booking hall until 23:00, extension 7020' });
-  await barrow.setSite('gannet-point', { contact: 'pier watch, extension 7031' });
-  await barrow.putOffer('d40-2.9.0.simg', ['quay-phone-1', 'quay-phone-2', 'quay-phone-3']);
-  await barrow.deliver({
-    image: 'fa310-9.6.0.simg',
-    devices: ['quay-ap-1', 'quay-ap-2', 'quay-ap-3', 'quay-ap-4'],
-    place: 'parent',
-    makeRoom: true,
+export async function loadStaging(barrow: BarrowClient, loaded: Loaded): Promise<void> {
+  await loaded.once('sites', async () => {
+    await barrow.setSite('sandpiper', { linkKilobits: 256, contact: 'the bridge, by radio on channel 7' });
+    await barrow.setSite('curlew', { linkKilobits: 128, contact: 'the bridge, by radio on channel 9' });
+    await barrow.setSite('quay-house', { contact: 'night desk, extension 7001' });
+    await barrow.setSite('eelgate', { contact: 'booking hall until 23:00, extension 7020' });
+    await barrow.setSite('gannet-point', { contact: 'pier watch, extension 7031' });
+  });
+  await loaded.once('offers', () => barrow.putOffer('d40-2.9.0.simg', ['quay-phone-1', 'quay-phone-2', 'quay-phone-3']));
+  await loaded.once('deliveries', async () => {
+    if ((await barrow.deliveries(1)).length > 0) return;
+    await barrow.deliver({
+      image: 'fa310-9.6.0.simg',
+      devices: ['quay-ap-1', 'quay-ap-2', 'quay-ap-3', 'quay-ap-4'],
+      place: 'parent',
+      makeRoom: true,
+    });
   });
 }
 

@@ -20,7 +20,10 @@ export async function startServiceChild(args: readonly string[], say: (text: str
   let child: ChildProcess;
   let listen: readonly string[] = [];
   const start = async (): Promise<string> => {
-    const now = spawn(process.execPath, [program, 'serve', '--json', ...args, ...listen], { stdio: ['ignore', 'pipe', 'inherit'] });
+    const now = spawn(process.execPath, [program, 'serve', '--json', ...args, ...listen], {
+      // The channel closes when this process ends, however it ends, and the service stops then.
+      stdio: ['ignore', 'pipe', 'inherit', 'ipc'],
+    });
     child = now;
     const first = await new Promise<string>((resolve, reject) => {
       createInterface({ input: now.stdout! }).once('line', resolve);

@@ -69,7 +69,7 @@ export function failureOf(error: unknown, act = 'done'): Failure {
   if (error instanceof UnreachableError)
     return {
       what: 'The service cannot be reached',
-      why: error.why,
+      why: `${error.why}.`,
       next: 'It is tried again by itself. If it stays so, look whether the service runs.',
     };
   return { what: 'The console failed', why: error instanceof Error ? error.message : String(error), next: 'Load the page again.' };

@@ -1,5 +1,15 @@
 <script lang="ts">
-  import { rungMeans, rungText, stepText, waysIn, type ForetoldView, type RehearsalView, type Rollout, type RunView } from '@barrow/core';
+  import {
+    rungMeans,
+    rungText,
+    stepText,
+    waysIn,
+    type ForetoldView,
+    type RehearsalView,
+    type TimelineView,
+    type Rollout,
+    type RunView,
+  } from '@barrow/core';
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
   import PlanDialog from '../parts/PlanDialog.svelte';
@@ -15,7 +25,7 @@
   import { Loaded } from '../lib/loaded.svelte.js';
   import { untrack } from 'svelte';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
-  import { groupBy, noticesBeside, restOf, someOf, withChanges, beginsText, foretoldText } from '@barrow/client';
+  import { groupBy, noticesBeside, restOf, someOf, withChanges, beginsText, boundText, foretoldText, learnedText } from '@barrow/client';
   import { count, duration, since, totalsOf, when } from '../lib/format.js';
   import { goTo, place } from '../lib/place.js';
 
@@ -43,7 +53,25 @@
       .foretold(asked)
       .catch(() => null);
     if (asked === id) foretold = told;
+    if (isBeside) void besides(asked);
   }
+
+  /** What happened beside what was rehearsed; of more devices it is left to the command line. */
+  const mostBeside = 500;
+  let isBeside = $state(false);
+  let beside = $state.raw<TimelineView | null>(null);
+  let besideFailed = $state.raw<Failure | null>(null);
+  async function besides(asked: string) {
+    try {
+      const told = await client().timeline(asked);
+      if (asked === id) [beside, besideFailed] = [told, null];
+    } catch (error) {
+      if (asked === id) besideFailed = failureOf(error);
+    }
+  }
+  $effect(() => {
+    if (isBeside) void besides(id);
+  });
 
   interface Shown {
     readonly rollout: Rollout;
@@ -57,8 +85,11 @@
       const found = before
         ? withChanges(before.rollout, await client().rolloutChanges(asked, before.rollout.stand))
         : await client().rollout(asked);
-      if (!isUnderWay(found)) foretold = null;
-      else if (Date.now() - foretoldAt > foretellEvery) void foretell(asked);
+      if (!isUnderWay(found)) {
+        foretold = null;
+        // As it ended.
+        if (found.phase === 'ended' && untrack(() => isBeside)) void besides(asked);
+      } else if (Date.now() - foretoldAt > foretellEvery) void foretell(asked);
       const rehearsal = found.phase === 'planned' ? (before?.rehearsal ?? (await client().rehearsal(asked))) : null;
       return { rollout: found, rehearsal };
     },
@@ -83,6 +114,7 @@
   $effect(() => {
     void id;
     foretold = null;
+    beside = null;
     foretoldAt = 0;
     open = null;
     percents = {};
@@ -367,6 +399,7 @@
         <dd>
           {#if rehearsal?.stuck}it would not come to its end: {rehearsal.stuck}{:else if rehearsal}{duration(rehearsal.totalMs)} from start to
             end, at most {rehearsal.mostAtOnce} under way{#if rehearsal.approvals.length > 0}; the wait for a person's word not counted{/if}{:else}…{/if}
+          {#if rehearsal}{#each [...boundText(rehearsal, new Date(now)), learnedText(rollout)] as line (line)}<div>{line}</div>{/each}{/if}
         </dd>
         <dt>What if</dt>
         <dd><WhatIf {rollout} usual={rehearsal} /></dd>
@@ -413,6 +446,13 @@
           >
         </p>
       {/each}
+      {#if rollout.devices <= mostBeside}
+        <details class="beside" bind:open={isBeside}>
+          <summary>Beside its rehearsal</summary>
+          {#if besideFailed}<Trouble failure={besideFailed} />{/if}
+          {#if beside}<Timeline timeline={beside} />{:else if !besideFailed}<p class="quiet">Asking the service…</p>{/if}
+        </details>
+      {/if}
     </div>
   {/if}
 
@@ -637,6 +677,17 @@
   .remarks summary {
     color: var(--quiet);
     cursor: pointer;
+  }
+  .beside {
+    margin-top: 0.5rem;
+  }
+  .beside :global(.timeline) {
+    border: none;
+    padding: 0.5rem 0 0;
+  }
+  .beside summary {
+    cursor: pointer;
+    font-weight: 550;
   }
   .so-far {
     display: flex;

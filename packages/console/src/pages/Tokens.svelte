@@ -9,7 +9,11 @@
   import { Loaded } from '../lib/loaded.svelte.js';
   import { client, may, session } from '../lib/session.svelte.js';
 
-  const tokens = new Loaded<Token[]>(async () => (may('admin') ? client().tokens() : []), []);
+  // Who may do what is known a moment after the page; nobody else asks for what is shown to admins.
+  const tokens = new Loaded<Token[]>(async () => {
+    const { role } = session.about ?? (await client().about());
+    return role === 'admin' ? client().tokens() : [];
+  }, []);
   let adding = $state(false);
   let removing = $state.raw<Token | null>(null);
   let name = $state('');
@@ -24,10 +28,6 @@
     name = '';
     await tokens.again();
   };
-  // Who may do what is known a moment after the page.
-  $effect(() => {
-    if (session.about) void tokens.again();
-  });
 </script>
 
 <div class="head">

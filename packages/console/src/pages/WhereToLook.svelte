@@ -231,7 +231,7 @@
         {/each}
       </tbody>
     </table>
-  {/if}
+  {:else if !loaded.failure}<Empty title="Asking the service…">One moment.</Empty>{/if}
 </section>
 
 {#if removing}

@@ -1,21 +1,42 @@
 <script lang="ts">
-  import type { RehearsalView } from '@barrow/core';
+  import type { RehearsalView, TimelineView } from '@barrow/core';
+  import { chainLines, localTime } from '@barrow/client';
   import { count, duration } from '../lib/format.js';
 
-  /** A rehearsal as a picture: a row for each device, time to the right. Only the rows in view are drawn. */
-  let { rehearsal }: { rehearsal: RehearsalView } = $props();
+  type Drawn = Pick<RehearsalView, 'beginsAt' | 'totalMs' | 'waves' | 'runs'>;
+  /**
+   * A rehearsal as a picture, or what happened and is foretold beside it: a row for each device, time to the right. Only the rows in
+   * view are drawn.
+   */
+  let { rehearsal, timeline }: { rehearsal?: RehearsalView; timeline?: TimelineView } = $props();
+
+  const drawn = $derived.by((): Drawn => {
+    if (!timeline) return rehearsal!;
+    const ends = [timeline.endsAt, timeline.now, timeline.rehearsed.endsAt, ...timeline.runs.map((r) => r.endsAt)];
+    return { ...timeline, totalMs: Math.max(...ends.map((m) => Date.parse(m))) - Date.parse(timeline.beginsAt) };
+  });
+  const chain = $derived(rehearsal?.chain ?? []);
+  /** When a device is one of those that make it long. */
+  const decides = (run: Run): { from: string; until: string }[] =>
+    chain.flatMap(({ names, from, until }) =>
+      names.includes(run.name) && run.beginsAt < until && run.endsAt > from
+        ? [{ from: from > run.beginsAt ? from : run.beginsAt, until: until < run.endsAt ? until : run.endsAt }]
+        : [],
+    );
+  const rehearsedOf = $derived(new Map(timeline?.rehearsed.runs.map((r) => [r.run, r])));
+  const isOver = $derived(timeline !== undefined && timeline.now >= timeline.endsAt);
 
   type Run = RehearsalView['runs'][number];
   type Row = { readonly wave: number; readonly run: Run | null };
   const rowHeight = 20;
   const before = ['prepare', 'transfer'];
 
-  const begins = $derived(Date.parse(rehearsal.beginsAt));
-  const total = $derived(Math.max(1, rehearsal.totalMs));
+  const begins = $derived(Date.parse(drawn.beginsAt));
+  const total = $derived(Math.max(1, drawn.totalMs));
   const rows = $derived(
-    rehearsal.waves.flatMap(({ wave }): Row[] => [
+    drawn.waves.flatMap(({ wave }): Row[] => [
       { wave, run: null },
-      ...rehearsal.runs.filter((r) => r.wave === wave).map((run): Row => ({ wave, run })),
+      ...drawn.runs.filter((r) => r.wave === wave).map((run): Row => ({ wave, run })),
     ]),
   );
   let zoom = $state(1);
@@ -31,18 +52,21 @@
   const ticks = $derived(Array.from({ length: 6 * zoom }, (_, i) => i / (6 * zoom)));
   const told = $derived(rows[pointed >= 0 ? pointed : current]);
 
+  const isPast = (moment: string): boolean => timeline !== undefined && moment <= timeline.now;
   function words({ run, wave }: Row): string {
     if (!run) {
-      const found = rehearsal.waves.find((w) => w.wave === wave)!;
+      const found = drawn.waves.find((w) => w.wave === wave)!;
       return `Wave ${wave + 1}: ${after(found.opensAt)} to ${after(found.endsAt)}`;
     }
     const waits = run.parts.flatMap((p) => (p.waited === null ? [] : [`before ${p.name} it ${p.waited}`]));
     const darks = run.dark.map((d) => `down ${after(d.from)} for ${duration(Date.parse(d.until) - Date.parse(d.from))}`);
+    const beside = rehearsedOf.get(run.run);
     const cuts = [...new Set(run.cut.map((c) => c.by))];
     return [
-      `${run.name}: begins ${after(run.beginsAt)}`,
+      `${run.name}: ${isPast(run.beginsAt) ? 'begun' : 'begins'} ${after(run.beginsAt)}`,
       ...darks,
-      `ends ${after(run.endsAt)}`,
+      `${isPast(run.endsAt) ? 'ended' : 'ends'} ${after(run.endsAt)}`,
+      ...(beside ? [`rehearsed ${after(beside.beginsAt)} to ${after(beside.endsAt)}`] : []),
       ...waits,
       ...(cuts.length > 0 ? [`cut off while ${cuts.join(', ')} ${cuts.length === 1 ? 'is' : 'are'} down`] : []),
     ].join('; ');
@@ -60,10 +84,12 @@
 
 <section class="sheet timeline" aria-labelledby="timeline-head">
   <div class="bar">
-    <h2 id="timeline-head">Rehearsal</h2>
+    <h2 id="timeline-head">{timeline ? 'As it goes' : 'Rehearsal'}</h2>
     <span class="legend"
       ><i data-part="work"></i> looked at, takes its image <i data-part="change"></i> changed <i data-part="dark"></i> down
-      <i data-part="cut"></i> cut off by another</span
+      <i data-part="cut"></i> cut off by another {#if timeline}<i data-part="rehearsed"></i> as rehearsed{:else if chain.length > 0}<i
+          data-part="decides"
+        ></i> makes it long{/if}</span
     >
     <span class="zoom" role="group" aria-label="Zoom"
       >{#each [1, 4, 16] as z (z)}<button class="anchor" aria-pressed={zoom === z} onclick={() => (zoom = z)}
@@ -76,8 +102,8 @@
     class="box"
     role="group"
     tabindex="0"
-    aria-label="{count(rehearsal.runs.length, 'device')} over {duration(
-      rehearsal.totalMs,
+    aria-label="{count(drawn.runs.length, 'device')} over {duration(
+      drawn.totalMs,
     )}; arrow keys go from one to the next, what each does is told below"
     bind:clientHeight={height}
     onscroll={(e) => (scrolled = e.currentTarget.scrollTop)}
@@ -93,6 +119,9 @@
         >
       </div>
       <div style:height="{rows.length * rowHeight}px" class="rows" aria-hidden="true">
+        {#if timeline && !isOver}<span class="over"
+            ><i class="coming" style:left="{at(timeline.now) / 10}%"></i><i class="now" style:left="{at(timeline.now) / 10}%"></i></span
+          >{/if}
         {#each shown as row, i (row.run?.run ?? `wave ${row.wave}`)}
           {@const index = firstRow + i}
           <!-- svelte-ignore a11y_no_static_element_interactions -->
@@ -116,8 +145,23 @@
                     height="6"
                   />{/each}
                 {#each row.run.dark as span, n (n)}<rect data-part="dark" x={at(span.from)} width={wide(span)} y="1" height="8" />{/each}
+                {#each decides(row.run) as span, n (n)}<rect
+                    data-part="decides"
+                    x={at(span.from)}
+                    width={wide(span)}
+                    y="8.6"
+                    height="1.4"
+                  />{/each}
+                {@const beside = rehearsedOf.get(row.run.run)}
+                {#if beside}<rect
+                    data-part="rehearsed"
+                    x={at(beside.beginsAt)}
+                    width={wide({ from: beside.beginsAt, until: beside.endsAt })}
+                    y="0"
+                    height="1.2"
+                  />{/if}
               {:else}
-                {@const wave = rehearsal.waves.find((w) => w.wave === row.wave)!}
+                {@const wave = drawn.waves.find((w) => w.wave === row.wave)!}
                 <rect data-part="wave" x={at(wave.opensAt)} width={wide({ from: wave.opensAt, until: wave.endsAt })} y="4" height="2" />
               {/if}
             </svg>
@@ -129,6 +173,24 @@
   <p class="told" role="status">
     {told ? words(told) : 'Point at a device, or go through them with the arrow keys, to read what it does and why it waits.'}
   </p>
+  {#if rehearsal && chain.length > 0}
+    <details class="long">
+      <summary>What makes it long</summary>
+      <table class="list">
+        <thead><tr><th>From</th><th>For</th><th>Who</th><th>Why not sooner</th></tr></thead>
+        <tbody>
+          {#each chainLines(rehearsal) as line, n (n)}
+            <tr><td>+{duration(line.after)}</td><td>{duration(line.takes)}</td><td>{line.what}</td><td>{line.why}</td></tr>
+          {/each}
+        </tbody>
+      </table>
+    </details>
+  {:else if timeline}
+    <p class="told">
+      Begun {localTime(timeline.beginsAt)}, now {localTime(timeline.now)}; it {isOver ? 'ended' : 'ends about'}
+      {localTime(timeline.endsAt)}, rehearsed {localTime(timeline.rehearsed.endsAt)}.
+    </p>
+  {/if}
 </section>
 
 <style>
@@ -245,6 +307,40 @@
   }
   [data-part='cut'] {
     --fill: color-mix(in oklab, var(--care) 45%, var(--sheet));
+  }
+  [data-part='decides'] {
+    --fill: var(--care);
+  }
+  [data-part='rehearsed'] {
+    --fill: var(--quiet);
+  }
+  .over {
+    position: absolute;
+    inset: 0 0 0 11rem;
+    pointer-events: none;
+    z-index: 1;
+  }
+  .over i {
+    position: absolute;
+    top: 0;
+    bottom: 0;
+  }
+  .over .coming {
+    right: 0;
+    background: color-mix(in oklab, var(--sheet) 55%, transparent);
+  }
+  .over .now {
+    border-left: 2px solid var(--now);
+  }
+  .long td:nth-child(-n + 2) {
+    white-space: nowrap;
+  }
+  .long {
+    margin-top: 0.25rem;
+  }
+  .long summary {
+    cursor: pointer;
+    font-weight: 550;
   }
   [data-part='wave'] {
     --fill: var(--line);

@@ -652,6 +652,8 @@ export const rolloutSchema = moving.extend({
   /** How far apart devices of one site begin to go down; 0: no matter. */
   apartMs: z.number().int(),
   /** What runs pass through; runs share them. */
+  /** How many devices' usual durations come from what it took here before, and from how many times at least and at most. */
+  learned: z.object({ devices: z.number().int(), least: z.number().int(), most: z.number().int() }).nullable(),
   passages: z.array(
     z.object({
       steps: z.array(
@@ -692,6 +694,29 @@ export type Rollout = z.infer<typeof rolloutSchema>;
 export const rolloutChangesSchema = moving.extend({ runs: z.array(runViewSchema) });
 export type RolloutChanges = z.infer<typeof rolloutChangesSchema>;
 
+const playedRunShape = z.object({
+  run: z.string(),
+  name: z.string(),
+  wave: z.number().int(),
+  beginsAt: moment,
+  endsAt: moment,
+  downFrom: moment.nullable(),
+  downUntil: moment.nullable(),
+  downs: z.number().int(),
+  downMs: z.number().int(),
+  /** The stretches that it is in, and why it was not in one at once. */
+  parts: z.array(z.object({ name: z.string(), from: moment, until: moment, waited: z.string().nullable() })),
+  /** When it is down. */
+  dark: z.array(z.object({ from: moment, until: moment })),
+  /** When it is cut off, or without power, because another of the plan is down. */
+  cut: z.array(z.object({ from: moment, until: moment, by: z.string() })),
+  outcome: z.enum(outcomes).nullable(),
+  cause: z.string().nullable(),
+  /** By which it would be tried to be taken back. */
+  rungs: z.array(z.string()),
+});
+const playedWaveShape = z.object({ wave: z.number().int(), opensAt: moment, endsAt: moment });
+
 export const rehearsalSchema = z.object({
   beginsAt: moment,
   endsAt: moment,
@@ -707,30 +732,16 @@ export const rehearsalSchema = z.object({
   totals,
   /** Why it never comes to its end; null when it does. */
   stuck: z.string().nullable(),
-  waves: z.array(z.object({ wave: z.number().int(), opensAt: moment, endsAt: moment })),
-  runs: z.array(
-    z.object({
-      run: z.string(),
-      name: z.string(),
-      wave: z.number().int(),
-      beginsAt: moment,
-      endsAt: moment,
-      downFrom: moment.nullable(),
-      downUntil: moment.nullable(),
-      downs: z.number().int(),
-      downMs: z.number().int(),
-      /** The stretches that it is in, and why it was not in one at once. */
-      parts: z.array(z.object({ name: z.string(), from: moment, until: moment, waited: z.string().nullable() })),
-      /** When it is down. */
-      dark: z.array(z.object({ from: moment, until: moment })),
-      /** When it is cut off, or without power, because another of the plan is down. */
-      cut: z.array(z.object({ from: moment, until: moment, by: z.string() })),
-      outcome: z.enum(outcomes).nullable(),
-      cause: z.string().nullable(),
-      /** By which it would be tried to be taken back. */
-      rungs: z.array(z.string()),
-    }),
+  waves: z.array(playedWaveShape),
+  runs: z.array(playedRunShape),
+  /** What makes it as long as it is, first to last: devices that follow each other for one reason are one. Gaps are soaks. */
+  chain: z.array(
+    z.object({ names: z.array(z.string()), parts: z.array(z.string()), from: moment, until: moment, waited: z.string().nullable() }),
   ),
+  /** The least that the same work could take under the limits of the plan, in whatever order; windows are left out of it. */
+  leastMs: z.number().int(),
+  /** When it may begin at the latest so that it is over by then; null: nothing bounds it, or it is not played for so many. */
+  latest: z.object({ begin: moment, by: moment }).nullable(),
 });
 export type RehearsalView = z.infer<typeof rehearsalSchema>;
 
@@ -818,6 +829,18 @@ export const foretoldSchema = z.object({
   held: z.boolean(),
 });
 export type ForetoldView = z.infer<typeof foretoldSchema>;
+
+/** What happened in a rollout until now and is foretold of the rest, beside what its rehearsal said. */
+export const timelineSchema = z.object({
+  now: moment,
+  beginsAt: moment,
+  endsAt: moment,
+  runs: z.array(playedRunShape),
+  waves: z.array(playedWaveShape),
+  rehearsed: z.object({ endsAt: moment, runs: z.array(z.object({ run: z.string(), beginsAt: moment, endsAt: moment })) }),
+  stuck: z.string().nullable(),
+});
+export type TimelineView = z.infer<typeof timelineSchema>;
 
 /** What became of settings that were to be put back: from what the device has to what was saved, and what it did not take. */
 export const restoredSchema = z.object({

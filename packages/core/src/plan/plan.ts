@@ -37,6 +37,8 @@ export interface PlannedStep extends StepTraits {
   /** Index of the leg that it is of. */
   readonly leg: number;
   readonly typicalMs: Ms;
+  /** Where that comes from what it took here before: from how many times, what most did not exceed, and what its family file says. */
+  readonly learned?: { readonly count: number; readonly mostMs: Ms; readonly fileMs: Ms };
   /** From this step on, nothing interrupts the leg. */
   readonly pastReturn: boolean;
   /** What a person is asked to do in it. */

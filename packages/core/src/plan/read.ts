@@ -8,6 +8,7 @@ const step = z
     step: z.string(),
     leg: z.number().int().default(0),
     typicalMs: z.number(),
+    learned: z.object({ count: z.number().int(), mostMs: z.number(), fileMs: z.number() }).optional(),
     whenLost: z.enum(['again', 'ask']),
     stoppable: z.boolean(),
     writes: z.boolean(),

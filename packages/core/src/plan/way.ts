@@ -1,4 +1,5 @@
 import type { Bytes, Ms, Sha256 } from '../units.js';
+import type { Learned } from '../rehearsal/took.js';
 import { traitsOf, type StepName, type StepTraits } from '../scheduler/steps.js';
 import type { Passage, PlannedLeg, PlannedRung, PlannedStep, PlannedStretch, RungMeans } from './plan.js';
 
@@ -74,9 +75,16 @@ export const prove = 'prove';
  * time, which a demo device's runs faster than by `timeScale`.
  *
  * @param proves whether the device is looked at again, and its other copy brought level, after the soak, where its way can
+ * @param learned what such a step took here before, against what the family file says
  * @param powered whether its power can be cut and given again by what feeds it
  */
-export function makePassage(legs: readonly WayLeg[], timeScale = 1, proves = false, powered = false): Passage {
+export function makePassage(
+  legs: readonly WayLeg[],
+  timeScale = 1,
+  proves = false,
+  powered = false,
+  learned: (way: string, step: StepName) => Learned | null = () => null,
+): Passage {
   const steps: PlannedStep[] = [];
   const stretches: PlannedStretch[] = [];
   const planned: PlannedLeg[] = [];
@@ -100,7 +108,7 @@ export function makePassage(legs: readonly WayLeg[], timeScale = 1, proves = fal
         steps.push({
           step: one.step,
           leg,
-          typicalMs: scaled(one, bytes),
+          ...lasting(scaled(one, bytes), one.words === undefined && !ownHour ? learned(way.name, one.step) : null),
           ...traits,
           ...(one.words === undefined ? {} : { words: one.words }),
           ...(ownHour ? { ownHour } : {}),
@@ -182,6 +190,13 @@ export function makePassage(legs: readonly WayLeg[], timeScale = 1, proves = fal
   steps.push({ ...back, leg: aside.leg, pastReturn: false });
   stretches.push({ name: back.step, from: putBack.step, to: steps.length, putsBack: true });
   return { legs: planned, steps, stretches, rungs, putBack };
+}
+
+/** How long a step usually takes: by what it took before, else by the family file. */
+function lasting(fileMs: Ms, learned: Learned | null): Pick<PlannedStep, 'typicalMs' | 'learned'> {
+  if (learned === null) return { typicalMs: fileMs };
+  const of = (permille: number): Ms => Math.round((fileMs * permille) / 1000);
+  return { typicalMs: of(learned.permille), learned: { count: learned.count, mostMs: of(learned.mostPermille), fileMs } };
 }
 
 /** What a stretch uses of the device through which it is handled: its storage while an image comes there, a place while a device is down. */

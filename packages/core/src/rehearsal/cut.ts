@@ -11,7 +11,7 @@ export interface CutOff {
 }
 
 /** Who of a played plan is cut off when, by whom: whatever hangs on a device is, while that is down. In the order in which it begins. */
-export function cutOffs(plan: Plan, played: Played): Map<RunId, CutOff[]> {
+export function cutOffs(plan: Plan, played: Pick<Played, 'runs'>): Map<RunId, CutOff[]> {
   const darkOf = new Map(played.runs.map((r) => [r.run, r.dark]));
   const dark = new Map(plan.runs.map((r) => [r.device, { by: r.id, spans: darkOf.get(r.id) ?? [] }]));
   return new Map(

@@ -3,44 +3,13 @@ import { apply, check } from '../scheduler/apply.js';
 import { eventOf } from '../scheduler/commanded.js';
 import { decide, type Command } from '../scheduler/decide.js';
 import { keepState, restoreState } from '../scheduler/keep.js';
-import { currentStep, initialState, type Outcome, type RolloutState, type WaveState } from '../scheduler/state.js';
+import { currentStep, initialState, type RolloutState, type WaveState } from '../scheduler/state.js';
 import { Ledger } from '../scheduler/ledger.js';
 import { whyWaiting } from '../scheduler/why.js';
-import type { Plan, PlannedRun, PlannedStep } from '../plan/plan.js';
-import type { Instant, Ms, RunId } from '../units.js';
+import { Watch, type PlayedRun } from './watch.js';
+import { opensAt, type Claim, type Plan, type PlannedRun, type PlannedStep } from '../plan/plan.js';
+import type { Instant, Key, Ms, RunId } from '../units.js';
 import type { RolloutEvent } from '../scheduler/events.js';
-
-/** When one device is touched, and when it is down, as it was played. */
-export interface PlayedRun {
-  readonly run: RunId;
-  readonly name: string;
-  readonly wave: number;
-  readonly beginsAt: Instant;
-  readonly endsAt: Instant;
-  /** When it goes down first, and comes up last; null when it never does. */
-  readonly downFrom: Instant | null;
-  readonly downUntil: Instant | null;
-  /** How often, and how long in all. */
-  readonly downs: number;
-  readonly downMs: Ms;
-  /** The stretches that it is in, one after the other, with the moments at which it enters and leaves them. */
-  readonly parts: readonly PlayedPart[];
-  /** When it is down. */
-  readonly dark: readonly (readonly [from: Instant, until: Instant])[];
-  /** How it ends; null when it comes to no end. */
-  readonly outcome: Outcome | null;
-  /** By which cause, and by which rungs it was tried to be taken back. */
-  readonly cause: string | null;
-  readonly rungs: readonly string[];
-}
-
-export interface PlayedPart {
-  readonly name: string;
-  readonly from: Instant;
-  readonly until: Instant;
-  /** Why it was not entered at once; null when it was. */
-  readonly waited: string | null;
-}
 
 export interface PlayedWave {
   readonly wave: number;
@@ -85,18 +54,6 @@ export interface World {
   readonly goesOn?: boolean;
 }
 
-type Mutable<T> = { -readonly [K in keyof T]: T[K] };
-interface Watched extends Mutable<PlayedRun> {
-  rungs: string[];
-  parts: Mutable<PlayedPart>[];
-  dark: [from: Instant, until: Instant][];
-}
-
-const watched = ({ id, name, wave }: PlannedRun, now: Instant): Watched => ({
-  ...{ run: id, name, wave, beginsAt: now, endsAt: now, downFrom: null, downUntil: null, downs: 0, downMs: 0 },
-  ...{ outcome: null, cause: null, rungs: [], parts: [], dark: [] },
-});
-
 /** The usual: every step takes its usual time, and none fails. */
 export const usualWorld: World = { takes: (_, step) => step.typicalMs };
 
@@ -111,64 +68,42 @@ export function play(plan: Plan, world: World, beginsAt: Instant, stands: Rollou
   const ledger = new Ledger();
   let now = beginsAt;
   let mostAtOnce = 0;
-  let mostDown = 0;
   let stuck: string | null = null;
   const approvals: number[] = [];
   const holds: { at: Instant; because: string }[] = [];
   const inHand = new Set<number>();
-  /** Since when. */
-  const isDown = new Map<number, Instant>();
-  const runs = new Map<number, Watched>();
+  const watch = new Watch(plan);
   /** Why those wait that are between two stretches, or have not begun, as it was when they had to; and who was not asked yet. */
-  const reasons = new Map<number, string>();
+  const reasons = new Map<number, { readonly text: string; readonly isWindow: boolean }>();
   const unasked = new Set<number>();
   const waves: { wave: number; opensAt: Instant; endsAt: Instant }[] = [];
+  /** Whose doing it was that brought us here (time alone: null), who ended each wave, and who of those that begin apart was the last. */
+  let doer: number | null = null;
+  const lastApart = new Map<Key, number>();
+  const enders = new Map<number, number | null>();
   const pending = new TinyQueue<{ at: Instant; order: number; event: RolloutEvent | null }>([], (a, b) => a.at - b.at || a.order - b.order);
   let order = 0;
   const nameOf = new Map(plan.runs.map((r) => [r.id, r.name]));
   const wakes = new Set<Instant>();
 
-  const comeUp = (index: number): void => {
-    const since = isDown.get(index);
-    const seen = runs.get(index);
-    if (since === undefined || !seen) return;
-    isDown.delete(index);
-    seen.downUntil = now;
-    seen.downMs += now - since;
-    seen.dark.push([since, now]);
-  };
-  const happen = (event: RolloutEvent): void => {
+  const happen = (event: RolloutEvent, waited: string | null = null, after: RunId | null = null): void => {
     state = apply(state, event);
     ledger.follow(state, event);
+    watch.see(state, event, now, waited, after);
     if (event.kind === 'wave-opened') plan.runs.forEach((run, index) => run.wave === event.wave && unasked.add(index));
     if (!('run' in event) || event.run === undefined) return;
     const index = state.indexOf.get(event.run)!;
-    const run = state.runs[index]!;
-    const seen = runs.get(index);
-    if (run.phase === 'ready' || run.phase === 'busy') inHand.add(index);
+    const { phase } = state.runs[index]!;
+    if (phase === 'ready' || phase === 'busy') inHand.add(index);
     else inHand.delete(index);
-    if (run.phase === 'parked') unasked.add(index);
+    if (phase === 'parked') unasked.add(index);
     mostAtOnce = Math.max(mostAtOnce, inHand.size);
-    if (!seen) return;
-    seen.endsAt = now;
-    const part = seen.parts.at(-1);
-    if (part) part.until = now;
-    if (run.phase === 'ended') Object.assign(seen, { outcome: run.outcome, cause: run.cause });
-    // Who failed while it was down is down still, for all that is known.
-    if (event.kind === 'step-done' && (run.phase === 'ended' || run.phase === 'parked' || !currentStep(state, index).down)) comeUp(index);
   };
   const begin = (command: Command & { kind: 'begin-step' }): void => {
     const index = state.indexOf.get(command.run)!;
     const planned = plan.runs[index]!;
     const step = currentStep(state, index);
     const { rung } = state.runs[index]!;
-    if (step.down && !isDown.has(index)) {
-      const seen = runs.get(index)!;
-      isDown.set(index, now);
-      seen.downFrom ??= now;
-      seen.downs++;
-      mostDown = Math.max(mostDown, isDown.size);
-    }
     happen(eventOf(command, now)!);
     const taken = { run: command.run, step: command.step, ...(command.leg === undefined ? {} : { leg: command.leg }) };
     // A rung may fail at a step of the same name: what is played is that the leg did.
@@ -176,6 +111,19 @@ export function play(plan: Plan, world: World, beginsAt: Instant, stands: Rollou
     const event: RolloutEvent =
       failing === null ? { kind: 'step-done', at: 0, ...taken } : { kind: 'step-failed', at: 0, ...taken, ...failing };
     pending.push({ at: now + world.takes(planned, step), order: order++, event });
+  };
+  /** Who let it be entered: who did something just now, or ended what has soaked since; of those that are spaced, the one before it. */
+  const afterWhom = (index: number, claims: readonly Claim[]): RunId | null => {
+    const reason = reasons.get(index);
+    const { wave, passage } = plan.runs[index]!;
+    const own = watch.lastPart(index);
+    const soaked = own !== undefined && plan.passages[passage]!.stretches[state.runs[index]!.stretch]!.afterSoak === true;
+    let whom: number | null;
+    if (soaked) whom = doer ?? enders.get(wave) ?? null;
+    else if (reason?.isWindow) whom = doer;
+    else if (reason) whom = doer ?? claims.map(({ key }) => lastApart.get(key)).find((found) => found !== undefined) ?? null;
+    else whom = own ? index : (enders.get(wave - 1) ?? null);
+    return whom === null ? null : plan.runs[whom]!.id;
   };
   const approve = (wave: number): void => {
     approvals.push(wave);
@@ -187,19 +135,18 @@ export function play(plan: Plan, world: World, beginsAt: Instant, stands: Rollou
         return begin(command);
       case 'enter-stretch': {
         const index = state.indexOf.get(command.run)!;
-        if (!runs.has(index)) runs.set(index, watched(plan.runs[index]!, now));
-        const { rung } = state.runs[index]!;
-        const stretch = plan.passages[plan.runs[index]!.passage]!.stretches[command.stretch]!.name;
-        runs.get(index)!.parts.push({ name: stretch, from: now, until: now, waited: reasons.get(index) ?? null });
+        const waited = reasons.get(index)?.text ?? null;
+        happen(eventOf(command, now)!, waited, afterWhom(index, command.claims));
         reasons.delete(index);
-        if (rung !== null) runs.get(index)!.rungs.push(plan.passages[plan.runs[index]!.passage]!.rungs[rung]!.means);
-        break;
+        for (const { key } of command.claims) if (plan.spacing?.[key] !== undefined) lastApart.set(key, index);
+        return;
       }
       case 'open-wave':
         waves.push({ wave: command.wave, opensAt: now, endsAt: now });
         break;
       case 'end-wave':
         waves.find((w) => w.wave === command.wave)!.endsAt = now;
+        enders.set(command.wave, doer);
         break;
       case 'hold':
         holds.push({ at: now, because: command.reason });
@@ -231,7 +178,7 @@ export function play(plan: Plan, world: World, beginsAt: Instant, stands: Rollou
       const { phase } = state.runs[index]!;
       const why =
         phase === 'parked' || phase === 'waiting' ? whyWaiting(state, index, ledger, ({ run }) => nameOf.get(run) ?? run, now, now) : null;
-      if (why) reasons.set(index, why.text);
+      if (why) reasons.set(index, { text: why.text, isWindow: opensAt(plan, plan.runs[index]!, state.runs[index]!.stretch, now) !== now });
     }
     unasked.clear();
   };
@@ -249,12 +196,11 @@ export function play(plan: Plan, world: World, beginsAt: Instant, stands: Rollou
     state.runs.forEach((run, index) => {
       if (run.phase === 'waiting' || run.phase === 'ended') return;
       const planned = plan.runs[index]!;
-      runs.set(index, watched(planned, now));
+      watch.takeUp(state, index, now);
       if (run.phase === 'parked') unasked.add(index);
       if (run.phase !== 'busy' && run.phase !== 'asking') return;
       const step = currentStep(state, index);
       inHand.add(index);
-      if (step.down) isDown.set(index, now);
       const taken = { run: planned.id, step: step.step, ...(step.leg === 0 ? {} : { leg: step.leg }) };
       const event: RolloutEvent =
         run.phase === 'busy'
@@ -280,6 +226,7 @@ export function play(plan: Plan, world: World, beginsAt: Instant, stands: Rollou
     }
     if (next.at > now) askWhy();
     now = next.at;
+    doer = next.event && 'run' in next.event ? state.indexOf.get(next.event.run!)! : null;
     if (!next.event) continue;
     const event = { ...next.event, at: now };
     // Who is not there, or not ready, when it is to be begun with, may be later.
@@ -292,10 +239,10 @@ export function play(plan: Plan, world: World, beginsAt: Instant, stands: Rollou
   return {
     beginsAt,
     endsAt: now,
-    runs: [...runs.values()],
+    runs: watch.runs,
     waves,
     mostAtOnce,
-    mostDown,
+    mostDown: watch.mostDown,
     approvals,
     holds,
     stuck,

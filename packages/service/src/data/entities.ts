@@ -411,6 +411,21 @@ export const AppointmentEntity = defineEntity({
 });
 export type AppointmentRow = Row<typeof AppointmentEntity>;
 
+/** How long a step took on a device, in thousandths of what its family file says. */
+export const TookEntity = defineEntity({
+  name: 'Took',
+  tableName: 'took',
+  properties: {
+    id: p.integer().primary().autoincrement(),
+    device: p.string(),
+    family: p.string(),
+    way: p.string(),
+    step: p.string(),
+    permille: p.integer(),
+    at: moment(),
+  },
+});
+
 export const JournalEntity = defineEntity({
   name: 'Journal',
   tableName: 'journal',
@@ -523,6 +538,7 @@ export const entities = [
   DiscoveryEntity,
   RolloutEntity,
   AppointmentEntity,
+  TookEntity,
   JournalEntity,
   FoldEntity,
   ConversationEntity,

@@ -1,7 +1,7 @@
 import { Migration } from '@mikro-orm/migrations';
 
 /** The layout of the tables; written into `PRAGMA user_version`, so that an older Barrow can refuse a newer database. */
-export const schemaVersion = 12;
+export const schemaVersion = 13;
 
 class First extends Migration {
   override up(): void {
@@ -232,6 +232,16 @@ class Timing extends Migration {
   }
 }
 
+/** How long steps took is kept, for plans to come. */
+class Learning extends Migration {
+  override up(): void {
+    this.addSql(`create table took (id integer primary key autoincrement, device text not null, family text not null, way text not null,
+      step text not null, permille integer not null, at integer not null);`);
+    this.addSql('create index took_family on took (family, id);');
+    this.addSql('pragma user_version = 13;');
+  }
+}
+
 export const migrations = [
   { name: '2026-11-23-first', class: First },
   { name: '2026-11-23-discovering', class: Discovering },
@@ -245,4 +255,5 @@ export const migrations = [
   { name: '2026-11-26-windowing', class: Windowing },
   { name: '2026-11-26-calling', class: Calling },
   { name: '2026-11-26-timing', class: Timing },
+  { name: '2026-11-26-learning', class: Learning },
 ];

@@ -4,16 +4,18 @@ import {
   planInput,
   foretoldSchema,
   rehearsalSchema,
+  timelineSchema,
   causes,
   legSteps,
   meantName,
   passageOf,
-  cutOffs,
+  chainOf,
+  groupsOf,
+  latestBegin,
+  leastOf,
   rehearseWith,
-  rungText,
   usualCause,
   type Mishap,
-  type RungMeans,
   reportSchema,
   rolloutChangesSchema,
   rolloutSchema,
@@ -21,7 +23,7 @@ import {
   runDetailSchema,
   type RolloutEvent,
 } from '@barrow/core';
-import { rfc3339, rfc3339OrNull } from '../context.js';
+import { rfc3339 } from '../context.js';
 import { ConversationEntity, ImageEntity } from '../data/entities.js';
 import { notFound, Refusal } from '../errors.js';
 import { reportCsv } from '../report/csv.js';
@@ -31,6 +33,8 @@ import { steadyNow } from '../steady.js';
 import { wayBackOf } from '../runner/plan-back.js';
 import { acceptedOf } from '../runner/accepting.js';
 import { Foretelling } from '../runner/foretelling.js';
+import { Timelines } from '../runner/timelines.js';
+import { playedView } from '../runner/view-played.js';
 import { planRollout } from '../runner/planning.js';
 import type { ActiveRollout } from '../runner/active.js';
 import { Changes } from '../runner/changes.js';
@@ -83,9 +87,25 @@ function meantText(cause: string): string {
 
 const askedMoment = z.iso.datetime({ offset: true }).nullable().default(null);
 
+/** Of more devices the latest begin is not looked for: the plan is played a dozen times for it. */
+const mostForLatest = 200;
+
+/** @throws Refusal of one that was not started */
+function started(active: ActiveRollout): ActiveRollout {
+  if (active.state.phase !== 'planned') return active;
+  throw new Refusal(
+    409,
+    'rollout-not-so',
+    'There is nothing to foretell',
+    'The rollout was not started.',
+    '`barrow rollout rehearse` plays it beforehand.',
+  );
+}
+
 /** Rollouts: plan, rehearse, start, watch, steer, report. */
 export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
   const foretold = new Foretelling();
+  const timelines = new Timelines(parts.journal, foretold);
   const { context, runner, journal } = parts;
   const { db } = context;
   const fileNames = async (): Promise<Map<string, string>> =>
@@ -173,8 +193,10 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       const active = await runner.get(params.id);
       const mishaps = (query.fails ?? '').split(',').flatMap((text) => (text.trim() === '' ? [] : [mishapOf(active, text.trim())]));
       const r = rehearseWith(active.plan, Date.now(), mishaps, query.goesOn);
-      const cuts = cutOffs(active.plan, r);
-      const nameOf = new Map(active.plan.runs.map((run) => [run.id, run.name]));
+      const latest =
+        mishaps.length === 0 && active.plan.runs.length <= mostForLatest
+          ? latestBegin(active.plan, r.beginsAt, parts.appointments.of(active.plan.id)?.doneBy ?? null)
+          : null;
       return {
         beginsAt: rfc3339(r.beginsAt),
         endsAt: rfc3339(r.endsAt),
@@ -187,28 +209,16 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
         devices: active.plan.runs.length,
         totals: totalsOf(r.ended),
         stuck: r.stuck,
-        waves: r.waves.map((w) => ({ wave: w.wave, opensAt: rfc3339(w.opensAt), endsAt: rfc3339(w.endsAt) })),
-        runs: r.runs.map((run) => ({
-          run: run.run,
-          name: run.name,
-          wave: run.wave,
-          beginsAt: rfc3339(run.beginsAt),
-          endsAt: rfc3339(run.endsAt),
-          downFrom: rfc3339OrNull(run.downFrom),
-          downUntil: rfc3339OrNull(run.downUntil),
-          downs: run.downs,
-          downMs: run.downMs,
-          parts: run.parts.map(({ name, from, until, waited }) => ({ name, from: rfc3339(from), until: rfc3339(until), waited })),
-          dark: run.dark.map(([from, until]) => ({ from: rfc3339(from), until: rfc3339(until) })),
-          cut: (cuts.get(run.run) ?? []).map(({ from, until, by }) => ({
-            from: rfc3339(from),
-            until: rfc3339(until),
-            by: nameOf.get(by) ?? by,
-          })),
-          outcome: run.outcome,
-          cause: run.cause,
-          rungs: run.rungs.map((means) => rungText(means as RungMeans)),
+        ...playedView(active.plan, r),
+        chain: groupsOf(chainOf(r)).map((g) => ({
+          ...g,
+          names: [...g.names],
+          parts: [...g.parts],
+          from: rfc3339(g.from),
+          until: rfc3339(g.until),
         })),
+        leastMs: leastOf(active.plan, r),
+        latest: latest && { begin: rfc3339(latest.begin), by: rfc3339(latest.by) },
       };
     },
   });
@@ -222,15 +232,7 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     answer: foretoldSchema,
     run: async ({ params }) => {
       const active = await runner.get(params.id);
-      const { plan, state } = active;
-      if (state.phase === 'planned')
-        throw new Refusal(
-          409,
-          'rollout-not-so',
-          'There is nothing to foretell',
-          'The rollout was not started.',
-          '`barrow rollout rehearse` plays it beforehand.',
-        );
+      const { plan } = started(active);
       const told = foretold.of(active);
       return {
         endsAt: rfc3339(told.endsAt),
@@ -238,6 +240,32 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
         approvals: told.approvals.map((wave) => plan.waves[wave]!.name),
         stuck: told.stuck,
         held: told.held,
+      };
+    },
+  });
+
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/rollouts/{id}/timeline',
+    role: 'viewer',
+    summary: 'What happened in a rollout until now, what is foretold of the rest, and what its rehearsal said',
+    params: idParam,
+    answer: timelineSchema,
+    run: async ({ params }) => {
+      const active = await runner.get(params.id);
+      const { plan, state } = started(active);
+      const { runs, waves } = await timelines.of(active);
+      const told = foretold.of(active);
+      return {
+        now: rfc3339(state.endedAt ?? told.at),
+        beginsAt: rfc3339(state.startedAt ?? told.at),
+        endsAt: rfc3339(told.endsAt),
+        ...playedView(plan, { runs, waves }),
+        rehearsed: {
+          endsAt: rfc3339(told.plannedEndsAt),
+          runs: told.rehearsed.runs.map(({ run, beginsAt, endsAt }) => ({ run, beginsAt: rfc3339(beginsAt), endsAt: rfc3339(endsAt) })),
+        },
+        stuck: told.stuck,
       };
     },
   });

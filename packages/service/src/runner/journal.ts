@@ -102,6 +102,11 @@ export class Journal {
     return this.#read('rollout = ? and seq > ?', [rollout, after.seq], -1, after.chain ?? '');
   }
 
+  /** Entries of a rollout after one that was read before. */
+  since(rollout: string, seq: number): Promise<Read> {
+    return this.#read('rollout = ? and seq > ?', [rollout, seq]);
+  }
+
   /** Those of one device in a rollout. */
   ofRun(rollout: string, run: string): Promise<Read> {
     return this.#read('rollout = ? and run = ?', [rollout, run]);

@@ -26,6 +26,7 @@ import type { MapService } from '../map/map.js';
 import { hazardsIn, withLeftBehind, type Drop } from './plan-hazards.js';
 import type { Sites } from '../staging/sites.js';
 import { windowFor } from '../windows.js';
+import type { Durations } from './durations.js';
 import { wayBackTarget, whyNotBack, type WayBackOf } from './plan-back.js';
 import { namedWaves, refuseUnknownGates } from './plan-waves.js';
 import { powerOf } from './plan-power.js';
@@ -234,7 +235,14 @@ export async function planRollout(
     devices,
     map,
     sites,
-  }: { readonly context: Context; readonly devices: Devices; readonly map: MapService; readonly sites: Sites },
+    durations,
+  }: {
+    readonly context: Context;
+    readonly devices: Devices;
+    readonly map: MapService;
+    readonly sites: Sites;
+    readonly durations: Durations;
+  },
   asked: PlanInput,
   by: string,
   back: WayBackOf | null = null,
@@ -264,6 +272,7 @@ export async function planRollout(
     return found;
   };
   const passages = new Map<string, Passage>();
+  const learned = await durations.learned([...new Set(meant.flatMap(({ row }) => row.family ?? []))]);
   const brought = new Map<string, ReadonlySet<string>>();
   const dropping = new Map<string, Passable['drops']>();
   const feeds = await map.feedsOf();
@@ -317,8 +326,12 @@ export async function planRollout(
     const cuts = legs.some((l) => l.way.recovery?.includes('power-cycle'));
     const fed = cuts ? powerOf(row.id, { feeds, guards, rows, families: context.families }) : null;
     const power = fed && 'power' in fed ? fed.power : undefined;
-    const key = JSON.stringify([row.family, returnable.map((l) => [l.image, l.from, l.earlier?.image]), power !== undefined]);
-    const passage = passages.get(key) ?? makePassage(returnable, context.options.timeScale, input.level, power !== undefined);
+    const key = JSON.stringify([row.family, row.model, returnable.map((l) => [l.image, l.from, l.earlier?.image]), power !== undefined]);
+    const passage =
+      passages.get(key) ??
+      makePassage(returnable, context.options.timeScale, input.level, power !== undefined, (way, step) =>
+        learned(family.family, row.model, way, step),
+      );
     passages.set(key, passage);
     const house = windowAt(row.site);
     const open = window ?? house;

@@ -1,5 +1,6 @@
 import {
   apply,
+  tookOf,
   CauseError,
   check,
   checkWord,
@@ -40,6 +41,7 @@ import { toldValues } from '../staging/told.js';
 import type { ActiveRollout } from './active.js';
 import type { Backups } from './backups.js';
 import type { Holdings } from './holdings.js';
+import type { Durations } from './durations.js';
 import type { Journal } from './journal.js';
 import { ByHandWork, LeftUnanswered, type Said } from './by-hand.js';
 import { learnAfterFailure } from './learn.js';
@@ -64,6 +66,7 @@ export interface RunnerParts {
   readonly deliveries: Deliveries;
   readonly backups: Backups;
   readonly journal: Journal;
+  readonly durations: Durations;
 }
 
 /** The longest span that a timer of Node.js takes; a longer one would fire at once. */
@@ -130,8 +133,8 @@ export class Runner {
   }
 
   /** Gives the runner what its steps work with; once, before anything else. */
-  use({ devices, images, offers, transfers, watches, deliveries, backups, journal }: RunnerParts): void {
-    this.#parts = { devices, images, offers, transfers, watches, deliveries, backups, journal };
+  use({ devices, images, offers, transfers, watches, deliveries, backups, journal, durations }: RunnerParts): void {
+    this.#parts = { devices, images, offers, transfers, watches, deliveries, backups, journal, durations };
   }
 
   /** Tells somebody, after each thing that happened, in which rollout it was. */
@@ -464,6 +467,7 @@ export class Runner {
     }
     const entries = await this.#parts.journal.append(active.plan.id, events, surely);
     const before = this.holdings.ledger.releases;
+    const taken = entries.flatMap(({ event }) => tookOf(active.state, event) ?? []);
     for (const entry of entries) {
       active.state = apply(active.state, entry.event);
       this.holdings.ledger.follow(active.state, entry.event);
@@ -475,6 +479,7 @@ export class Runner {
       this.#parts.journal.told(entry.seq);
       this.context.live.tell({ kind: 'journal', entry });
     }
+    this.#parts.durations.keep(taken, steadyNow());
     if (active.state.events - active.kept >= keepEvery) void this.#keep(active);
     for (const those of ['absent', 'armed'] as const) if (active.state[those].size > 0) this.#keepAsking(those);
     if (events.some((e) => e.kind === 'rollout-started' || e.kind === 'rollout-ended' || e.kind === 'run-retried'))

@@ -266,6 +266,14 @@ export const hazardsView = (plan: Plan): Rollout['hazards'] =>
     groups: groups.map((g) => ({ ...g, devices: [...g.devices] })),
   }));
 
+/** Whose durations are learned: where that is so of some step of its legs. */
+function learnedView({ passages, runs }: Plan): Rollout['learned'] {
+  const counts = passages.map(({ steps }) => steps.flatMap((s) => (s.learned ? [s.learned.count] : [])));
+  const all = counts.flat();
+  if (all.length === 0) return null;
+  return { devices: runs.filter((r) => counts[r.passage]!.length > 0).length, least: Math.min(...all), most: Math.max(...all) };
+}
+
 export function rolloutView(active: ActiveRollout, fileOf: ReadonlyMap<string, string>, journal: number, stand: string): Rollout {
   const { plan } = active;
   return {
@@ -274,6 +282,7 @@ export function rolloutView(active: ActiveRollout, fileOf: ReadonlyMap<string, s
     wayBack: plan.wayBack,
     limits: limitsOf(plan),
     apartMs: Math.max(0, ...Object.entries(plan.spacing ?? {}).map(([key, ms]) => (key.startsWith('apart:') ? ms : 0))),
+    learned: learnedView(plan),
     passages: plan.passages.map((passage) => ({
       steps: passage.steps.slice(0, legSteps(passage)).map(({ step, leg, pastReturn, words }, at) => ({
         step,
