@@ -51,7 +51,7 @@ const nothing: Evidence = {
   now: 2000,
   patience: 15_000,
   refusals: [],
-  onlyOneWaiting: true,
+  othersWaitedUntil: null,
   loginsMissing: 0,
   moves: [],
   words: null,
@@ -116,7 +116,10 @@ describe('what is said of a transfer', () => {
 
   it('takes a stranger for the device only when it can be no other', () => {
     const stranger = { refusals: refused({ address: '127.9.9.9' }) };
-    expect(first({ ...stranger, onlyOneWaiting: false })).toBeNull();
+    expect(first({ ...stranger, othersWaitedUntil: nothing.now })).toBeNull();
+    // The other has meanwhile ended, as the one from elsewhere perhaps; who asks after that can be no other.
+    expect(first({ ...stranger, othersWaitedUntil: 1500 })).toBeNull();
+    expect(first({ ...stranger, othersWaitedUntil: 1499 })).toBe('asked-from-elsewhere');
     // Who has heard no answer has not heard our refusal.
     expect(first({ ...stranger, words: { cause: 'never-asked', text: 'no answer' } })).toBe('never-asked');
     // Who asked itself, without its login, was not the stranger.

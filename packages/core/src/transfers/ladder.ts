@@ -70,8 +70,8 @@ export interface Evidence {
   readonly patience: number;
   /** Refusals since then: of the device, and of addresses nobody knows that asked for this file. Oldest first. */
   readonly refusals: readonly RefusalSeen[];
-  /** Whether no other device is waited for that has not asked yet for a file of this name. */
-  readonly onlyOneWaiting: boolean;
+  /** Until when another device was waited for that had not asked yet for a file of this name; null: there was none. */
+  readonly othersWaitedUntil: Instant | null;
   /** Requests of the device since then that did not answer the store's demand for a login (HTTP). */
   readonly loginsMissing: number;
   /** Transfers to the device since then, oldest first. */
@@ -151,9 +151,10 @@ function explainRefusals(e: Evidence, add: Add): void {
     return;
   }
   // A device that says that nobody answered has not heard our refusal: that was somebody else. While it says nothing,
-  // a stranger is taken for it only when no other device is waited for under this name.
-  if (e.words === null ? !e.onlyOneWaiting : e.words.cause === 'never-asked') return;
-  const strange = e.refusals.filter((r) => r.file === e.file);
+  // a stranger is taken for it only when no other device was waited for under this name when it asked.
+  if (e.words?.cause === 'never-asked') return;
+  const others = e.words === null ? e.othersWaitedUntil : null;
+  const strange = e.refusals.filter((r) => r.file === e.file && (others === null || r.at > others));
   const from = strange[strange.length - 1];
   if (from)
     add(

@@ -52,6 +52,8 @@ export class Watch {
   /** It is being asked whether it answers: until that is known, silence has no cause. */
   #asking = false;
   #over = false;
+  /** Until when another device was waited for under the same name, as far as was seen. */
+  othersWaitedUntil: number | null = null;
 
   constructor(
     private readonly watches: Watches,
@@ -83,6 +85,11 @@ export class Watch {
         r.state !== 'refused' &&
         r.state !== 'awaited',
     );
+  }
+
+  /** Whether it has not asked yet for the file of this name. */
+  waitsFor(name: string): boolean {
+    return this.expected.told.name === name && this.last.row.state === 'awaited';
   }
 
   get last(): LiveTransfer {
@@ -206,6 +213,7 @@ export class Watch {
     const { device, image, bytes, fetchesFrom, told } = this.expected;
     const protocol = this.expected.protocol === 'http' ? 'http' : 'tftp';
     const { offers, transfers, stores, patience } = this.watches;
+    this.watches.seeOthersOf(this);
     const store = protocol === 'tftp' ? stores.tftp : stores.http;
     const addresses = addressesOf({ ...device, fetchesFrom: [...fetchesFrom] });
     const addressOf = (peer: string): string => peer.replace(/:\d+$/, '');
@@ -234,7 +242,7 @@ export class Watch {
       since: this.since,
       now: Date.now(),
       patience,
-      onlyOneWaiting: !this.watches.othersWait(this),
+      othersWaitedUntil: this.othersWaitedUntil,
       refusals: refusals.map(({ row }) => ({ at: row.askedAt, address: addressOf(row.peer), file: row.file, why: row.detail ?? '' })),
       loginsMissing: protocol === 'http' ? stores.http.loginsMissing(device.id, this.since) : 0,
       moves: this.moves().map(({ row, facts }) => ({
@@ -305,15 +313,21 @@ export class Watches {
     return watch;
   }
 
-  /** Whether another device is waited for that has not asked yet for a file of the same name. */
-  othersWait(watch: Watch): boolean {
-    for (const other of this.#all)
-      if (other !== watch && other.expected.told.name === watch.expected.told.name && other.last.row.state === 'awaited') return true;
-    return false;
+  /** Notes that another device is waited for that has not asked yet for a file of the same name. */
+  seeOthersOf(watch: Watch): void {
+    const name = watch.expected.told.name;
+    for (const other of this.#all) {
+      if (other === watch || !other.waitsFor(name)) continue;
+      watch.othersWaitedUntil = Date.now();
+      return;
+    }
   }
 
   drop(watch: Watch): void {
     this.#all.delete(watch);
+    // Who asked for that name until now may have been this one.
+    const name = watch.expected.told.name;
+    if (watch.last.row.state === 'awaited') for (const other of this.#all) if (other.waitsFor(name)) other.othersWaitedUntil = Date.now();
     if (this.#all.size > 0 || !this.#timer) return;
     clearInterval(this.#timer);
     this.#timer = null;
