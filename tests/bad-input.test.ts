@@ -246,9 +246,9 @@ describe('bad input, without a service', () => {
       '127.0.0.1:0',
     ]);
     expect(ran.code).toBe(4);
-    expect(ran.err).toContain('odd.yaml:3: kind: ');
+    expect(ran.err).toContain('odd.yaml:3:7: kind: ');
     const checked = await barrow(['family', 'check', join(families, 'odd.yaml')]);
     expect(checked.code).toBe(1);
-    expect(checked.out).toContain('odd.yaml:3: kind: ');
+    expect(checked.out).toContain('odd.yaml:3:7: kind: ');
   });
 });

@@ -1,4 +1,5 @@
 import { readFileSync } from 'node:fs';
+import { writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { BarrowClient } from '@barrow/client';
@@ -228,6 +229,40 @@ describe('the standing of the demo fleet', () => {
     // What could not be set cannot be looked at either.
     expect((await run(['target', 'set', 'tarnbrook-access', 'seven', '--preview'])).code).toBe(2);
     expect([await client.targets(), (await client.devices()).map((d) => [d.name, d.target, d.standing])]).toEqual(before);
+  });
+
+  it('sets and compares a set of versions at once, or none of it', async () => {
+    const { client } = scene.served;
+    const before = (await client.targets()).map(({ family, version, scope }) => [family, version, scope]);
+    const file = join(scene.data, '..', 'autumn.yaml');
+    const written = (lines: readonly string[]): Promise<void> =>
+      writeFile(file, ['set: autumn', 'versions:', ...lines.map((l) => `  ${l}`)].join('\n'));
+    await written(['tarnbrook-access: 4.3.0', 'tollard-desk: [{ version: 3.0.2 }, { version: 2.9.0, site: gannet }]']);
+    // As if its rules were the only ones: compared with what devices run, whatever their targets say.
+    const seen = await run(['target', 'compare', file]);
+    expect(seen.code).toBe(1);
+    expect(seen.out).toMatch(/every device of the family +13 +0 +12 +1 +all\n/);
+    expect(seen.out).toMatch(/2\.9\.0 +site gannet +3 +0 +3 +0 +none\n/);
+    expect(seen.out).toContain(`its firmware version has not been read (127.${network}.4.15)`);
+    expect(seen.out).toMatch(/The set says nothing of .*\(\d+\)/);
+    expect(seen.out).toMatch(/\n0 of 30 devices are there\.\n$/);
+    // What is at fault is told whole, and nothing of it is set.
+    await written(['tarnbrook-acces: 4.3.0', 'tollard-desk: seven', 'tarnbrook-access: [{ version: 4.3.0 }, { version: 4.2.1 }]']);
+    const refused = await run(['target', 'set-all', file]);
+    expect(refused.code).toBe(2);
+    for (const part of ['"tarnbrook-acces" is not known', 'tollard-desk seven: ', 'two versions for the same devices'])
+      expect(refused.err).toContain(part);
+    expect((await client.targets()).map(({ family, version, scope }) => [family, version, scope])).toEqual(before);
+    await written(['tarnbrook-access: [{ version: 4.3.0, tag: lab }, { version: 4.2.1, hardwareRevision: B1 }]']);
+    expect((await run(['target', 'set-all', file])).out).toContain('2 targets of the set autumn:');
+    expect((await run(['target', 'compare', file])).out).toMatch(/hardware revision B1 +1 +1 +0 +0 +all\n/);
+    // Written down as they are, they are a set that can be set again.
+    const kept = await run(['target', 'write', '--name', 'as they were']);
+    await writeFile(file, kept.out);
+    expect((await run(['target', 'set-all', file])).code).toBe(0);
+    expect((await run(['target', 'write', '--name', 'as they were'])).out).toBe(kept.out);
+    for (const rule of await client.targets()) if (rule.tag !== null || rule.hardwareRevision === 'B1') await client.removeTarget(rule.id);
+    expect((await client.targets()).map(({ family, version, scope }) => [family, version, scope]).sort()).toEqual(before.sort());
   });
 
   it('says when no image has the version of a target, and which one is probably meant', async () => {

@@ -36,6 +36,7 @@ const slips = new Set([
   'credential-too-short',
   'credential-no-key',
   'list-malformed',
+  'target-set-refused',
   'mac-malformed',
 ]);
 

@@ -44,6 +44,7 @@ import {
   rolloutSchema,
   rolloutSummarySchema,
   runDetailSchema,
+  targetComparisonSchema,
   targetPreviewSchema,
   targetSchema,
   tokenSchema,
@@ -325,6 +326,13 @@ export class BarrowClient {
   removeAdvisory = (id: string) => this.#json(removed, 'DELETE', `/advisories/${encodeURIComponent(id)}`);
 
   previewTarget = (json: TargetInput) => this.#json(targetPreviewSchema, 'POST', '/targets/preview', { json });
+  /** The file of a set of versions, as text, against the fleet. */
+  compareTargets = (text: string) => this.#json(targetComparisonSchema, 'POST', '/targets/compare', { json: { text } });
+  setTargets = (text: string) =>
+    this.#json(z.object({ set: z.string(), items: z.array(targetSchema) }), 'PUT', '/targets/set', { json: { text } });
+  /** The targets as they are, as the file of a set. */
+  targetsAsSet = async (name?: string) =>
+    (await this.#json(z.object({ text: z.string() }), 'GET', '/targets/set', { query: { name } })).text;
   removeTarget = (id: string) => this.#json(removed, 'DELETE', `/targets/${encodeURIComponent(id)}`);
 
   offers = async () => (await this.#json(listOf(offerSchema), 'GET', '/offers')).items;

@@ -1,5 +1,17 @@
 import { describe, expect, it } from 'vitest';
-import { fold, initialState, Ledger, makePassage, NeedsInCircle, readPlan, rehearse, whyWaiting, type Plan, type Way } from '@barrow/core';
+import {
+  decide,
+  fold,
+  initialState,
+  Ledger,
+  makePassage,
+  NeedsInCircle,
+  readPlan,
+  rehearse,
+  whyWaiting,
+  type Plan,
+  type Way,
+} from '@barrow/core';
 import { nineSteps, planOf } from './plans.js';
 import { World } from './world.js';
 
@@ -40,6 +52,24 @@ describe('devices of one site', () => {
     expect(world.state.phase).toBe('ended');
   });
 
+  it('wait for one that is taken back at that very moment', () => {
+    const minutes = 10 * minute;
+    const world = new World({ ...together(2, minutes), wayBack: true });
+    const [first, second] = world.plan.runs.map((r) => r.id);
+    const stands = (id: string) => world.state.runs[world.state.indexOf.get(id)!]!;
+    world.settle();
+    while (!stands(first!).pastReturn) finishStep(world, first);
+    while (stands(second!).stretch < 2) finishStep(world, second);
+    const { step } = world.plan.passages[0]!.steps[stands(first!).step]!;
+    world.happen({ kind: 'step-failed', at: world.now, run: first!, step, cause: 'never-returned', detail: 'silent' });
+    expect(world.state.runs.map((r) => r.phase)).toEqual(['broken', 'parked']);
+    // It is the other's turn at the very moment in which the first one is broken.
+    world.now = world.ledger.freeFrom('apart:quay');
+    const entered = decide(world.state, world.ledger, world.now).flatMap((c) => (c.kind === 'enter-stretch' ? [c.run] : []));
+    expect(entered).toEqual([first]);
+    expect(world.ledger.freeFrom('apart:quay')).toBe(world.now + minutes);
+  });
+
   it('are taken back without that wait', () => {
     const world = new World({ ...together(2, 10 * minute), wayBack: true });
     world.settle();
@@ -56,8 +86,9 @@ describe('devices of one site', () => {
     expect(world.state.runs.filter((r) => r.rung !== null && r.phase === 'busy')).toHaveLength(1);
   });
 
-  function finishStep(world: World): void {
-    const { id, index } = world.runsIn('busy')[0]!;
+  function finishStep(world: World, of?: string): void {
+    const busy = world.runsIn('busy');
+    const { id, index } = busy.find((r) => r.id === of) ?? busy[0]!;
     const { step } = world.plan.passages[0]!.steps[world.state.runs[index]!.step]!;
     world.happen({ kind: 'step-done', at: world.now, run: id, step });
     world.settle();

@@ -17,15 +17,9 @@ export {
   type ProcedureStep,
   type FamilyWay,
 } from './schema/shape.js';
-export {
-  FamilyFileError,
-  loadFamilies,
-  loadFamilyFiles,
-  parseFamily,
-  shippedFamilies,
-  type FamilyFault,
-  type FamilyFiles,
-} from './schema/load.js';
+export { FamilyFileError, loadFamilies, loadFamilyFiles, parseFamily, shippedFamilies, type FamilyFiles } from './schema/load.js';
+export { faultLines, type FileFault } from './schema/written.js';
+export { readTargetSet, TargetSetError, writeTargetSet } from './target-set.js';
 export { compiledFamily, writeCompiled } from './schema/compiled.js';
 export { comparesBy } from './schema/proof.js';
 export { whatWorks } from './schema/works.js';

@@ -1,7 +1,7 @@
-import { readFile } from 'node:fs/promises';
 import type { AdvisoryDetail, Exposure } from '@barrow/core';
 import { collect, type Register } from '../context.js';
 import { CommandError, exit } from '../errors.js';
+import { readText } from '../read-text.js';
 import { count, makeColours, Mark, print, table, type Io } from '../output.js';
 
 function exposureMark(io: Io, exposure: Exposure): Mark {
@@ -34,15 +34,7 @@ export const registerAdvisories: Register = (program, act) => {
       act(async ({ say, client }, files: string[]) => {
         const made = [];
         for (const file of files) {
-          const text = await readFile(file, 'utf8').catch((error: NodeJS.ErrnoException) => {
-            throw new CommandError(
-              exit.wrongUse,
-              'file-missing',
-              'The file cannot be read',
-              `${file}: ${error.code ?? error.message}.`,
-              'Check the path.',
-            );
-          });
+          const text = await readText(file);
           const one = await client().addAdvisory(text);
           made.push(one);
           if (!say.json)

@@ -1,9 +1,10 @@
-import { readFile, writeFile } from 'node:fs/promises';
+import { writeFile } from 'node:fs/promises';
 import type { Device, DeviceChange, DeviceDetail, ImportResult, Kind, WaitingHost } from '@barrow/core';
 import { duration } from '@barrow/core';
 import type { BarrowClient, DeviceQuery } from '@barrow/client';
 import { collect, type Register } from '../context.js';
 import { CommandError, exit, Quiet } from '../errors.js';
+import { readText } from '../read-text.js';
 import { clock, count, firmwareOf, octets, print, standingMark, table, type Io } from '../output.js';
 
 function deviceTable(io: Io, devices: readonly Device[]): string {
@@ -454,18 +455,7 @@ export const registerDevices: Register = (program, act) => {
     .option('--form <form>', 'csv or json; by the name of the file when not given')
     .action(
       act(async ({ say, client }, file: string, o: { dryRun?: boolean; form?: string }) => {
-        const text =
-          file === '-'
-            ? await new Response((say.io.input ?? process.stdin) as never).text()
-            : await readFile(file, 'utf8').catch((error: NodeJS.ErrnoException) => {
-                throw new CommandError(
-                  exit.wrongUse,
-                  'file-missing',
-                  'The file cannot be read',
-                  `${file}: ${error.code ?? error.message}.`,
-                  'Check the path.',
-                );
-              });
+        const text = file === '-' ? await new Response((say.io.input ?? process.stdin) as never).text() : await readText(file);
         const result = await client().importDevices(formOf(file, o.form), text, o.dryRun === true);
         print(say, result, () => importText(say.io, result));
         if (result.rows.some((r) => r.what === 'refused')) throw new Quiet(exit.workFailed);

@@ -1,5 +1,6 @@
 import type { Register } from '../context.js';
 import { CommandError, exit, Quiet } from '../errors.js';
+import { readText } from '../read-text.js';
 import { count, print, table } from '../output.js';
 
 export const registerFamilies: Register = (program, act) => {
@@ -68,17 +69,8 @@ export const registerFamilies: Register = (program, act) => {
     .description('check a family file, here, without the service; faults are told with their line')
     .action(
       act(async ({ say }, file: string) => {
-        const { FamilyFileError, parseFamily, remarksOfSense, whatWorks } = await import('@barrow/families');
-        const { readFile } = await import('node:fs/promises');
-        const text = await readFile(file, 'utf8').catch((error: NodeJS.ErrnoException) => {
-          throw new CommandError(
-            exit.wrongUse,
-            'file-missing',
-            'The file cannot be read',
-            `${file}: ${error.code ?? error.message}.`,
-            'Check the path.',
-          );
-        });
+        const { FamilyFileError, faultLines, parseFamily, remarksOfSense, whatWorks } = await import('@barrow/families');
+        const text = await readText(file);
         try {
           const parsed = parseFamily(text, file);
           const remarks = remarksOfSense(parsed).map((r) => ({ where: r.path.join('.'), message: r.message }));
@@ -92,9 +84,7 @@ export const registerFamilies: Register = (program, act) => {
           );
         } catch (error) {
           if (!(error instanceof FamilyFileError)) throw error;
-          print(say, { file, faults: error.faults }, () =>
-            error.faults.map((f) => `${f.file}:${f.line}: ${f.where ? `${f.where}: ` : ''}${f.message}`).join('\n'),
-          );
+          print(say, { file, faults: error.faults }, () => faultLines(error.faults));
           throw new Quiet(exit.workFailed);
         }
       }),

@@ -1,5 +1,5 @@
 import { createReadStream, createWriteStream } from 'node:fs';
-import { readFile, rm, stat, writeFile } from 'node:fs/promises';
+import { rm, stat, writeFile } from 'node:fs/promises';
 import { dirname, join } from 'node:path';
 import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
@@ -16,6 +16,7 @@ import {
 } from '@barrow/core';
 import type { Register } from '../context.js';
 import { CommandError, exit, Quiet, report } from '../errors.js';
+import { readText } from '../read-text.js';
 import { clock, count, makeColours, Mark, octets, print, table, type Io, type Say } from '../output.js';
 import { batchesOf, readChecksumFile, takeBatch, type OnProgress } from '../upload.js';
 
@@ -69,18 +70,6 @@ const describeTaken = ({ images, remarks }: Taken): string =>
     ...remarks.map((r) => `  note    ${r}`),
   ].join('\n');
 
-async function readFileOr(path: string, what: string): Promise<string> {
-  return readFile(path, 'utf8').catch((error: NodeJS.ErrnoException) => {
-    throw new CommandError(
-      exit.wrongUse,
-      'file-missing',
-      `The ${what} cannot be read`,
-      `${path}: ${error.code ?? error.message}.`,
-      'Check the path.',
-    );
-  });
-}
-
 const noteText = (note: ImageNote): string => `${JSON.stringify(note, null, 2)}\n`;
 
 export const registerImages: Register = (program, act) => {
@@ -103,7 +92,7 @@ export const registerImages: Register = (program, act) => {
     .action(
       act(async ({ say, client }, paths: string[], o: AddOptions) => {
         const barrow = client();
-        const given = o.checksums === undefined ? null : await readFileOr(o.checksums, 'checksum file');
+        const given = o.checksums === undefined ? null : await readText(o.checksums, 'checksum file');
         if (given !== null) readChecksumFile(given, o.checksums!);
         const batches = await batchesOf(paths, o.oneRelease === true);
         const all: Taken = { images: [], remarks: [] };
@@ -198,7 +187,7 @@ export const registerImages: Register = (program, act) => {
         }
         let note: ImageNote;
         try {
-          note = readNote(await readFileOr(o.set, 'note'));
+          note = readNote(await readText(o.set, 'note'));
         } catch (error) {
           if (!(error instanceof NoteUnreadable)) throw error;
           throw new CommandError(

@@ -113,12 +113,14 @@ export const registerServe: Register = (program, act) => {
             logLevel: o.log,
             newAdminToken: o.newAdminToken === true,
           });
+          // Heard before it is said that it runs: who hears that may stop it at once.
+          const stopped = untilStopped(() => service.stop(), say.io.err);
           say.io.out(
             say.json
               ? `${JSON.stringify({ url: service.url, tftp: service.tftp, httpStore: service.httpStore })}\n`
               : `Barrow listens on ${service.url}, its TFTP store on ${service.tftp}, its HTTP store on ${service.httpStore}.\nData and token are in ${dataFolder(where)}.\n`,
           );
-          await untilStopped(() => service.stop(), say.io.err);
+          await stopped;
         },
       ),
     );

@@ -1,6 +1,8 @@
 import { previewText } from '@barrow/client';
-import type { Device, PinView, Standing, StandingSummary } from '@barrow/core';
+import type { Device, PinView, Standing, StandingSummary, TargetComparison } from '@barrow/core';
 import { collect, type Register } from '../context.js';
+import { exit, Quiet } from '../errors.js';
+import { readText } from '../read-text.js';
 import { clock, count, firmwareOf, print, standingMark, table, type Io } from '../output.js';
 
 interface SetOptions {
@@ -29,6 +31,35 @@ function lackingText(summary: StandingSummary | null): string {
   );
   const due = summary.pinsDue.map((p) => `  ${p.name} at ${p.version} was to be asked again on ${p.askAgain}: ${p.reason}`);
   return `${lacking.length > 0 ? `\n\nThe store lacks:\n${lacking.join('\n')}` : ''}${due.length > 0 ? `\n\nPins to ask again:\n${due.join('\n')}` : ''}`;
+}
+
+/** The fleet against a set of versions: a row for each rule, then what is not there, and what the set says nothing of. */
+function comparisonText(io: Io, seen: TargetComparison): string {
+  const few = (names: readonly string[], of: number): string => `${names.join(', ')}${of > names.length ? ', …' : ''}`;
+  const rows = seen.rules.map((r) => [
+    r.title,
+    `${r.version}${r.remarks.length > 0 ? ' (no image)' : ''}`,
+    r.scope,
+    r.devices,
+    r.there,
+    r.oneImage + r.moreImages,
+    r.devices - r.there - r.oneImage - r.moreImages,
+    r.devices === 0 ? '-' : r.asTarget === r.devices ? 'all' : r.asTarget === 0 ? 'none' : `${r.asTarget}`,
+  ]);
+  const differ = seen.rules.flatMap((r) => [
+    ...r.runs.map((v) => `  ${r.title} ${v.version ?? 'not known'}: ${count(v.devices, 'device')} (${few(v.names, v.devices)})`),
+    ...r.notReached.map((n) => `    cannot get to ${r.version}: ${n.why} (${few(n.names, n.devices)})`),
+    ...r.remarks.map((remark) => `    ! ${remark}`),
+  ]);
+  return [
+    `Set ${seen.set}${seen.note === null ? '' : `: ${seen.note}`}`,
+    '',
+    table(io, ['FAMILY', 'VERSION', 'FOR', 'DEVICES', 'THERE', 'BEHIND', 'ELSE', 'TARGET TODAY'], rows, [3, 4, 5, 6]),
+    ...(differ.length > 0 ? ['', 'Not there run:', ...differ] : []),
+    ...(seen.without.length > 0 ? ['', `The set says nothing of ${seen.without.map((w) => `${w.title} (${w.devices})`).join(', ')}.`] : []),
+    '',
+    `${seen.there} of ${count(seen.devices, 'device')} are there.`,
+  ].join('\n');
 }
 
 const pinTable = (io: Io, pins: readonly PinView[]): string =>
@@ -106,6 +137,46 @@ export const registerStanding: Register = (program, act) => {
             ...made.remarks.map((r) => `! ${r}`),
           ].join('\n'),
         );
+      }),
+    );
+  target
+    .command('set-all <file>')
+    .description('all targets of a set of versions at once, or none; the file is YAML: `set: NAME`, `versions:` with one for each family')
+    .action(
+      act(async ({ say, client }, file: string) => {
+        const made = await client().setTargets(await readText(file));
+        print(say, made, () =>
+          [
+            `${count(made.items.length, 'target')} of the set ${made.set}:`,
+            table(
+              say.io,
+              ['FAMILY', 'VERSION', 'FOR', 'DEVICES'],
+              made.items.map((t) => [t.family, t.version, t.scope, t.devices]),
+              [3],
+            ),
+            ...made.items.flatMap((t) => t.remarks.map((r) => `! ${t.family}: ${r}`)),
+          ].join('\n'),
+        );
+      }),
+    );
+  target
+    .command('compare <file>')
+    .description('the fleet against a set of versions; nothing is set, and it ends with 1 when a device is not there')
+    .action(
+      act(async ({ say, client }, file: string) => {
+        const seen = await client().compareTargets(await readText(file));
+        print(say, seen, () => comparisonText(say.io, seen));
+        if (seen.there < seen.devices) throw new Quiet(exit.workFailed);
+      }),
+    );
+  target
+    .command('write')
+    .description('print the targets as they are, as the file of a set')
+    .option('--name <name>', 'what to call it', 'as it is')
+    .action(
+      act(async ({ say, client }, o: { name: string }) => {
+        const text = await client().targetsAsSet(o.name);
+        print(say, { text }, () => text.trimEnd());
       }),
     );
   target

@@ -24,6 +24,7 @@
   import Words from '../parts/Words.svelte';
   import { Loaded } from '../lib/loaded.svelte.js';
   import { untrack } from 'svelte';
+  import { saveAs } from '../lib/save.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
   import { groupBy, noticesBeside, restOf, someOf, withChanges, beginsText, boundText, foretoldText, learnedText } from '@barrow/client';
   import { count, duration, since, totalsOf, when } from '../lib/format.js';
@@ -229,12 +230,7 @@
     words = '';
   }
   async function table() {
-    const text = await client().reportAs(id, 'csv');
-    const link = document.createElement('a');
-    link.href = URL.createObjectURL(new Blob([text], { type: 'text/csv' }));
-    link.download = `${id}.csv`;
-    link.click();
-    URL.revokeObjectURL(link.href);
+    saveAs(`${id}.csv`, new Blob([await client().reportAs(id, 'csv')], { type: 'text/csv' }));
   }
   async function sheet() {
     const page = await client().sheet(id);

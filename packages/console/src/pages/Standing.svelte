@@ -20,6 +20,7 @@
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
   import PathSteps from '../parts/PathSteps.svelte';
+  import TargetSet from '../parts/TargetSet.svelte';
   import StandingPicture from '../parts/StandingPicture.svelte';
   import State from '../parts/State.svelte';
   import Trouble from '../parts/Trouble.svelte';
@@ -30,6 +31,7 @@
   import { Loaded } from '../lib/loaded.svelte.js';
   import { count } from '../lib/format.js';
   import { goTo } from '../lib/place.js';
+  import { saveAs } from '../lib/save.js';
   import { choosingOf } from '../lib/choosing.js';
   import { chosenDevices } from '../lib/selection.svelte.js';
   import { removeTargetUndoably, setTargetUndoably, undo } from '../lib/undo.svelte.js';
@@ -51,7 +53,7 @@
   const chosen = $derived<Chosen | null>(distance.value === '' ? null : { distance: distance.value, group: group.value || null });
   let refused = $state<Failure | null>(null);
   let showTargets = $state(false);
-  let setting = $state<'target' | 'pin' | null>(null);
+  let setting = $state<'target' | 'set' | 'pin' | null>(null);
 
   const ofSite = (): DeviceQuery => (site.value === '' ? {} : { site: site.value });
   const shown = new Loaded<Shown>(async () => {
@@ -148,6 +150,7 @@
     await client().removePin(p.device);
     undo.did(`${p.name} is no longer pinned at ${p.version}.`, () => client().setPin(pinAgain(p)));
   };
+  const saveSet = async () => saveAs('targets.yaml', new Blob([await client().targetsAsSet()], { type: 'application/yaml' }));
   async function attempt(work: () => Promise<unknown>) {
     try {
       await work();
@@ -188,6 +191,10 @@
 {#if showTargets}
   <section class="sheet targets" aria-label="Targets">
     {#if targets.length + pins.length === 0}<Empty title="No targets yet">Set the version that a family should run.</Empty>{/if}
+    <p class="sets">
+      {#if may('operator')}<button class="anchor" onclick={() => (setting = 'set')}>Set all targets of a set…</button>{/if}
+      {#if targets.length > 0}<button class="anchor" onclick={() => attempt(saveSet)}>Keep these as the file of a set</button>{/if}
+    </p>
     {#if targets.length > 0}
       <table class="list">
         <thead
@@ -376,6 +383,8 @@
       {#each preview as line, i (i)}<p class:quiet={i > 0}>{line}</p>{/each}
     </div>
   </FormDialog>
+{:else if setting === 'set'}
+  <TargetSet onclose={() => (setting = null)} />
 {:else if setting === 'pin'}
   <FormDialog
     title="Pin a device"

@@ -8,6 +8,7 @@
   import State from '../parts/State.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import { Loaded } from '../lib/loaded.svelte.js';
+  import { saveAs } from '../lib/save.js';
   import { client, failureOf, may } from '../lib/session.svelte.js';
   import { when } from '../lib/format.js';
   import { place } from '../lib/place.js';
@@ -23,11 +24,7 @@
   async function save() {
     try {
       const packets = await client().packets(id);
-      const link = document.createElement('a');
-      link.href = URL.createObjectURL(new Blob([packets as Uint8Array<ArrayBuffer>], { type: 'application/vnd.tcpdump.pcap' }));
-      link.download = `transfer-${id}.pcapng`;
-      link.click();
-      URL.revokeObjectURL(link.href);
+      saveAs(`transfer-${id}.pcapng`, new Blob([packets as Uint8Array<ArrayBuffer>], { type: 'application/vnd.tcpdump.pcap' }));
     } catch (error) {
       loaded.failure = failureOf(error);
     }

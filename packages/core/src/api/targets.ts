@@ -1,5 +1,6 @@
 import { z } from 'zod';
 import { moment } from './common.js';
+import { closedObject } from '../text/closed.js';
 import { standings } from '../standing/standing.js';
 
 const scopeWord = z.string().min(1).max(120).nullable().default(null);
@@ -29,6 +30,38 @@ export const targetSchema = targetInput.extend({
 });
 export type TargetInput = z.input<typeof targetInput>;
 
+const yesOrNo = z.enum(['yes', 'no', 'true', 'false']).transform((word) => word === 'yes' || word === 'true');
+const setVersion = z.string().min(1).max(80);
+const setEntry = closedObject({
+  version: setVersion,
+  model: z.string().min(1).optional(),
+  hardwareRevision: z.string().min(1).optional(),
+  site: z.string().min(1).optional(),
+  tag: z.string().min(1).optional(),
+  device: z.string().min(1).optional(),
+  fromFamilies: z.array(z.string()).max(20).optional(),
+  acceptUnreleased: yesOrNo.optional(),
+});
+/** Versions that belong together, as a person writes them into a file: one of each family, or several for parts of it. Every scalar is text. */
+export const targetSetFile = closedObject({
+  set: z.string().min(1).max(120),
+  note: z.string().max(2000).optional(),
+  versions: z
+    .record(
+      z.string().min(1),
+      z.preprocess((says) => (typeof says === 'string' ? [{ version: says }] : says), z.array(setEntry).min(1).max(100)),
+    )
+    .refine((v) => Object.keys(v).length > 0, 'says no version'),
+});
+/** The file of a set, as text. */
+export const targetSetInput = z.strictObject({ text: z.string().min(1).max(200_000) });
+/** A set of versions with the rules that it stands for. */
+export interface TargetSet {
+  readonly name: string;
+  readonly note: string | null;
+  readonly targets: readonly z.output<typeof targetInput>[];
+}
+
 /** What would follow from a target, before it is set. */
 export const targetPreviewSchema = z.object({
   version: z.string(),
@@ -46,6 +79,26 @@ export const targetPreviewSchema = z.object({
   /** What may be a slip. */
   remarks: z.array(z.string()),
 });
+/** The fleet against a set of versions: as if its rules were the only ones. */
+export const targetComparisonSchema = z.object({
+  set: z.string(),
+  note: z.string().nullable(),
+  rules: z.array(
+    targetPreviewSchema.extend({
+      family: z.string(),
+      title: z.string(),
+      /** For how many of its devices this version is the target today. */
+      asTarget: z.number().int(),
+      /** What those run that are not there, most first; null: not known. */
+      runs: z.array(z.object({ version: z.string().nullable(), devices: z.number().int(), names: z.array(z.string()) })),
+    }),
+  ),
+  /** Families with devices that the set says nothing of. */
+  without: z.array(z.object({ family: z.string(), title: z.string(), devices: z.number().int() })),
+  devices: z.number().int(),
+  there: z.number().int(),
+});
+export type TargetComparison = z.infer<typeof targetComparisonSchema>;
 export type TargetPreview = z.infer<typeof targetPreviewSchema>;
 export type Target = z.infer<typeof targetSchema>;
 

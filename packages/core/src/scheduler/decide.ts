@@ -134,7 +134,7 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant, wall: 
     const holder = { rollout: state.plan.id, run: id };
     const claims = nextClaims(state.plan, state, index);
     if (ledger.lacks(claims, holder) !== null) continue;
-    ledger.hold(holder, claims);
+    ledger.take(holder, claims, now);
     const { stretch, attempt } = state.runs[index]!;
     commands.push({ kind: 'enter-stretch', run: id, stretch, claims, attempt });
   }

@@ -181,6 +181,12 @@ export class Ledger {
     }
   }
 
+  /** What a holder holds that has just been let in: who has to begin apart from it counts from now. */
+  take(holder: Holder, claims: readonly Claim[], now: Instant): void {
+    this.hold(holder, claims);
+    this.#take(claims, now);
+  }
+
   release(holder: Holder | string): void {
     const name = typeof holder === 'string' ? holder : nameOf(holder);
     const claims = this.#claims.get(name);
@@ -331,8 +337,7 @@ export class Ledger {
             const claims = this.#claims.get(name) ?? nextClaims(state.plan, state, candidate.index);
             lacks = this.lacks(claims, candidate)?.key ?? null;
             if (lacks === null) {
-              this.hold(candidate, claims);
-              this.#take(claims, now);
+              this.take(candidate, claims, now);
               yield { index: candidate.index, claims };
             }
           }

@@ -29,12 +29,15 @@ const at = (given: unknown, path: readonly PropertyKey[]): unknown =>
     given,
   );
 
+/** Of so many words at most all are told. */
+const mostTold = 20;
+
 /**
  * One fault of what a person gave, in their words: which field, and what it may be. No text of a schema reaches anybody but by this.
  * @param given what was checked, so that it can be repeated
+ * @param name what the field is called
  */
-export function describeIssue(issue: Issue, given: unknown): string {
-  const name = nameOf(issue.path);
+export function describeIssue(issue: Issue, given: unknown, name = nameOf(issue.path)): string {
   const input = at(given, issue.path);
   switch (issue.code) {
     case 'too_big':
@@ -50,12 +53,15 @@ export function describeIssue(issue: Issue, given: unknown): string {
     case 'invalid_type':
       return input === undefined ? `${name} is missing` : `${name} is ${kindWords[issue.expected] ?? issue.expected}`;
     case 'unrecognized_keys':
+      if (!issue.message.startsWith('Unrecognized')) return issue.message;
       return `${issue.keys.map((k) => `"${k}"`).join(', ')} ${issue.keys.length === 1 ? 'is' : 'are'} not known ${issue.path.length === 0 ? 'here' : `in ${name}`}`;
     case 'invalid_value': {
       const values = issue.values.map(String);
       const word = typeof input === 'string' ? input : null;
       const meant = word === null ? null : meantName(word, values);
-      return `${name} is one of ${values.join(', ')}${word === null ? '' : `, not "${word}"`}${meant === null ? '' : `; is ${meant} meant?`}`;
+      const told =
+        values.length <= mostTold ? values.join(', ') : `${values.slice(0, mostTold).join(', ')} and ${values.length - mostTold} more`;
+      return `${name} is one of ${told}${word === null ? '' : `, not "${word}"`}${meant === null ? '' : `; is ${meant} meant?`}`;
     }
     case 'invalid_union':
       return `${name} is in none of the forms that it may have`;

@@ -1,41 +1,17 @@
 import { readdirSync, readFileSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
 import { join } from 'node:path';
-import { isMap, isPair, isSeq, LineCounter, parseDocument, type Node, type Document } from 'yaml';
 import { compiledFamily } from './compiled.js';
 import { familySchema } from './family.js';
 import type { Family } from './shape.js';
-
-export interface FamilyFault {
-  readonly file: string;
-  readonly line: number;
-  readonly where: string;
-  readonly message: string;
-}
+import { faultLines, readWritten, type FileFault } from './written.js';
 
 /** A family file that cannot be taken, with every fault and its line. */
 export class FamilyFileError extends Error {
   readonly code = 'family-file';
-  constructor(readonly faults: readonly FamilyFault[]) {
-    super(faults.map((f) => `${f.file}:${f.line}: ${f.where ? `${f.where}: ` : ''}${f.message}`).join('\n'));
+  constructor(readonly faults: readonly FileFault[]) {
+    super(faultLines(faults));
   }
-}
-
-/** The deepest node of a path that is in the file, so that a missing key is told at its parent. */
-function nodeAt(document: Document, path: readonly PropertyKey[], unknownKey: string | null): Node | null {
-  let node = document.contents as Node | null;
-  for (const key of path) {
-    let next: unknown = null;
-    if (isMap(node)) next = node.get(String(key), true);
-    else if (isSeq(node)) next = node.get(Number(key), true);
-    if (!next) return node;
-    node = next as Node;
-  }
-  if (unknownKey !== null && isMap(node)) {
-    const pair = node.items.find((p) => isPair(p) && String(p.key) === unknownKey);
-    if (pair) return pair.key as Node;
-  }
-  return node;
 }
 
 /**
@@ -43,22 +19,9 @@ function nodeAt(document: Document, path: readonly PropertyKey[], unknownKey: st
  * @throws FamilyFileError naming the line of each fault.
  */
 export function parseFamily(text: string, file: string): Family {
-  const lines = new LineCounter();
-  const document = parseDocument(text, { lineCounter: lines });
-  const lineOf = (offset: number): number => lines.linePos(offset).line;
-  if (document.errors.length > 0)
-    throw new FamilyFileError(
-      document.errors.map((e) => ({ file, line: lineOf(e.pos[0]), where: '', message: e.message.split('\n')[0]! })),
-    );
-  const parsed = familySchema.safeParse(document.toJS({ maxAliasCount: 50 }));
-  if (parsed.success) return parsed.data;
-  throw new FamilyFileError(
-    parsed.error.issues.map((issue) => {
-      const unknownKey = issue.code === 'unrecognized_keys' ? (issue.keys[0] ?? null) : null;
-      const node = nodeAt(document, issue.path, unknownKey);
-      return { file, line: lineOf(node?.range?.[0] ?? 0), where: issue.path.join('.'), message: issue.message };
-    }),
-  );
+  const { value, faults } = readWritten(text, file, familySchema);
+  if (faults) throw new FamilyFileError(faults);
+  return value;
 }
 
 /** Where the family files that ship with Barrow are. */
@@ -85,7 +48,9 @@ export function loadFamilyFiles(folders: readonly string[] = [shippedFamilies], 
     const text = readFileSync(join(folder, file), 'utf8');
     const family = compiledFamily(text) ?? parseFamily(text, file);
     if (families.has(family.family))
-      throw new FamilyFileError([{ file, line: 1, where: 'family', message: `${family.family} is described by another file already` }]);
+      throw new FamilyFileError([
+        { file, line: 1, column: 1, where: 'family', message: `${family.family} is described by another file already` },
+      ]);
     families.set(family.family, family);
     texts.set(family.family, text);
   };

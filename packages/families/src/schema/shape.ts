@@ -1,4 +1,15 @@
-import { causes, components, inRange, isZone, kinds, rungMeans, versionRangeSchema, type Way, type WayStep } from '@barrow/core';
+import {
+  causes,
+  closedObject,
+  components,
+  inRange,
+  isZone,
+  kinds,
+  rungMeans,
+  versionRangeSchema,
+  type Way,
+  type WayStep,
+} from '@barrow/core';
 import { RE2JS } from 're2js';
 import { z } from 'zod';
 
@@ -34,8 +45,7 @@ function oneOf<T>(what: string, shapes: Readonly<Record<string, unknown>>): z.Zo
     }
     const parsed = (shapes[found[0]!] as z.ZodType<T>).safeParse(raw);
     if (parsed.success) return parsed.data;
-    for (const issue of parsed.error.issues)
-      context.addIssue({ ...issue, code: 'custom', message: issue.message, path: issue.path } as never);
+    for (const issue of parsed.error.issues) context.issues.push({ ...issue, input: raw } as never);
     return z.NEVER;
   }) as never;
 }
@@ -43,9 +53,9 @@ function oneOf<T>(what: string, shapes: Readonly<Record<string, unknown>>): z.Zo
 const name = z.string().regex(/^[a-z][A-Za-z0-9]*$/, 'a name begins with a small letter and holds letters and digits');
 const template = z.string();
 
-const failPattern = z.strictObject({ when: patternText, cause: z.enum(causeCodes) });
+const failPattern = closedObject({ when: patternText, cause: z.enum(causeCodes) });
 
-const plainCondition = z.strictObject({
+const plainCondition = closedObject({
   value: template,
   is: template.optional(),
   isNot: template.optional(),
@@ -58,9 +68,9 @@ export type Condition = PlainCondition | { any: Condition[] } | { all: Condition
 const several = z.lazy(() => z.array(condition).min(1));
 const conditionKinds = {
   value: plainCondition,
-  any: z.strictObject({ any: several }),
-  all: z.strictObject({ all: several }),
-  not: z.strictObject({ not: z.lazy(() => condition) }),
+  any: closedObject({ any: several }),
+  all: closedObject({ all: several }),
+  not: closedObject({ not: z.lazy(() => condition) }),
 };
 const condition: z.ZodType<Condition> = oneOf<Condition>('a condition has', conditionKinds);
 
@@ -69,7 +79,7 @@ const oid = z
   .string()
   .regex(/^(\d+|\$\{[A-Za-z0-9.]+\})(\.(\d+|\$\{[A-Za-z0-9.]+\}))+$/, 'an object identifier is numbers with points between them');
 
-const sayStep = z.strictObject({
+const sayStep = closedObject({
   /** What is typed; a line end is added. */
   say: template,
   /** What ends the answer, instead of the prompt. */
@@ -78,7 +88,7 @@ const sayStep = z.strictObject({
   /** Patterns whose named groups become values. */
   capture: z.array(patternText).optional(),
   /** Every line that matches becomes a row of named groups. */
-  rows: z.strictObject({ into: name, pattern: patternText }).optional(),
+  rows: closedObject({ into: name, pattern: patternText }).optional(),
   /** The whole answer, kept under this name. */
   keep: name.optional(),
   fails: z.array(failPattern).optional(),
@@ -88,14 +98,14 @@ const sayStep = z.strictObject({
   endsSession: z.boolean().optional(),
 });
 
-const getStep = z.strictObject({
+const getStep = closedObject({
   /** A page of the device, read over HTTP with the credential that fits. */
   get: template,
   limit: span.optional(),
   capture: z.array(patternText).optional(),
-  rows: z.strictObject({ into: name, pattern: patternText }).optional(),
+  rows: closedObject({ into: name, pattern: patternText }).optional(),
   /** A list in a JSON answer: every object of it becomes a row. `at` names the key that holds it; keys within keys have points between them. */
-  json: z.strictObject({ into: name, at: z.string().optional() }).optional(),
+  json: closedObject({ into: name, at: z.string().optional() }).optional(),
   /** Single values of a JSON answer: names to keys. */
   fields: z.record(name, z.string()).optional(),
   keep: name.optional(),
@@ -111,7 +121,7 @@ const requestStep = getStep.omit({ get: true }).extend({
 });
 
 /** Every file of the image, in the order stated here or else in its own, is carried to the device, with `${fileName}`, `${fileBytes}` and `${fileSha256}` set. */
-const uploadStep = z.strictObject({
+const uploadStep = closedObject({
   /** Where to: a page, or a path. */
   upload: template,
   /** By a form (multipart) or as a bare body over HTTP, or by SFTP or SCP over SSH. */
@@ -141,7 +151,7 @@ export interface ReceiveStep {
 }
 
 /** A SIP request (RFC 3261) outside of a dialog; its answer is the status line, the headers and what comes after them. */
-const sipStep = z.strictObject({
+const sipStep = closedObject({
   sip: z.enum(['OPTIONS', 'MESSAGE', 'NOTIFY']),
   /** What a NOTIFY tells of (RFC 6665). */
   event: z.string().optional(),
@@ -152,7 +162,7 @@ const sipStep = z.strictObject({
   fails: z.array(failPattern).optional(),
 });
 /** An operation of an ONVIF service, by its standard name; the device management service where nothing else is said. */
-const onvifStep = z.strictObject({
+const onvifStep = closedObject({
   onvif: z.string().regex(/^[A-Z][A-Za-z]+$/, 'an operation is named as its standard does, e.g. GetDeviceInformation'),
   /** Where the service is. */
   path: template.optional(),
@@ -168,8 +178,8 @@ const onvifStep = z.strictObject({
 });
 
 /** Asks whoever looks after the rollout for something that only a person can tell; waits until they have answered. */
-const askStep = z.strictObject({
-  ask: z.strictObject({
+const askStep = closedObject({
+  ask: closedObject({
     words: z.string().min(1).max(500),
     as: name,
     /** What an answer looks like; another is not taken. */
@@ -180,32 +190,32 @@ const askStep = z.strictObject({
 });
 
 /** Waits until the device has fetched all of the image from the store that it was offered in. */
-const fetchedStep = z.strictObject({
-  fetched: z.strictObject({
+const fetchedStep = closedObject({
+  fetched: closedObject({
     /** How long nothing may move. */
     within: span,
   }),
 });
 
-const checkStep = z.strictObject({ check: condition, cause: z.enum(causeCodes), detail: template });
-const setStep = z.strictObject({ set: z.record(name, template) });
-const pickStep = z.strictObject({
+const checkStep = closedObject({ check: condition, cause: z.enum(causeCodes), detail: template });
+const setStep = closedObject({ set: z.record(name, template) });
+const pickStep = closedObject({
   /** Takes the first row that meets the condition; its columns become values under `as`. */
-  pick: z.strictObject({ from: name, where: condition, as: name, otherwise: z.enum(causeCodes).optional() }),
+  pick: closedObject({ from: name, where: condition, as: name, otherwise: z.enum(causeCodes).optional() }),
 });
 
-const waitStep = z.strictObject({
+const waitStep = closedObject({
   /** Does nothing for so long. */
   wait: span,
 });
 
 /** SNMP (RFC 3416): single values by name, columns of a table as rows with their `index`, or values that are set. */
-const snmpStep = z.strictObject({
+const snmpStep = closedObject({
   snmp: oneOf<SnmpAsk>('it has', {
-    get: z.strictObject({ get: z.record(name, oid) }),
-    rows: z.strictObject({ rows: z.strictObject({ into: name, columns: z.record(name, oid) }) }),
-    set: z.strictObject({
-      set: z.array(z.strictObject({ oid, type: z.enum(['integer', 'unsigned', 'text', 'oid', 'address']), value: template })).min(1),
+    get: closedObject({ get: z.record(name, oid) }),
+    rows: closedObject({ rows: closedObject({ into: name, columns: z.record(name, oid) }) }),
+    set: closedObject({
+      set: z.array(closedObject({ oid, type: z.enum(['integer', 'unsigned', 'text', 'oid', 'address']), value: template })).min(1),
     }),
   }),
   limit: span.optional(),
@@ -265,20 +275,20 @@ export type ProcedureStep =
   | EachFileStep
   | ReceiveStep;
 
-const whenStep: z.ZodType<WhenStep> = z.lazy(() => z.strictObject({ when: condition, do: z.array(step) })) as never;
+const whenStep: z.ZodType<WhenStep> = z.lazy(() => closedObject({ when: condition, do: z.array(step) })) as never;
 const repeatStep: z.ZodType<RepeatStep> = z.lazy(() =>
-  z.strictObject({
-    repeat: z.strictObject({ every: span, limit: span, until: condition, otherwise: z.enum(causeCodes) }),
+  closedObject({
+    repeat: closedObject({ every: span, limit: span, until: condition, otherwise: z.enum(causeCodes) }),
     do: z.array(step),
   }),
 ) as never;
 
 const forEachStep: z.ZodType<ForEachStep> = z.lazy(() =>
-  z.strictObject({ forEach: z.strictObject({ from: name, as: name, where: condition.optional() }), do: z.array(step) }),
+  closedObject({ forEach: closedObject({ from: name, as: name, where: condition.optional() }), do: z.array(step) }),
 ) as never;
-const eachFileStep: z.ZodType<EachFileStep> = z.lazy(() => z.strictObject({ eachFile: z.array(step) })) as never;
+const eachFileStep: z.ZodType<EachFileStep> = z.lazy(() => closedObject({ eachFile: z.array(step) })) as never;
 const receiveStep: z.ZodType<ReceiveStep> = z.lazy(() =>
-  z.strictObject({ receive: name, limit: span.optional(), do: z.array(step) }),
+  closedObject({ receive: name, limit: span.optional(), do: z.array(step) }),
 ) as never;
 
 const stepKinds = {
@@ -305,12 +315,12 @@ const stepKinds = {
 /** One plain step; which kind it is, its key says. */
 const step: z.ZodType<ProcedureStep> = oneOf<ProcedureStep>('a step is', stepKinds);
 
-const procedure = z.strictObject({
+const procedure = closedObject({
   do: z.array(step),
   /** What the procedure finds, from its values. */
   gives: z.record(name, template).optional(),
   /** Tables that the procedure finds: every row of `from`, written anew by templates over its columns. */
-  yields: z.record(name, z.strictObject({ from: name, row: z.record(name, template) })).optional(),
+  yields: z.record(name, closedObject({ from: name, row: z.record(name, template) })).optional(),
 });
 export type Procedure = z.infer<typeof procedure>;
 
@@ -415,7 +425,7 @@ const wayStep = z
     };
   });
 
-const way = z.strictObject({
+const way = closedObject({
   name: z.string().min(1),
   component: z.enum(components).default('system'),
   /** The versions from which it leads; from every one when absent. */
@@ -425,22 +435,20 @@ const way = z.strictObject({
   /** From this step on, nothing interrupts. */
   pointOfNoReturn: z.string(),
   /** How it comes back. */
-  returns: z.strictObject({
+  returns: closedObject({
     /** How long to wait for the device after a restart before it counts as lost. */
     within: span,
   }),
   /** It falls back by itself to what it ran before, so long after its restart, unless it is told to keep what it runs. */
-  guard: z.strictObject({ reverts: span }).optional(),
+  guard: closedObject({ reverts: span }).optional(),
   /** It takes what it was told to by itself, each day at this time of a time zone: no step restarts it. */
-  applies: z
-    .strictObject({
-      at: z
-        .string()
-        .regex(/^([01]\d|2[0-3]):[0-5]\d$/, 'a time of day is written as 03:30')
-        .transform((text) => Number(text.slice(0, 2)) * 60 + Number(text.slice(3))),
-      zone: z.string().refine(isZone, 'no time zone; write it as in the time zone database, e.g. Europe/London'),
-    })
-    .optional(),
+  applies: closedObject({
+    at: z
+      .string()
+      .regex(/^([01]\d|2[0-3]):[0-5]\d$/, 'a time of day is written as 03:30')
+      .transform((text) => Number(text.slice(0, 2)) * 60 + Number(text.slice(3))),
+    zone: z.string().refine(isZone, 'no time zone; write it as in the time zone database, e.g. Europe/London'),
+  }).optional(),
   /** How long after its restart it may still be writing: before that its power is not cut. */
   writeLimit: span.optional(),
   /** What may be tried, in this order, when it fails past the point of no return. */
@@ -448,14 +456,14 @@ const way = z.strictObject({
 });
 export type FamilyWay = z.infer<typeof way>;
 
-const versionScheme = z.strictObject({
+const versionScheme = closedObject({
   patterns: z.array(patternText).min(1),
-  order: z.array(z.strictObject({ part: z.string(), absent: z.enum(['first', 'last']).default('first') })).min(1),
+  order: z.array(closedObject({ part: z.string(), absent: z.enum(['first', 'last']).default('first') })).min(1),
   write: z.string().min(1),
 });
 
 /** How a file's name, or the title in its header, tells what it is. */
-const nameRule = z.strictObject({
+const nameRule = closedObject({
   /** Named groups `model`, `hardwareRevision`, `variant`, `version` and `component` are believed; the rest is fixed here. */
   pattern: patternText,
   models: z.array(z.string().min(1)).min(1).optional(),
@@ -464,14 +472,14 @@ const nameRule = z.strictObject({
   component: z.enum(components).optional(),
 });
 
-export const familyShape = z.strictObject({
+export const familyShape = closedObject({
   family: z.string().regex(/^[a-z][a-z0-9-]*$/, 'a family is named in small letters, digits and hyphens'),
   title: z.string().min(1),
   maker: z.string().min(1),
   kind: z.enum(kinds),
   models: z
     .array(
-      z.strictObject({
+      closedObject({
         model: z.string().min(1),
         variant: z.string().default(''),
         revisions: z.array(z.string().min(1)).min(1),
@@ -480,46 +488,46 @@ export const familyShape = z.strictObject({
     .min(1),
   recognise: z
     .array(
-      z.strictObject({
-        snmp: z.strictObject({ objectId: patternText.optional(), description: patternText.optional() }).optional(),
-        ssh: z.strictObject({ identification: patternText.optional() }).optional(),
-        http: z.strictObject({ server: patternText.optional(), realm: patternText.optional(), title: patternText.optional() }).optional(),
-        onvif: z
-          .strictObject({ manufacturer: patternText.optional(), model: patternText.optional(), hardware: patternText.optional() })
-          .optional(),
-        sip: z.strictObject({ userAgent: patternText.optional(), server: patternText.optional() }).optional(),
-        lldp: z
-          .strictObject({ maker: patternText.optional(), model: patternText.optional(), description: patternText.optional() })
-          .optional(),
+      closedObject({
+        snmp: closedObject({ objectId: patternText.optional(), description: patternText.optional() }).optional(),
+        ssh: closedObject({ identification: patternText.optional() }).optional(),
+        http: closedObject({ server: patternText.optional(), realm: patternText.optional(), title: patternText.optional() }).optional(),
+        onvif: closedObject({
+          manufacturer: patternText.optional(),
+          model: patternText.optional(),
+          hardware: patternText.optional(),
+        }).optional(),
+        sip: closedObject({ userAgent: patternText.optional(), server: patternText.optional() }).optional(),
+        lldp: closedObject({
+          maker: patternText.optional(),
+          model: patternText.optional(),
+          description: patternText.optional(),
+        }).optional(),
       }),
     )
     .default([]),
   /** How a person could find out what the device or its parent does not tell. */
-  howToFind: z.strictObject({ firmware: z.string().min(1).optional() }).default({}),
+  howToFind: closedObject({ firmware: z.string().min(1).optional() }).default({}),
   versions: versionScheme,
   /** How boot loader versions are read, where they are spelt otherwise. */
   bootLoaderVersions: versionScheme.optional(),
   /** What the files of the family look like; without it none can be taken in. */
-  images: z
-    .strictObject({
-      header: z.enum(['simg', 'uboot', 'fit', 'none']),
-      names: z.array(nameRule).default([]),
-      titles: z.array(nameRule).default([]),
-    })
-    .optional(),
-  storage: z
-    .strictObject({
-      /** What is said of it in a plan. */
-      note: z.string(),
-    })
-    .optional(),
+  images: closedObject({
+    header: z.enum(['simg', 'uboot', 'fit', 'none']),
+    names: z.array(nameRule).default([]),
+    titles: z.array(nameRule).default([]),
+  }).optional(),
+  storage: closedObject({
+    /** What is said of it in a plan. */
+    note: z.string(),
+  }).optional(),
   travel: z
     .discriminatedUnion('how', [
-      z.strictObject({ how: z.literal('device-pulls'), protocol: z.enum(['tftp', 'http']) }),
+      closedObject({ how: z.literal('device-pulls'), protocol: z.enum(['tftp', 'http']) }),
       /** Barrow carries it to the device. */
-      z.strictObject({ how: z.literal('pushed') }),
+      closedObject({ how: z.literal('pushed') }),
       /** Through the storage of its parent, on which its procedures are carried out; so many at once go down there. */
-      z.strictObject({
+      closedObject({
         how: z.literal('through-parent'),
         most: z.number().int().min(1),
         /** How far apart they begin to. */
@@ -528,68 +536,56 @@ export const familyShape = z.strictObject({
     ])
     .optional(),
   /** How an image is brought ahead of a rollout to where the device, or its children, can take it. */
-  staging: z
-    .strictObject({
-      by: z.enum(['tftp', 'http', 'push']),
-      /** Whose images it keeps: its own, or those of what it manages. */
-      keeps: z.enum(['own', 'children']).default('own'),
-      /** Families of the children whose images it keeps. */
-      children: z.array(z.string()).default([]),
-      /** A device with a staged image takes it at its next reset, whatever causes that. */
-      arms: z.boolean().default(false),
-    })
-    .optional(),
+  staging: closedObject({
+    by: z.enum(['tftp', 'http', 'push']),
+    /** Whose images it keeps: its own, or those of what it manages. */
+    keeps: z.enum(['own', 'children']).default('own'),
+    /** Families of the children whose images it keeps. */
+    children: z.array(z.string()).default([]),
+    /** A device with a staged image takes it at its next reset, whatever causes that. */
+    arms: z.boolean().default(false),
+  }).optional(),
   /** How its devices ask the stores. */
-  asks: z
-    .strictObject({
-      /** The exact name that they ask for, of {file}, {version}, {model} and {variant}; the name of the file when absent. */
-      name: z.string().optional(),
-      /** The login that an HTTP store demands of them. */
-      login: z.enum(['basic', 'digest']).optional(),
-      /** Whether a part of the HTTP address may be long and unguessable. */
-      longAddress: z.boolean().default(true),
-      /** Files that they ask for by habit, and that need not be there. */
-      byHabit: z.array(patternText).default([]),
-      /** How they are told where to fetch from, when it is not Barrow that tells them. */
-      toldBy: z.enum(['barrow', 'dhcp']).default('barrow'),
-    })
-    .prefault({}),
+  asks: closedObject({
+    /** The exact name that they ask for, of {file}, {version}, {model} and {variant}; the name of the file when absent. */
+    name: z.string().optional(),
+    /** The login that an HTTP store demands of them. */
+    login: z.enum(['basic', 'digest']).optional(),
+    /** Whether a part of the HTTP address may be long and unguessable. */
+    longAddress: z.boolean().default(true),
+    /** Files that they ask for by habit, and that need not be there. */
+    byHabit: z.array(patternText).default([]),
+    /** How they are told where to fetch from, when it is not Barrow that tells them. */
+    toldBy: z.enum(['barrow', 'dhcp']).default('barrow'),
+  }).prefault({}),
   /** A text that is laid beside the image for the one device, which fetches it by itself, and learns from it what to take. */
-  rule: z
-    .strictObject({
-      /** The exact name that it asks for; `{mac}` is its hardware address in twelve small digits. */
-      name: z.string().min(1),
-      text: template,
-    })
-    .optional(),
+  rule: closedObject({
+    /** The exact name that it asks for; `{mac}` is its hardware address in twelve small digits. */
+    name: z.string().min(1),
+    text: template,
+  }).optional(),
   /** As what else it may be met: `factory` is how it lets one in after a reset, as its maker writes in its papers. */
-  faces: z.strictObject({ factory: z.strictObject({ user: z.string().min(1), password: z.string() }) }).optional(),
+  faces: closedObject({ factory: closedObject({ user: z.string().min(1), password: z.string() }) }).optional(),
   /** How its devices take images; the first that fits is taken. */
   ways: z.array(way).default([]),
-  configuration: z
-    .strictObject({
-      /** Lines that change by themselves, left out when configurations are compared. */
-      ignoreLines: z.array(patternText),
-      /** Patterns whose group `secret` is hidden wherever settings are shown or recorded. */
-      secrets: z.array(patternText).default([]),
-    })
-    .optional(),
-  shell: z
-    .strictObject({
-      /** Found at the end of the output when the device waits for a command. */
-      prompt: patternText,
-      paging: z.strictObject({ when: patternText, answer: z.string() }).optional(),
-      /** How more rights are asked for, with the second word of the credential. */
-      raise: z.strictObject({ say: z.string(), asks: patternText, refused: patternText.optional() }).optional(),
-      limit: span,
-      fails: z.array(failPattern).default([]),
-    })
-    .optional(),
-  procedures: z
-    .strictObject(
-      Object.fromEntries(procedureNames.map((n) => [n, procedure.optional()])) as Record<ProcedureName, z.ZodOptional<typeof procedure>>,
-    )
-    .default({}),
+  configuration: closedObject({
+    /** Lines that change by themselves, left out when configurations are compared. */
+    ignoreLines: z.array(patternText),
+    /** Patterns whose group `secret` is hidden wherever settings are shown or recorded. */
+    secrets: z.array(patternText).default([]),
+  }).optional(),
+  shell: closedObject({
+    /** Found at the end of the output when the device waits for a command. */
+    prompt: patternText,
+    paging: closedObject({ when: patternText, answer: z.string() }).optional(),
+    /** How more rights are asked for, with the second word of the credential. */
+    raise: closedObject({ say: z.string(), asks: patternText, refused: patternText.optional() }).optional(),
+    limit: span,
+    fails: z.array(failPattern).default([]),
+  }).optional(),
+  procedures: closedObject(
+    Object.fromEntries(procedureNames.map((n) => [n, procedure.optional()])) as Record<ProcedureName, z.ZodOptional<typeof procedure>>,
+  ).default({}),
 });
 
 /** A family file, checked and read. */

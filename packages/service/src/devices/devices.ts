@@ -303,14 +303,32 @@ export class Devices {
   /** Those for whom a rule would be the one that counts, as they would stand then; it takes the place of the one for the same set. */
   async whatIf(rule: TargetRule): Promise<KnownDevice[]> {
     const all = await this.all();
-    const { db, families } = this.context;
+    const { db } = this.context;
     const [rules, pins] = await Promise.all([db.find(TargetEntity), db.find(PinEntity)]);
     const isSame = (other: TargetRule): boolean =>
       (['family', 'model', 'hardwareRevision', 'site', 'tag', 'device'] as const).every((key) => other[key] === rule[key]);
-    const finder = new TargetFinder([...rules.filter((r) => !isSame(r)), rule], pins);
+    return this.#under(all, new TargetFinder([...rules.filter((r) => !isSame(r)), rule], pins), new Set([rule.id])).get(rule.id) ?? [];
+  }
+
+  /** The devices for which each of some rules would be theirs, if there were no others; the pins hold. By the id of the rule. */
+  async whatIfOnly(rules: readonly TargetRule[]): Promise<Map<string, KnownDevice[]>> {
+    const all = await this.all();
+    return this.#under(all, new TargetFinder(rules, await this.context.db.find(PinEntity)), new Set(rules.map((r) => r.id)));
+  }
+
+  #under(all: readonly KnownDevice[], finder: TargetFinder, rules: ReadonlySet<string>): Map<string, KnownDevice[]> {
     const rows = all.map((d) => d.row);
-    const assembly = new Assembly(families, this.#pathBook!, finder, (row) => this.hardwareOf(row), rows);
-    return rows.filter((row) => finder.for(row)?.rule?.id === rule.id).map((row) => assembly.make(row));
+    const assembly = new Assembly(this.context.families, this.#pathBook!, finder, (row) => this.hardwareOf(row), rows);
+    const under = new Map<string, KnownDevice[]>();
+    for (const row of rows) {
+      const id = finder.for(row)?.rule?.id;
+      if (id === undefined || !rules.has(id)) continue;
+      const made = assembly.make(row);
+      const others = under.get(id);
+      if (others) others.push(made);
+      else under.set(id, [made]);
+    }
+    return under;
   }
 
   /** The image by which a device that runs one version could go back to the one from before; null when there is none, or it may not. */

@@ -8,13 +8,19 @@ import {
   sameVersion,
   standingSchema,
   targetInput,
+  targetComparisonSchema,
   targetPreviewSchema,
   targetSchema,
+  targetSetInput,
   VersionUnreadable,
   type Standing,
   type Target,
+  type TargetComparison,
+  type TargetPreview,
+  type TargetSet,
   type VersionScheme,
 } from '@barrow/core';
+import { readTargetSet, TargetSetError, writeTargetSet } from '@barrow/families';
 import { rfc3339 } from '../context.js';
 import { ImageEntity, PinEntity, TargetEntity, type TargetRow } from '../data/entities.js';
 import { newId } from '../data/seal.js';
@@ -23,6 +29,26 @@ import { notFound, Refusal } from '../errors.js';
 import type { Parts } from '../parts.js';
 import type { Env, Who } from './auth.js';
 import { addOperation, idParam } from './operation.js';
+
+function byKey<K>(all: readonly KnownDevice[], key: (device: KnownDevice) => K): Map<K, KnownDevice[]> {
+  const groups = new Map<K, KnownDevice[]>();
+  for (const one of all) {
+    const group = groups.get(key(one));
+    if (group) group.push(one);
+    else groups.set(key(one), [one]);
+  }
+  return groups;
+}
+/** How many they are, and the first of them by name. */
+const someNames = (those: readonly KnownDevice[]): { devices: number; names: string[] } => ({
+  devices: those.length,
+  names: those.slice(0, 5).map((d) => d.row.name),
+});
+/** What devices run, most first. */
+const runsOf = (those: readonly KnownDevice[]): TargetComparison['rules'][number]['runs'] =>
+  [...byKey(those, (d) => d.row.firmware)]
+    .map(([version, group]) => ({ version, ...someNames(group) }))
+    .sort((x, y) => y.devices - x.devices);
 
 /** The versions that sets of devices should run. */
 export function targetRoutes(app: OpenAPIHono<Env>, { context, devices, standing }: Parts): void {
@@ -122,6 +148,61 @@ export function targetRoutes(app: OpenAPIHono<Env>, { context, devices, standing
     const row: TargetRow = { ...scope, id: newId('g'), version, fromFamilies, acceptUnreleased, setAt: Date.now(), setBy: who.name };
     return { scope, row };
   };
+  const titleOf = (family: string): string => context.families.get(family)?.title ?? family;
+  /** What would follow from a rule for the devices that it would be for. */
+  const previewOf = async (row: TargetRow, meant: readonly KnownDevice[]): Promise<TargetPreview> => {
+    const unpinned = meant.filter((d) => !d.target?.pin);
+    const of = (standing: Standing): KnownDevice[] => unpinned.filter((d) => d.standing.standing === standing);
+    const behind = of('behind');
+    const isFar = (d: KnownDevice): boolean => (d.standing.path?.steps.filter((s) => s.on === null).length ?? 0) > 1;
+    return {
+      version: row.version,
+      scope: describeScope(row, row.device === null ? null : (meant[0]?.row.name ?? row.device)),
+      devices: meant.length,
+      there: of('at-target').length,
+      oneImage: behind.filter((d) => !isFar(d)).length,
+      moreImages: behind.filter(isFar).length,
+      newer: of('ahead').length,
+      pinned: meant.length - unpinned.length,
+      notReached: [...byKey([...of('blocked'), ...of('unknown')], (d) => d.standing.reason ?? d.standing.standing)]
+        .map(([why, those]) => ({ why, ...someNames(those) }))
+        .sort((x, y) => y.devices - x.devices)
+        .slice(0, 10),
+      remarks: await remarksOn(row),
+    };
+  };
+  /** The rules of the file of a set. @throws Refusal with every fault of it */
+  const setFrom = async (
+    text: string,
+    who: Who,
+  ): Promise<{ name: string; note: string | null; made: { scope: object; row: TargetRow }[] }> => {
+    const refuse = (detail: string, next: string): never => {
+      throw new Refusal(422, 'target-set-refused', 'The set was not taken', detail, next);
+    };
+    let set: TargetSet;
+    try {
+      set = readTargetSet(text);
+    } catch (error) {
+      if (!(error instanceof TargetSetError)) throw error;
+      return refuse(error.message, 'Mend the file at these lines; a set is `set: NAME` and `versions:` with a version for each family.');
+    }
+    const made: { scope: object; row: TargetRow }[] = [];
+    const faults: string[] = [];
+    const scopes = new Set<string>();
+    for (const target of set.targets)
+      try {
+        const one = await ruleFrom(target, who);
+        const scope = JSON.stringify(one.scope);
+        if (scopes.has(scope)) faults.push(`${target.family}: two versions for the same devices (${describeScope(one.row)})`);
+        scopes.add(scope);
+        made.push(one);
+      } catch (error) {
+        if (!(error instanceof Refusal)) throw error;
+        faults.push(`${target.family} ${target.version}: ${error.detail} ${error.next}`);
+      }
+    if (faults.length > 0) return refuse(faults.join('\n'), 'Mend these; nothing was set.');
+    return { name: set.name, note: set.note, made };
+  };
   addOperation(app, {
     method: 'get',
     path: '/api/v1/targets',
@@ -158,33 +239,85 @@ export function targetRoutes(app: OpenAPIHono<Env>, { context, devices, standing
     answer: targetPreviewSchema,
     run: async ({ body, who }) => {
       const { row } = await ruleFrom(body, who);
-      const meant = await devices.whatIf(row);
-      const unpinned = meant.filter((d) => !d.target?.pin);
-      const of = (standing: Standing): KnownDevice[] => unpinned.filter((d) => d.standing.standing === standing);
-      const behind = of('behind');
-      const isFar = (d: KnownDevice): boolean => (d.standing.path?.steps.filter((s) => s.on === null).length ?? 0) > 1;
-      const byReason = new Map<string, string[]>();
-      for (const d of [...of('blocked'), ...of('unknown')]) {
-        const why = d.standing.reason ?? d.standing.standing;
-        const names = byReason.get(why);
-        if (names) names.push(d.row.name);
-        else byReason.set(why, [d.row.name]);
-      }
+      return previewOf(row, await devices.whatIf(row));
+    },
+  });
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/targets/compare',
+    role: 'viewer',
+    summary: 'The fleet against a set of versions, as if its rules were the only ones; nothing is set',
+    body: targetSetInput,
+    answer: targetComparisonSchema,
+    run: async ({ body, who }) => {
+      const { name, note, made } = await setFrom(body.text, who);
+      const rows = made.map((m) => m.row);
+      const under = await devices.whatIfOnly(rows);
+      const all = await devices.all();
+      const said = new Set(rows.flatMap((r) => [r.family, ...r.fromFamilies]));
+      const without = byKey(
+        all.filter(({ row }) => row.family !== null && !said.has(row.family)),
+        ({ row }) => row.family!,
+      );
+      const now = new Map(all.map((d) => [d.row.id, d.target]));
+      const rules = await Promise.all(
+        rows.map(async (row) => {
+          const meant = under.get(row.id) ?? [];
+          const scheme = context.families.get(row.family)!.versions;
+          const isTarget = (d: KnownDevice): boolean => {
+            const target = now.get(d.row.id);
+            return target?.family === row.family && sameVersion(scheme, target.version, row.version);
+          };
+          return {
+            ...(await previewOf(row, meant)),
+            family: row.family,
+            title: titleOf(row.family),
+            asTarget: meant.filter(isTarget).length,
+            runs: runsOf(meant.filter((d) => d.standing.standing !== 'at-target')),
+          };
+        }),
+      );
       return {
-        version: row.version,
-        scope: describeScope(row, row.device === null ? null : (meant[0]?.row.name ?? row.device)),
-        devices: meant.length,
-        there: of('at-target').length,
-        oneImage: behind.filter((d) => !isFar(d)).length,
-        moreImages: behind.filter(isFar).length,
-        newer: of('ahead').length,
-        pinned: meant.length - unpinned.length,
-        notReached: [...byReason]
-          .map(([why, names]) => ({ why, devices: names.length, names: names.slice(0, 5) }))
-          .sort((x, y) => y.devices - x.devices)
-          .slice(0, 10),
-        remarks: await remarksOn(row),
+        set: name,
+        note,
+        rules,
+        without: [...without].map(([family, those]) => ({ family, title: titleOf(family), devices: those.length })),
+        devices: rules.reduce((sum, r) => sum + r.devices, 0),
+        there: rules.reduce((sum, r) => sum + r.there, 0),
       };
+    },
+  });
+  addOperation(app, {
+    method: 'put',
+    path: '/api/v1/targets/set',
+    role: 'operator',
+    summary: 'Set all targets of a set of versions at once, or none of them; rules for other sets of devices stay',
+    body: targetSetInput,
+    answer: z.object({ set: z.string(), items: z.array(targetSchema) }),
+    run: async ({ body, who }) => {
+      const { name, made } = await setFrom(body.text, who);
+      await db.write(async (em) => {
+        for (const { scope } of made) await em.nativeDelete(TargetEntity, scope);
+        await em.insertMany(
+          TargetEntity,
+          made.map((m) => m.row),
+        );
+      });
+      context.live.changed('targets');
+      return { set: name, items: await Promise.all(made.map(({ row }) => targetView(row))) };
+    },
+  });
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/targets/set',
+    role: 'viewer',
+    summary: 'The targets as they are, as the file of a set of versions (YAML)',
+    query: z.object({ name: z.string().min(1).max(120).default('as it is') }),
+    answer: z.object({ text: z.string() }),
+    run: async ({ query }) => {
+      const rows = await db.find(TargetEntity, {}, { orderBy: { family: 'asc', setAt: 'asc' } });
+      const names = new Map((await devices.all()).map((d) => [d.row.id, d.row.name]));
+      return { text: writeTargetSet(query.name, rows, (id) => names.get(id) ?? id) };
     },
   });
   addOperation(app, {
