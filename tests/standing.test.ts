@@ -237,12 +237,12 @@ describe('the standing of the demo fleet', () => {
     const file = join(scene.data, '..', 'autumn.yaml');
     const written = (lines: readonly string[]): Promise<void> =>
       writeFile(file, ['set: autumn', 'versions:', ...lines.map((l) => `  ${l}`)].join('\n'));
-    await written(['tarnbrook-access: 4.3.0', 'tollard-desk: [{ version: 3.0.2 }, { version: 2.9.0, site: gannet }]']);
+    await written(['tarnbrook-access: 4.3.0', 'tollard-desk: [{ version: 3.0.2 }, { version: 2.9.0, site: gannet-point }]']);
     // As if its rules were the only ones: compared with what devices run, whatever their targets say.
     const seen = await run(['target', 'compare', file]);
     expect(seen.code).toBe(1);
     expect(seen.out).toMatch(/every device of the family +13 +0 +12 +1 +all\n/);
-    expect(seen.out).toMatch(/2\.9\.0 +site gannet +3 +0 +3 +0 +none\n/);
+    expect(seen.out).toMatch(/2\.9\.0 +site gannet-point +3 +0 +3 +0 +none\n/);
     expect(seen.out).toContain(`its firmware version has not been read (127.${network}.4.15)`);
     expect(seen.out).toMatch(/The set says nothing of .*\(\d+\)/);
     expect(seen.out).toMatch(/\n0 of 30 devices are there\.\n$/);
