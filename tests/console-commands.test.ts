@@ -93,6 +93,8 @@ const where: Readonly<Record<string, string | `- ${string}`>> = {
   'rollout compare': 'rehearsal',
   'rollout plan-rest': 'plan',
   'rollout plan-back': 'plan',
+  'rollout write': 'planFile',
+  'rollout plan-from': 'planFromFile',
   'rollout list': 'rollouts',
   'rollout show': 'rollout',
   'rollout rehearse': 'rehearsal',

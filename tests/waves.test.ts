@@ -1,5 +1,9 @@
+import { readFileSync } from 'node:fs';
+import { writeFile } from 'node:fs/promises';
+import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { BarrowClient } from '@barrow/client';
+import type { Rollout } from '@barrow/core';
 import { barrow, type Ran } from './support/service.js';
 import { prepare, rolloutUntil, setScene, type Scene } from './support/scene.js';
 
@@ -69,6 +73,57 @@ describe('waves that a person chooses', () => {
       [[], devices.filter((d) => d !== 'quay-sw-1').sort()].map((l) => expect.arrayContaining(l) as string[]),
     );
     expect((await cli('rollout', 'compare', one!.id, 'r-none')).code).toBe(2);
+  });
+
+  it('are kept as a file, planned anew from it, and what is otherwise by then is told', async () => {
+    await plan('--wave', 'pilot: quay-sw-2, gannet-sw-1', '--rest', 'site', '--gate', 'pilot: soak 2h, limit 2', '--at-once', '3', '--between', '22:00-04:00'); // prettier-ignore
+    const [{ id } = { id: '' }] = await client.rollouts();
+    const kept = join(scene.data, '..', 'night.json');
+    expect(await cli('rollout', 'write', id, '--output', kept)).toMatchObject({ code: 0, err: `Written to ${kept}.\n` });
+    const again = await cli('rollout', 'plan-from', kept);
+    expect(again, again.err).toMatchObject({ code: 0 });
+    const [one, other] = await Promise.all((await client.rollouts()).slice(0, 2).map((r) => client.rollout(r.id)));
+    expect(one!.remarks).toEqual(other!.remarks);
+    const told = await cli('rollout', 'compare', other!.id, one!.id);
+    expect(told.out.match(/^≠/gm), told.out).toBeNull();
+    // What is written is the same again, but for when it was made.
+    const { madeAt, ...file } = await client.planFile(one!.id);
+    expect(file).toEqual({ ...(JSON.parse(readFileSync(kept, 'utf8')) as object), madeAt: undefined });
+    expect(madeAt).not.toBe(other!.createdAt);
+    // By then one is gone, one goes elsewhere, one is called otherwise, and one cannot go.
+    const changed: typeof file = JSON.parse(JSON.stringify(file)) as typeof file;
+    const all = changed.waves.flatMap((w) => w.devices);
+    const of = (name: string) => all.find((d) => d.device === name)!;
+    of('eelgate-sw-1').serial = 'gone';
+    of('quay-sw-2').target = '4.2.9';
+    Object.assign(of('quay-sw-1'), { device: 'the-old-name', from: '4.1.0' });
+    await client.setPin({ device: 'gannet-sw-2', reason: 'printers', askAgain: '2031-01-31' });
+    await writeFile(kept, JSON.stringify({ ...changed, madeAt }));
+    const differs = (await cli('rollout', 'plan-from', kept, '--json')).json<Rollout>();
+    expect(differs.remarks).toEqual(
+      expect.arrayContaining([
+        'eelgate-sw-1 of the file is not in this plan: no device with the serial gone is known.',
+        expect.stringMatching(/^gannet-sw-2 of the file is not in this plan: pinned at 4\.2\.1 until 2031-01-31: printers/),
+        'quay-sw-2 goes to 4.3.0, in the file to 4.2.9.',
+        'quay-sw-1 (the-old-name in the file) runs 4.2.1, in the file 4.1.0.',
+      ]),
+    );
+    await client.removePin('gannet-sw-2');
+    // What is none is refused in words.
+    for (const [text, why] of [
+      ['{', 'is no JSON'],
+      ['{}', 'name (--name) is missing'],
+      [JSON.stringify({ ...changed, madeAt, atOnes: 4 }), '"atOnes" is not known here: is atOnce meant?'],
+      [
+        JSON.stringify({ ...changed, madeAt, waves: [{ ...changed.waves[0], devices: [of('eelgate-sw-1')] }] }),
+        'No device of the file is known here',
+      ],
+    ] as const) {
+      await writeFile(kept, text);
+      const refused = await cli('rollout', 'plan-from', kept);
+      expect(refused.code).toBeGreaterThan(1);
+      expect(refused.err).toContain(why);
+    }
   });
 
   it('say whom they name in vain', async () => {

@@ -41,6 +41,7 @@ import {
   rehearsalSchema,
   reportSchema,
   rolloutChangesSchema,
+  planFile,
   rolloutSchema,
   rolloutSummarySchema,
   runDetailSchema,
@@ -379,6 +380,9 @@ export class BarrowClient {
 
   rollouts = async () => (await this.#json(listOf(rolloutSummarySchema), 'GET', '/rollouts')).items;
   plan = (json: PlanInput) => this.#json(rolloutSchema, 'POST', '/rollouts', { json });
+  /** A plan as a file, to be kept or planned anew. */
+  planFile = (id: string) => this.#json(planFile, 'GET', `/rollouts/${encodeURIComponent(id)}/plan`);
+  planFromFile = (json: z.input<typeof planFile>) => this.#json(rolloutSchema, 'POST', '/rollouts/from-file', { json });
   rollout = (id: string) => this.#json(rolloutSchema, 'GET', `/rollouts/${encodeURIComponent(id)}`);
   /** What has changed since a rollout was looked at; `withChanges` puts it in. */
   rolloutChanges = (id: string, since: string) =>

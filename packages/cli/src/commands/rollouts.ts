@@ -29,6 +29,7 @@ import { momentOf } from '../moments.js';
 import { compare, comparedText, onlyIn } from '../compare.js';
 import { CommandError, exit, Quiet } from '../errors.js';
 import { planFrom, planOptions, whole, type PlanOptions } from '../plan-options.js';
+import { readText } from '../read-text.js';
 import { clock, count, makeColours, outcomeMark, print, runMark, table, totalsOf, type Io, type Say } from '../output.js';
 import { follow } from './follow.js';
 
@@ -353,6 +354,38 @@ export const registerRollouts: Register = (program, act) => {
       tellPlan(say, await barrow.plan({ ...planFrom(o, devices), backFrom: await resolve(barrow, id) }));
     }),
   );
+  rollout
+    .command('write <rollout>')
+    .description('the plan of a rollout as a file (JSON), to be kept, looked over, or planned anew with `plan-from`')
+    .option('--output <file>', 'into a file')
+    .action(
+      act(async ({ say, client }, id: string, o: { output?: string }) => {
+        const barrow = client();
+        const file = await barrow.planFile(await resolve(barrow, id));
+        await putOut(say, o.output, `${JSON.stringify(file, null, 2)}\n`);
+      }),
+    );
+  rollout
+    .command('plan-from <file>')
+    .description('plan anew what a file of a plan says, and tell what is otherwise today; nothing is begun')
+    .action(
+      act(async ({ say, client }, file: string) => {
+        const text = await readText(file);
+        let given: unknown;
+        try {
+          given = JSON.parse(text);
+        } catch (error) {
+          throw new CommandError(
+            exit.wrongUse,
+            'plan-file-malformed',
+            'The plan was not read',
+            `${file} is no JSON: ${(error as Error).message}.`,
+            'Give a file that `barrow rollout write` has written.',
+          );
+        }
+        tellPlan(say, await client().planFromFile(given as Parameters<BarrowClient['planFromFile']>[0]));
+      }),
+    );
   rollout
     .command('list')
     .description('rollouts, newest first')

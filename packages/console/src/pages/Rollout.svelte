@@ -229,8 +229,20 @@
     else if (asking) show(await client().say(id, asking.what, asking.what === 'note' ? { text: words.trim() } : {}));
     words = '';
   }
+  async function attempt(work: () => Promise<void>) {
+    try {
+      await work();
+      refused = null;
+    } catch (error) {
+      refused = failureOf(error);
+    }
+  }
   async function table() {
     saveAs(`${id}.csv`, new Blob([await client().reportAs(id, 'csv')], { type: 'text/csv' }));
+  }
+  async function planAsFile() {
+    const file = await client().planFile(id);
+    saveAs(`${id}.plan.json`, new Blob([JSON.stringify(file, null, 2)], { type: 'application/json' }));
   }
   async function sheet() {
     const page = await client().sheet(id);
@@ -326,12 +338,16 @@
     {#if rollout.phase !== 'ended'}<button
         class="btn preset-outlined-surface-300-700"
         title="The night on paper: order, times, who is there, the way back, and what to type by hand"
-        onclick={sheet}>Night sheet</button
+        onclick={() => attempt(sheet)}>Night sheet</button
+      ><button
+        class="btn preset-outlined-surface-300-700"
+        title="The plan as a file, to be kept, looked over, or planned anew"
+        onclick={() => attempt(planAsFile)}>Plan as a file</button
       >{/if}
-    {#if rollout.startedAt}<button class="btn preset-outlined-surface-300-700" onclick={report}>Report</button><button
+    {#if rollout.startedAt}<button class="btn preset-outlined-surface-300-700" onclick={() => attempt(report)}>Report</button><button
         class="btn preset-outlined-surface-300-700"
         title="The report as a table of text"
-        onclick={table}>CSV</button
+        onclick={() => attempt(table)}>CSV</button
       >{/if}
   </div>
   {#if refused}<Trouble failure={refused} />{/if}

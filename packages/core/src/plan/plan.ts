@@ -197,6 +197,8 @@ export interface Plan {
   readonly hazards?: readonly Hazard[];
   /** What a person has to be told of what they asked for, in sentences. */
   readonly remarks?: readonly string[];
+  /** Of what was asked for, what nothing else here tells; null window: that of each site. Not in plans of before. */
+  readonly asked?: { readonly window: unknown; readonly down: boolean };
   /** Devices that were asked for and left out, with the reason. */
   readonly leftOut: readonly { readonly device: DeviceId; readonly name: string; readonly reason: string }[];
 }

@@ -120,6 +120,7 @@ const plan = z.object({
   families: z.record(z.string(), z.string()).optional(),
   capacity: z.record(z.string(), z.number()),
   spacing: z.record(z.string(), z.number()).optional(),
+  asked: z.object({ window: z.unknown(), down: z.boolean() }).optional(),
 });
 
 /** The plans of before: every run had its nine steps itself, and counted against its limits from its first to its last. */

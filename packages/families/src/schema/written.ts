@@ -50,7 +50,12 @@ export function readWritten<S extends z.ZodType>(
   if (document.errors.length > 0)
     return {
       value: null,
-      faults: document.errors.map((e) => ({ file, ...placeOf(e.pos[0]), where: '', message: e.message.split('\n')[0]!.replace(/ at line \d+, column \d+:$/, '') })),
+      faults: document.errors.map((e) => ({
+        file,
+        ...placeOf(e.pos[0]),
+        where: '',
+        message: e.message.split('\n')[0]!.replace(/ at line \d+, column \d+:$/, ''),
+      })),
     };
   const given: unknown = document.toJS({ maxAliasCount: 50 });
   const parsed = schema.safeParse(given);

@@ -1,6 +1,10 @@
 import { z, type OpenAPIHono } from '@hono/zod-openapi';
 import {
   legsOf,
+  differencesFrom,
+  inputOfFile,
+  planFile,
+  planFileOf,
   planInput,
   foretoldSchema,
   rehearsalSchema,
@@ -148,6 +152,53 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     params: idParam,
     answer: rolloutSchema,
     run: async ({ params }) => view(await runner.get(params.id)),
+  });
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/rollouts/{id}/plan',
+    role: 'viewer',
+    summary: 'The plan of a rollout as a file: who in which wave, under which limits',
+    params: idParam,
+    answer: planFile,
+    run: async ({ params }) => {
+      const { plan } = await runner.get(params.id);
+      const file = planFileOf(plan, rfc3339);
+      if (file !== null) return file;
+      throw new Refusal(
+        409,
+        'plan-not-kept',
+        'This plan cannot be written as a file',
+        plan.asked
+          ? `"${plan.name}" takes devices back to what they ran before another rollout.`
+          : `"${plan.name}" was planned by an earlier Barrow, which did not keep all that was asked for.`,
+        plan.asked ? 'Plan the way back anew where it is needed: `barrow rollout plan-back`.' : 'Plan it anew, and write that plan.',
+      );
+    },
+  });
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/rollouts/from-file',
+    role: 'operator',
+    summary: 'Plan anew what a file of a plan says; what is otherwise today stands in the remarks. Nothing is begun',
+    body: planFile,
+    answer: rolloutSchema,
+    status: 201,
+    run: async ({ body, who }) => {
+      const known = new Set((await parts.devices.all()).map((d) => d.row.serial));
+      const isKnown = (serial: string): boolean => known.has(serial);
+      const input = inputOfFile(body, isKnown);
+      if (input.devices!.length === 0)
+        throw new Refusal(
+          422,
+          'devices-unknown',
+          'Nothing was planned',
+          'No device of the file is known here, by its serial.',
+          'Discover them first, or take a file of this network.',
+        );
+      const plan = await planRollout(parts, input, who.name);
+      const remarks = [...differencesFrom(body, plan), ...(plan.remarks ?? [])];
+      return view(await runner.add({ ...plan, ...(remarks.length > 0 ? { remarks } : {}) }));
+    },
   });
   addOperation(app, {
     method: 'get',

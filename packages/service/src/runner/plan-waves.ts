@@ -4,10 +4,16 @@ import type { Devices } from '../devices/devices.js';
 import { Refusal } from '../errors.js';
 
 /** @throws Refusal when the gate of a wave is said that there is not, or of the last one a word that nothing waits for */
-export function refuseUnknownGates({ waves }: Plan, gates: Readonly<Record<string, { readonly approval?: boolean | undefined }>>): void {
+export function refuseUnknownGates(
+  { waves }: Plan,
+  named: readonly { readonly name: string }[],
+  gates: Readonly<Record<string, { readonly approval?: boolean | undefined }>>,
+): void {
   const names = waves.map((w) => w.name);
   for (const [name, { approval }] of Object.entries(gates)) {
     const wrong = (detail: string, next: string): Refusal => new Refusal(422, 'gate-unfit', 'The gate does not fit', detail, next);
+    // None of those that it was named for is planned: that is told of them.
+    if (!names.includes(name) && named.some((w) => w.name === name)) continue;
     if (!names.includes(name)) throw wrong(`There is no wave "${name}" in this plan.`, `Its waves are ${names.join(', ')}.`);
     if (approval === true && name === names.at(-1))
       throw wrong(`Nothing waits for an approval after the last wave, ${name}.`, 'Say it of the wave before, or leave it out.');

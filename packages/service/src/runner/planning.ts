@@ -439,7 +439,7 @@ export async function planRollout(
     families: await familyTextsOf(context, devices, candidates),
   });
   refuseTooLong(plan, Date.now());
-  refuseUnknownGates(plan, input.gates);
+  refuseUnknownGates(plan, named, input.gates);
   const planned = new Set(plan.runs.map((r) => r.device));
   const absent = named.flatMap(({ name, devices: of }) =>
     of.filter((id) => !planned.has(id)).map((id) => `${nameOf.get(id)} is named for the wave ${name}, and not in this plan.`),
@@ -456,5 +456,10 @@ export async function planRollout(
     const remark = `${idle.join(' and ')} ${idle.length === 1 ? 'has' : 'have'} no effect: there is one wave, and nothing waits for it.`;
     remarks.push(`${remark[0]!.toUpperCase()}${remark.slice(1)}`);
   }
-  return { ...plan, ...(hazards.length > 0 ? { hazards } : {}), ...(remarks.length > 0 ? { remarks } : {}) };
+  return {
+    ...plan,
+    asked: { window: input.window, down: input.down },
+    ...(hazards.length > 0 ? { hazards } : {}),
+    ...(remarks.length > 0 ? { remarks } : {}),
+  };
 }
