@@ -107,7 +107,7 @@ describe('a rollout that begins at a moment', () => {
   it('is held when it was to be done by a moment, and is not', async () => {
     const { id } = await client.plan({ devices: ['quay-sw-2', 'quay-sw-4'], first: 1, soakSeconds: 0, approval: true });
     const begun = await cli('rollout', 'start', id, '--done-by', there(60 * 24), '--accept', 'all');
-    expect(begun.out).toMatch(/^Started .+ It is to be done by .+: nothing more begins then\./);
+    expect(begun.out).toMatch(/^Started .+ It is to be done by .+: nobody goes down who would not be back by then\./);
     await rolloutUntil(client, id, (r) => r.totals.verified === 1);
     await startAgain(60 * 24 + 1);
     const held = await rolloutUntil(client, id, (r) => r.phase === 'held');

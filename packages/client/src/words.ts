@@ -203,7 +203,7 @@ export function boundText({ totalMs, leastMs, latest, stuck }: RehearsalView, no
 export function beginsText({ begins, phase }: Pick<RolloutSummary, 'begins' | 'phase'>, now = new Date()): string | null {
   if (begins === null || phase === 'ended') return null;
   const { at, latest, doneBy, by, missed } = begins;
-  const done = doneBy === null ? '' : `It is to be done by ${localTime(doneBy, now)}: nothing more begins then.`;
+  const done = doneBy === null ? '' : `It is to be done by ${localTime(doneBy, now)}: nobody goes down who would not be back by then.`;
   if (at === null || phase !== 'planned') return done === '' ? null : done;
   if (missed !== null) return `It was to begin at ${localTime(at, now)}, and did not: ${missed.replace(/\.$/, '')}.`;
   return [`It begins at ${localTime(at, now)}, not after ${localTime(latest!, now)}, as ${by} said.`, done]

@@ -139,18 +139,20 @@ export function needOf(state: RolloutState, i: number): number | null {
 }
 
 /** Whether a stretch may be entered now by its window: it goes down only in one that leaves it its time, and its way back. */
-export function isInWindow(plan: Plan, i: number, stretch: number, now: number): boolean {
+export function isInWindow(plan: Plan, i: number, stretch: number, now: number, doneBy: number | null = null): boolean {
   const run = plan.runs[i]!;
   const { steps, stretches, legs, rungs } = plan.passages[run.passage]!;
   const part = steps.slice(stretches[stretch]!.from, stretches[stretch]!.to);
   const mends = part[0]!.leg >= legs.length || part[0]!.step === 'cut-power';
-  if (!run.window || mends || !part.some((s) => down.includes(s.step))) return true;
+  if (mends || !part.some((s) => down.includes(s.step))) return true;
   const lasts = (list: typeof part): number => list.reduce((sum, s) => sum + s.typicalMs, 0);
   const backs = rungs
     .filter((r) => r.means !== 'wait' && r.leg === part[0]!.leg)
     .map((r) => lasts(steps.slice(r.step, stretches.find((s) => s.from === r.step)!.to)));
-  if (plan.windows![run.window]!.hours) return plan.windows![run.window]!.spans.some(([from, until]) => from <= now && now < until);
   const ends = now + lasts(part) + (plan.wayBack ? Math.max(0, ...backs) : 0);
+  if (doneBy !== null && ends > doneBy) return false;
+  if (!run.window) return true;
+  if (plan.windows![run.window]!.hours) return plan.windows![run.window]!.spans.some(([from, until]) => from <= now && now < until);
   return plan.windows![run.window]!.spans.some(([from, until]) => from <= now && ends <= until);
 }
 

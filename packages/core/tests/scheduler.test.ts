@@ -171,9 +171,13 @@ describe('the scheduler, whatever happens in whatever order', () => {
         passages,
         needs,
         fc.array(fc.tuple(fc.integer({ min: 0, max: 99 }), fc.nat(1000)), { minLength: 30, maxLength: 220 }),
-        (shape, each, needed, moves) => {
+        fc.option(fc.integer({ min: 600_000, max: 9_000_000 }), { nil: undefined }),
+        (shape, each, needed, moves, doneBy) => {
           const world = new World(
             planOf({ ...shape, devices: Math.min(shape.devices, 8), each: each.map((e, i) => ({ ...e, ...needed[i]! })) }),
+            new Ledger(),
+            [],
+            doneBy,
           );
           world.settle();
           for (const [what, which] of moves) if (world.state.phase !== 'ended' || what >= 94) world.act(what, which);

@@ -1,13 +1,17 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import {
+  apply,
   decide,
   fitsAt,
+  foretell,
   isZone,
+  Ledger,
   opensAt,
   rehearse,
   spanAt,
   spansOf,
+  tooLate,
   whyWaiting,
   windowText,
   type Spans,
@@ -128,8 +132,65 @@ describe('what fits into a span', () => {
   });
 });
 
+const down = ['activate', 'confirm-next-boot', 'reboot', 'return', 'checks'].reduce((sum, s) => sum + typicalMs[s as 'checks']!, 0);
+
+describe('a rollout that is to be done by a moment', () => {
+  const started = (doneBy: number, shape: Parameters<typeof planOf>[0] = {}): World => {
+    const made = new World(planOf({ devices: 3, first: 0, atOnce: 9, ...shape }), new Ledger(), [], doneBy);
+    made.settle();
+    return made;
+  };
+  const done = (w: World, times: number, id: string): void => {
+    for (let n = 0; n < times; n++) {
+      w.happen({ kind: 'step-done', at: w.now, run: id, ...namedAt(w.state, w.state.indexOf.get(id)!) });
+      w.settle();
+    }
+  };
+  const at = (w: World, id: string): number => w.state.indexOf.get(id)!;
+  const phases = (w: World) => ['d1', 'd2', 'd3'].map((id) => w.state.runs[at(w, id)]!.phase);
+
+  it('begins to take down only who would be back by then, and holds when nobody would, with nothing in hand', () => {
+    const w = started(hour);
+    for (const id of ['d1', 'd2', 'd3']) done(w, 3, id);
+    w.now += hour - down;
+    for (const id of ['d1', 'd2']) done(w, 1, id);
+    expect(phases(w)).toEqual(['busy', 'busy', 'busy']);
+    w.now += 1;
+    done(w, 1, 'd3');
+    // What is in hand is not stopped by it, and nobody else is held up meanwhile.
+    expect(w.state.phase).toBe('running');
+    expect(phases(w)).toEqual(['busy', 'busy', 'parked']);
+    expect(whyWaiting(w.state, at(w, 'd3'), w.ledger, (h) => h.run, w.now)).toEqual({
+      text: 'is not begun: it would not be back by when all is to be done',
+      until: 1_000_000 + hour,
+    });
+    expect(foretell(w.state, w.now).stuck).toBe(tooLate);
+    for (const id of ['d1', 'd2']) done(w, 5, id);
+    expect(w.state).toMatchObject({ phase: 'held', heldBy: 'Barrow', heldBecause: tooLate });
+    // A person who goes on with it knows what time it is; Barrow by itself does not.
+    expect(apply(structuredClone(w.state), { kind: 'continued', at: w.now, by: 'Barrow' }).doneBy).toBe(1_000_000 + hour);
+    w.happen({ kind: 'continued', at: w.now, by: 'ana' });
+    w.settle();
+    expect(phases(w)[2]).toBe('busy');
+    done(w, 5, 'd3');
+    expect(w.state.runs.map((r) => r.outcome)).toEqual(['verified', 'verified', 'verified']);
+  });
+
+  it('counts the way back with what it does, and what only prepares not at all', () => {
+    const back = { wayBack: true, each: [0, 1, 2].map(() => ({ passage: passage(undefined, nineSteps(), true) })) };
+    for (const [shape, phase] of [
+      [{}, 'busy'],
+      [back, 'parked'],
+    ] as const) {
+      const w = started(hour, { ...shape, devices: 1 });
+      w.now += hour - down;
+      done(w, 4, 'd1');
+      expect(w.state.runs[0]!.phase, JSON.stringify(shape).slice(0, 20)).toBe(phase);
+    }
+  });
+});
+
 describe('a rollout with a window', () => {
-  const down = ['activate', 'confirm-next-boot', 'reboot', 'return', 'checks'].reduce((sum, s) => sum + typicalMs[s as 'checks']!, 0);
   const start = 1_000_000;
   const window = (spans: Spans) => ({ text: 'a test', spans });
   const started = (spans: Spans, shape: Parameters<typeof planOf>[0] = {}): World => {

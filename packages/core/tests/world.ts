@@ -8,6 +8,8 @@ import {
   Ledger,
   restoreState,
   rolloutEventSchema,
+  tooLate,
+  windowOver,
   type Command,
   type Plan,
   type RolloutEvent,
@@ -49,11 +51,12 @@ export class World {
     readonly plan: Plan,
     readonly ledger = new Ledger(),
     together: World[] = [],
+    doneBy?: number,
   ) {
     this.together = together;
     together.push(this);
     this.state = initialState(plan);
-    this.happen({ kind: 'rollout-started', at: this.now, by: 'somebody' });
+    this.happen({ kind: 'rollout-started', at: this.now, by: 'somebody', ...(doneBy === undefined ? {} : { doneBy: this.now + doneBy }) });
   }
 
   happen(event: RolloutEvent): void {
@@ -123,7 +126,10 @@ export class World {
     const entered = this.state.indexOf.get(event.run)!;
     // What mends is not kept from it by a window that has closed meanwhile.
     if (this.state.runs[entered]!.rung === null)
-      expect(isInWindow(this.plan, entered, event.stretch, this.now), `${event.run} goes down outside of its window`).toBe(true);
+      expect(
+        isInWindow(this.plan, entered, event.stretch, this.now, this.state.doneBy),
+        `${event.run} goes down outside of its window`,
+      ).toBe(true);
     if (this.state.runs[entered]!.rung === null)
       expect(needOf(this.state, entered), `${event.run} was begun before what it needs`).toBeNull();
     const earlier = this.together.flatMap((w) => w.entered);
@@ -197,8 +203,9 @@ export class World {
   #isOfWindow(command: Command): boolean {
     if (command.kind === 'wake' && this.plan.spacing && ['open', 'proving'].includes(this.state.waves[this.state.wave]?.phase ?? ''))
       return true;
+    if (command.kind === 'hold' && command.reason === tooLate) return true;
     if (!this.plan.windows || this.state.waves[this.state.wave]?.phase === 'soaking') return false;
-    return command.kind === 'wake' || (command.kind === 'hold' && command.reason.startsWith('its last window'));
+    return command.kind === 'wake' || (command.kind === 'hold' && command.reason === windowOver);
   }
 
   /** A run that could enter beside all that is held is let in: claims hold back no more than they must. */
@@ -225,7 +232,7 @@ export class World {
       const isOpen = this.state.waves[wave]!.phase === 'open';
       // After the soak, and not before it; who has not begun waits for the next chance.
       if (phase === 'waiting' ? !isOpen : isSoaking(this.state, i) && isOpen) return;
-      if (!isInWindow(this.plan, i, stretch, this.now)) return;
+      if (!isInWindow(this.plan, i, stretch, this.now, this.state.doneBy)) return;
       if (freeFrom(this.plan, i, stretch, [...entered, ...this.#aboutTo(indexes)], states) > this.now) return;
       expect(clash(holdings(this.plan, i, stretch), held, states), `${run.id} waits without need`).not.toBeNull();
     });

@@ -494,7 +494,7 @@ export const registerRollouts: Register = (program, act) => {
     .option('--accept <hazards>', 'what could hurt and is accepted: its names with commas between them, or all', commas)
     .option('--at <moment>', "not now: 22:00 (the next one), '2026-11-27 22:00' or +2h; none: it does not begin by itself any more")
     .option('--start-before <moment>', 'if Barrow is not there at that moment: until when it may still begin (an hour after it)')
-    .option('--done-by <moment>', 'refused if its rehearsal ends later; and nothing more begins from then on')
+    .option('--done-by <moment>', 'refused if its rehearsal ends later; nobody goes down who would not be back by then')
     .option('--follow', 'and watch until it ends or is held')
     .action(
       act(async (context, id: string, o: { follow?: boolean; accept?: string[]; at?: string; startBefore?: string; doneBy?: string }) => {

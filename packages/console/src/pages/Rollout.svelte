@@ -634,7 +634,7 @@
         >
       </div>
       <label class="label"
-        ><span class="label-text">To be done by: nothing more begins then</span><input
+        ><span class="label-text">To be done by: nobody goes down who would not be back by then</span><input
           class="input"
           type="datetime-local"
           bind:value={times.doneBy}

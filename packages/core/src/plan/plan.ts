@@ -441,11 +441,21 @@ export function needOf(plan: Pick<Plan, 'wayBack'>, passage: Passage, stretch: P
 /** In which a stretch of a run may be entered: one in which it goes down, and that mends nothing; null: it needs none. */
 export function windowOf(plan: Plan, run: PlannedRun, stretch: number): { readonly name: string; readonly window: PlannedWindow } | null {
   const window = run.window === undefined ? undefined : plan.windows?.[run.window];
-  if (!window) return null;
+  return window && goesDownIn(plan, run, stretch) ? { name: run.window!, window } : null;
+}
+
+/** Whether a run goes down in a stretch, and not to be mended. */
+function goesDownIn(plan: Plan, run: PlannedRun, stretch: number): boolean {
   const passage = passageOf(plan, run);
   const { from, to } = passage.stretches[stretch]!;
-  const goesDown = from < legSteps(passage) && passage.steps.slice(from, to).some((s) => s.down);
-  return goesDown ? { name: run.window!, window } : null;
+  return from < legSteps(passage) && passage.steps.slice(from, to).some((s) => s.down);
+}
+
+/** Whether a stretch in which a run goes down, and its way back, would last beyond a moment if it were entered now. */
+export function lastsBeyond(plan: Plan, run: PlannedRun, stretch: number, now: Instant, moment: Instant | null): boolean {
+  if (moment === null || !goesDownIn(plan, run, stretch)) return false;
+  const passage = passageOf(plan, run);
+  return now + needOf(plan, passage, passage.stretches[stretch]!) > moment;
 }
 
 /** When a stretch may be entered by its window: now, later, or never (null). */

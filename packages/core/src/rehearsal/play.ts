@@ -1,7 +1,7 @@
 import TinyQueue from 'tinyqueue';
 import { apply, check } from '../scheduler/apply.js';
 import { eventOf } from '../scheduler/commanded.js';
-import { decide, type Command } from '../scheduler/decide.js';
+import { decide, tooLate, windowOver, type Command } from '../scheduler/decide.js';
 import { keepState, restoreState } from '../scheduler/keep.js';
 import { currentStep, initialState, type RolloutState, type WaveState } from '../scheduler/state.js';
 import { Ledger } from '../scheduler/ledger.js';
@@ -150,8 +150,8 @@ export function play(plan: Plan, world: World, beginsAt: Instant, stands: Rollou
         break;
       case 'hold':
         holds.push({ at: now, because: command.reason });
-        // What waits for a window that is over, no word opens again.
-        if (!world.goesOn || command.reason.startsWith('its last window')) stuck = command.reason;
+        // No word opens a window again that is over, or makes the night longer.
+        if (!world.goesOn || command.reason === windowOver || command.reason === tooLate) stuck = command.reason;
         break;
       case 'reconcile': {
         const index = state.indexOf.get(command.run)!;

@@ -35,6 +35,10 @@ export type Command =
   /** Nothing more can be begun before this moment. */
   | { readonly kind: 'wake'; readonly at: Instant };
 
+/** Why a rollout is held whose devices cannot go down any more. */
+export const windowOver = 'its last window is over, and devices still wait for one';
+export const tooLate = 'nobody who is left would be back by when it is to be done';
+
 /** Why a wave holds the rollout, or null when it does not: also when nothing is left that holding could keep from harm. */
 export function holdReason(state: RolloutState, wave: WaveState, index: number): string | null {
   const { name, gate } = state.plan.waves[index]!;
@@ -175,6 +179,7 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant, wall: 
   const reason = holdReason(state, wave, state.wave);
   if (reason !== null) return [{ kind: 'hold', reason }];
   if (state.plan.windows) ledger.lookAtWindows(state, wall);
+  ledger.isTooLate(state);
   if (wave.phase === 'open' || (wave.phase === 'proving' && wave.active > 0)) {
     if (wave.waiting + wave.active - wave.soaking === 0 && wave.phase === 'open') commands.push({ kind: 'end-wave', wave: state.wave });
     else
@@ -185,8 +190,10 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant, wall: 
       }
     // Who was filed just now waits for a window too.
     const then = state.plan.windows ? ledger.lookAtWindows(state, wall) : noWindows;
-    if (then.over.length > 0) commands.push({ kind: 'hold', reason: 'its last window is over, and devices still wait for one' });
+    if (then.over.length > 0) commands.push({ kind: 'hold', reason: windowOver });
     else if (then.next !== null) commands.push({ kind: 'wake', at: then.next - wall + now });
+    if (commands.every((c) => c.kind === 'wake') && ledger.isTooLate(state) && state.runs.every((r) => r.claims === null))
+      return [{ kind: 'hold', reason: tooLate }];
     const apart = ledger.mayBeTaken(state.plan.id);
     if (apart !== null) commands.push({ kind: 'wake', at: apart });
     return commands;

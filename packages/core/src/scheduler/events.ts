@@ -21,6 +21,8 @@ export const rolloutEventSchema = z.discriminatedUnion('kind', [
     by,
     /** The hazards of its plan that they accepted. */
     accepted: z.array(z.string()).optional(),
+    /** By when it is to be done, by the clock on the wall. */
+    doneBy: z.number().int().optional(),
   }),
   z.object({ kind: z.literal('wave-opened'), at, wave: z.number().int() }),
   z.object({ kind: z.literal('wave-ended'), at, wave: z.number().int() }),

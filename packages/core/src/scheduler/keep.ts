@@ -3,7 +3,7 @@ import type { Plan } from '../plan/plan.js';
 import { initialState, outcomes, runPhases, wavePhases, rolloutPhases, type RolloutState, type RunState } from './state.js';
 
 /** Which fold a kept state is of: to be counted up whenever the same journal folds to another state than before. */
-export const foldVersion = 5;
+export const foldVersion = 6;
 
 const claims = z.array(z.object({ key: z.string(), mode: z.enum(['shared', 'exclusive']) }));
 const time = z.number().int().nullable();
@@ -61,6 +61,7 @@ const kept = z.strictObject({
   startedAt: time,
   startedBy: z.string().nullable(),
   endedAt: time,
+  doneBy: time,
   draining: z.boolean(),
   wave: z.number().int(),
   events: z.number().int(),
@@ -81,7 +82,7 @@ export type KeptState = z.input<typeof kept>;
 /** What of a state cannot be had from its plan; it is JSON, and shares with the state what does not change. */
 export function keepState(state: RolloutState): KeptState {
   const { plan, runs, waves, ready, wishes, lost, absent, armed, broken, stranded } = state;
-  const { phase, heldBecause, heldBy, startedAt, startedBy, endedAt, draining, wave: current, events } = state;
+  const { phase, heldBecause, heldBy, startedAt, startedBy, endedAt, doneBy, draining, wave: current, events } = state;
   const begin = initialState(plan).runs;
   return {
     version: foldVersion,
@@ -91,6 +92,7 @@ export function keepState(state: RolloutState): KeptState {
     startedAt,
     startedBy,
     endedAt,
+    doneBy,
     draining,
     wave: current,
     events,
@@ -126,6 +128,6 @@ export function restoreState(plan: Plan, from: unknown): RolloutState | null {
   }
   runs.forEach((run, i) => Object.assign(state.runs[i]!, run));
   waves.forEach((wave, i) => Object.assign(state.waves[i]!, wave));
-  const { phase, heldBecause, heldBy, startedAt, startedBy, endedAt, draining, wave, events } = read.data;
-  return Object.assign(state, { phase, heldBecause, heldBy, startedAt, startedBy, endedAt, draining, wave, events });
+  const { phase, heldBecause, heldBy, startedAt, startedBy, endedAt, doneBy, draining, wave, events } = read.data;
+  return Object.assign(state, { phase, heldBecause, heldBy, startedAt, startedBy, endedAt, doneBy, draining, wave, events });
 }

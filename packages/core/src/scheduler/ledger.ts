@@ -1,4 +1,4 @@
-import { claimsOf, isGuard, opensAt, passageOf, type Claim } from '../plan/plan.js';
+import { claimsOf, isGuard, lastsBeyond, opensAt, passageOf, type Claim } from '../plan/plan.js';
 import { indexAfter, spanAt } from '../plan/windows.js';
 import type { Instant, Key, Ms, RolloutId } from '../units.js';
 import type { RolloutEvent } from './events.js';
@@ -31,6 +31,8 @@ export interface Bucket {
 }
 
 const windowKey = (rollout: RolloutId, name: string): Key => `window:${rollout}/${name}`;
+/** What nobody can have any more who would not be back by when all is to be done. */
+const doneByKey = (rollout: RolloutId): Key => `window:${rollout}`;
 
 const nameOf = (holder: Holder): string => `${holder.rollout}/${holder.run}`;
 
@@ -235,6 +237,16 @@ export class Ledger {
     return { next, over };
   }
 
+  /** Whether somebody of a rollout waits who would not be back by when it is to be done; a person's word lets them go on. */
+  isTooLate({ plan, doneBy }: RolloutState): boolean {
+    const key = doneByKey(plan.id);
+    if (!this.#blocked.get(key)?.size) return false;
+    if (doneBy !== null) return true;
+    this.#changes++;
+    this.#lookAgain(key);
+    return false;
+  }
+
   /** Who waited for a key stands in its queue again. */
   #lookAgain(key: Key): void {
     const names = this.#blocked.get(key);
@@ -329,6 +341,7 @@ export class Ledger {
           const from = Math.max(-Infinity, ...spaced.map((key) => this.freeFrom(key)));
           if (run.window !== undefined && opensAt(state.plan, run, state.runs[candidate.index]!.stretch, wall) !== wall)
             lacks = windowKey(state.plan.id, run.window);
+          else if (lastsBeyond(state.plan, run, state.runs[candidate.index]!.stretch, wall, state.doneBy)) lacks = doneByKey(state.plan.id);
           else if (!room.every((key) => this.admits({ key, mode: 'shared' }, name))) break;
           else if (now < from) {
             this.#mayBeTaken.set(state.plan.id, Math.min(from, this.#mayBeTaken.get(state.plan.id) ?? from));

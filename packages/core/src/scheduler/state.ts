@@ -116,6 +116,8 @@ export interface RolloutState {
   startedAt: Instant | null;
   startedBy: string | null;
   endedAt: Instant | null;
+  /** Nobody goes down who would not be back by then, by the clock on the wall; null: whenever. */
+  doneBy: Instant | null;
   /** The service is about to stop: only what must not be left half-done is begun. */
   draining: boolean;
   readonly runs: RunState[];
@@ -181,6 +183,7 @@ export function initialState(plan: Plan): RolloutState {
     startedAt: null,
     startedBy: null,
     endedAt: null,
+    doneBy: null,
     draining: false,
     runs: plan.runs.map((run) => ({
       phase: 'waiting',

@@ -1,4 +1,4 @@
-import { opensAt, type Claim } from '../plan/plan.js';
+import { lastsBeyond, opensAt, type Claim } from '../plan/plan.js';
 import type { Holder, Ledger } from './ledger.js';
 import { neededBy, nextClaims, soaks, type RolloutState } from './state.js';
 import type { Instant } from '../units.js';
@@ -56,6 +56,8 @@ export function whyWaiting(
   if (needed !== null) return until(`waits for ${state.plan.runs[needed]!.name}, which has to be done first`);
   const opens = opensAt(state.plan, state.plan.runs[index]!, run.stretch, wall);
   if (opens !== wall) return until(opens === null ? 'no window is left that is long enough for it' : 'waits for its window', opens);
+  if (run.phase !== 'broken' && lastsBeyond(state.plan, state.plan.runs[index]!, run.stretch, wall, state.doneBy))
+    return until('is not begun: it would not be back by when all is to be done', state.doneBy);
   const holder: Holder = { rollout: state.plan.id, run: state.plan.runs[index]!.id };
   const claims = nextClaims(state.plan, state, index);
   const lacking = ledger.lacksMost(claims, holder);

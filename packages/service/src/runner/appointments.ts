@@ -103,7 +103,7 @@ export class Appointments {
     if (at !== null || doneBy !== null) await this.#keep({ rollout: plan.id, at, latest, doneBy, by, accept: [...accept], missed: null });
     if (at === null) {
       try {
-        await this.#begin(active, by, accept);
+        await this.#begin(active, by, accept, doneBy);
       } catch (error) {
         if (earlier) await this.#keep(earlier);
         else await this.forget(plan.id);
@@ -122,8 +122,8 @@ export class Appointments {
     return true;
   }
 
-  async #begin({ plan }: ActiveRollout, by: string, accepted: readonly string[]): Promise<void> {
-    const said = accepted.length > 0 ? { accepted: [...accepted] } : {};
+  async #begin({ plan }: ActiveRollout, by: string, accepted: readonly string[], doneBy: Instant | null): Promise<void> {
+    const said = { ...(accepted.length > 0 ? { accepted: [...accepted] } : {}), ...(doneBy === null ? {} : { doneBy }) };
     await this.runner.say(plan.id, { kind: 'rollout-started', at: steadyNow(), by, ...said });
   }
 
@@ -173,7 +173,7 @@ export class Appointments {
     const late = Date.now() > latest!;
     try {
       if (late) throw new Error(`Barrow was not there at ${clock(at)}, and after ${clock(latest!)} (UTC) it was not to begin`);
-      await this.#begin(active, row.by, row.accept);
+      await this.#begin(active, row.by, row.accept, row.doneBy);
       if (row.doneBy === null) await this.forget(row.rollout);
     } catch (error) {
       const missed = error instanceof Refusal ? error.detail : (error as Error).message;

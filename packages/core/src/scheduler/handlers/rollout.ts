@@ -6,8 +6,9 @@ type Kind = 'rollout-started' | 'held' | 'continued' | 'stop-asked' | 'rollout-e
 export const ofRollout: Handlers<Kind> = {
   'rollout-started': {
     check: (state) => rolloutAt(state, 'planned'),
-    apply(state, { at, by }) {
+    apply(state, { at, by, doneBy }) {
       state.phase = 'running';
+      state.doneBy = doneBy ?? null;
       state.startedAt = at;
       state.startedBy = by;
     },
@@ -22,10 +23,12 @@ export const ofRollout: Handlers<Kind> = {
   },
   continued: {
     check: (state) => rolloutAt(state, 'held'),
-    apply(state) {
+    apply(state, { by }) {
       state.phase = 'running';
       state.heldBecause = null;
       state.heldBy = null;
+      // Who goes on with it knows what time it is.
+      if (by !== 'Barrow') state.doneBy = null;
       const wave = state.waves[state.wave];
       if (!wave) return;
       wave.forgiven = wave.ended.failed + wave.ended.recovered + wave.broken;
