@@ -1,5 +1,6 @@
 import { benchDecide, benchGuards, benchRehearsal } from './scheduler.js';
 import { benchDeviceList, benchListInRollout } from './devices.js';
+import { benchBound } from './bound.js';
 import { benchConsole } from './console.js';
 import { benchImages } from './images.js';
 import { benchRestart } from './restart.js';
@@ -27,6 +28,7 @@ const benches: Readonly<Record<string, () => readonly Measured[] | Promise<reado
   paths: benchPaths,
   decide: one(() => benchDecide(10_000)),
   rehearsal: one(() => benchRehearsal(10_000)),
+  bound: one(benchBound),
   guards: one(() => benchGuards(10_000)),
   sweep: benchSweep,
   tftp: one(() => benchTftp({ blockSize: 512, windowSize: 1 }, 400_000, 60)),

@@ -14,18 +14,22 @@ import {
   type Link,
   type Plan,
   type RolloutEvent,
+  type Way,
 } from '@barrow/core';
 import { median, percentile, type Measured } from './measure.js';
 
 const sites = 40;
-const steps = firstSteps.map((step, i) => ({ step, usualMs: 5000 + i * 1500 }));
-const stretches = [
-  { name: 'prepare', steps: steps.slice(0, 2) },
-  { name: 'transfer', steps: steps.slice(2, 4) },
-  { name: 'change', steps: steps.slice(4) },
-];
-const way = { name: 'two slots', component: 'system', pointOfNoReturn: 'activate', stretches };
-const passage = makePassage([{ image: 'a'.repeat(64), component: 'system', from: '4.2.1', to: '4.3.0', bytes: 0, way }]);
+/** A way of nine steps, each `slow` times as long as usual. */
+export function nineSteps(slow = 1): Way {
+  const steps = firstSteps.map((step, i) => ({ step, usualMs: (5000 + i * 1500) * slow }));
+  const stretches = [
+    { name: 'prepare', steps: steps.slice(0, 2) },
+    { name: 'transfer', steps: steps.slice(2, 4) },
+    { name: 'change', steps: steps.slice(4) },
+  ];
+  return { name: 'two slots', component: 'system', pointOfNoReturn: 'activate', stretches };
+}
+const passage = makePassage([{ image: 'a'.repeat(64), component: 'system', from: '4.2.1', to: '4.3.0', bytes: 0, way: nineSteps() }]);
 
 /**
  * A tree as in a house of many sites: eight devices on an access switch, which feeds them; ten of those on a core, of which

@@ -161,6 +161,6 @@ describe('what only a person can do', () => {
     const steps = world
       .runsIn('busy')
       .map(({ index }) => world.plan.passages[world.plan.runs[index]!.passage]!.steps[world.state.runs[index]!.step]!.step);
-    expect(steps).toEqual(['preflight', 'by-hand', 'by-hand']);
+    expect(steps.sort()).toEqual(['by-hand', 'by-hand', 'preflight']);
   });
 });

@@ -124,7 +124,7 @@ describe('a device that takes an image at an hour of its own', () => {
   const [first] = hours.window.hours!;
 
   it('is armed until then, with its guards and no place; a hold, a stop and a restart change nothing of that', () => {
-    const world = started({ each, devices: 2, atOnce: 1 });
+    const world = started({ each: [...each, ...each], devices: 2, atOnce: 1 });
     upTo(world, 'return');
     expect(run(world)).toMatchObject({ phase: 'armed', dueAt: first, pastReturn: true });
     expect(run(world).claims!.map((c) => c.key)).toEqual(['device:d1', 'up:d1']);

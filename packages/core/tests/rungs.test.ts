@@ -306,9 +306,13 @@ describe('a device that fails past its point of no return', () => {
   });
 
   it('waits for who hangs on it, and says for whom', () => {
-    const each = [{ under: ['x', 'y', 'd1'] }, { under: ['d2', 'd1'] }];
+    const each = [{}, { under: ['d2', 'd1'] }];
     const gate = { soakMs: 0, failureLimit: 9, approval: false };
-    const world = started({ devices: 2, wayBack: false, atOnce: 1, each: each.map((e) => ({ ...e, site: 'a' })), gate });
+    const plan = planOf({ devices: 2, first: 0, wayBack: false, atOnce: 1, each: each.map((e) => ({ ...e, site: 'a' })), gate });
+    // A plan would have the leaf go first.
+    expect(plan.runs.map((r) => r.id)).toEqual(['d2', 'd1']);
+    const world = new World({ ...plan, runs: [...plan.runs].reverse() });
+    world.settle();
     failAt(world, 'checks', 'settings-changed');
     expect(run(world)).toMatchObject({ phase: 'ended', claims: null });
     for (let n = 0; n < 2; n++) done(world, 'd2');

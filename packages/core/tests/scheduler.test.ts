@@ -519,7 +519,7 @@ describe('the scheduler, case by case', () => {
 
     it('plans what is needed no later than who needs it', () => {
       const made = planOf({ devices: 3, first: 1, each: [{ site: 'a', needs: [{ leg: 0, device: 'd3' }] }] });
-      expect(made.runs.filter((r) => r.wave === 0).map((r) => r.id)).toEqual(['d1', 'd3']);
+      expect(made.runs.filter((r) => r.wave === 0).map((r) => r.id)).toEqual(['d3', 'd1']);
       expect(made.runs.find((r) => r.id === 'd1')!.needs).toEqual([{ leg: 0, run: 'd3' }]);
     });
 

@@ -59,7 +59,7 @@ describe('waves', () => {
   it('bring forward what another needs, and what that needs, and say so', () => {
     const each = [{ needs: [{ leg: 0, device: 'd2' }] }, { needs: [{ leg: 0, device: 'd3' }] }];
     const plan = planOf({ devices: 4, first: 0, named: [{ name: 'early', devices: ['d1'] }], each });
-    expect(namesOf(plan)[0]).toEqual(['early', 'd3', 'd1', 'd2']);
+    expect(namesOf(plan)[0]).toEqual(['early', 'd3', 'd2', 'd1']);
     expect(plan.remarks).toEqual(['sw-2 goes in the wave early: sw-1 needs it.', 'sw-3 goes in the wave early: sw-2 needs it.']);
   });
 

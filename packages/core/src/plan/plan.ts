@@ -265,7 +265,7 @@ const theWindow = 'window';
 
 /**
  * Orders the candidates into waves: those that a person named; then one that shows what the change does, with one device of each family
- * in turn; then the rest. Within a wave they go by site, what hangs on others before these, and by name.
+ * in turn; then the rest. Within a wave they go by the length of their way to the end, what hangs on others before these; then by site and name.
  */
 export function makePlan(request: PlanRequest): Plan {
   const ordered = [...request.candidates].sort(
@@ -342,10 +342,11 @@ export function makePlan(request: PlanRequest): Plan {
       downClaims: [...c.rings.map((r) => `ring:${r}`), ...c.feeds.map((f) => `feeds:${f.device}`)],
     };
   });
-  runs.sort((a, b) => a.wave - b.wave);
+  refuseCircles(runs);
+  const ways = waysToEnd(ordered, request.perSite);
+  runs.sort((a, b) => a.wave - b.wave || ways.get(b.device)! - ways.get(a.device)!);
   const { id, name, createdAt, createdBy, unsaved, wayBack, leftOut } = request;
   const families = request.families ? { families: request.families } : {};
-  refuseCircles(runs);
   return {
     version: 2,
     id,
@@ -364,6 +365,47 @@ export function makePlan(request: PlanRequest): Plan {
     ...(moved.length > 0 ? { remarks: moved.map((m) => `${m.who.name} goes in the wave ${m.into}: ${m.for.name} needs it.`) } : {}),
     leftOut,
   };
+}
+
+/**
+ * How long is the way to the end from when a device begins, at least: what it takes together with what it hangs on, one after the
+ * other, or with those that need it; or what is left of its site by then where so many of a site go at once. Who has the longest
+ * goes first. None may need itself.
+ */
+function waysToEnd(candidates: readonly Candidate[], perSite: number): Map<DeviceId, Ms> {
+  const byDevice = new Map(candidates.map((c) => [c.device, c]));
+  const lasting = new Map<Passage, Ms>();
+  const takes = ({ passage }: Candidate): Ms => {
+    let ms = lasting.get(passage);
+    if (ms === undefined) lasting.set(passage, (ms = passage.steps.slice(0, legSteps(passage)).reduce((sum, s) => sum + s.typicalMs, 0)));
+    return ms;
+  };
+  const neededBy = new Map<DeviceId, Candidate[]>();
+  for (const c of candidates)
+    for (const { device } of c.needs ?? []) {
+      const others = neededBy.get(device);
+      if (others) others.push(c);
+      else neededBy.set(device, [c]);
+    }
+  const ways = new Map<DeviceId, Ms>();
+  const wayOf = (c: Candidate): Ms => {
+    const known = ways.get(c.device);
+    if (known !== undefined) return known;
+    const above = c.under.reduce((sum, id) => sum + (id === c.device || !byDevice.has(id) ? 0 : takes(byDevice.get(id)!)), 0);
+    const way = takes(c) + Math.max(above, ...(neededBy.get(c.device) ?? []).map(wayOf));
+    ways.set(c.device, way);
+    return way;
+  };
+  candidates.forEach(wayOf);
+  if (perSite === 0) return ways;
+  const left = new Map<string, Ms>();
+  // From the end; of those that are alike the first has most before it.
+  for (const c of [...candidates].reverse().sort((a, b) => ways.get(a.device)! - ways.get(b.device)!)) {
+    const work = (left.get(c.site) ?? 0) + takes(c);
+    left.set(c.site, work);
+    ways.set(c.device, Math.max(ways.get(c.device)!, work / perSite));
+  }
+  return ways;
 }
 
 /** Runs that wait for each other would wait for ever. */

@@ -90,6 +90,7 @@ export function leastOf(plan: Plan, played: Played): Ms {
       const shared = new Map<Key, number>();
       const most = new Map<Key, number>();
       const alone = new Map<Key, number>();
+      const limitedBy = new Map<Key, Map<Key, Ms>>();
       for (const { run: id, parts } of runs) {
         const run = byRun.get(id)!;
         const passage = passageOf(plan, run);
@@ -99,18 +100,30 @@ export function leastOf(plan: Plan, played: Played): Ms {
           if ((stretch.afterSoak === true) !== isAfter) continue;
           const takes = workOf(part, passage.steps.slice(stretch.from, stretch.to));
           whole += takes;
-          for (const { key, mode } of claimsOf(plan, run, stretch))
+          const claims = claimsOf(plan, run, stretch);
+          const limited = claims.filter(({ key, mode }) => mode === 'shared' && plan.capacity[key] !== undefined);
+          for (const { key, mode } of claims)
             if (mode === 'exclusive') alone.set(key, (alone.get(key) ?? 0) + takes);
             else {
               shared.set(key, (shared.get(key) ?? 0) + takes);
               most.set(key, Math.max(most.get(key) ?? 0, takes));
+              if (plan.capacity[key] !== undefined) continue;
+              // While who is alone is down, those that share it with one limit do not go on either.
+              for (const of of limited) {
+                const both = limitedBy.get(key) ?? new Map<Key, Ms>();
+                limitedBy.set(key, both.set(of.key, (both.get(of.key) ?? 0) + takes));
+              }
             }
         }
         longest = Math.max(longest, whole);
       }
       for (const key of new Set([...shared.keys(), ...alone.keys()])) {
         const places = plan.capacity[key];
-        const together = places === undefined ? (most.get(key) ?? 0) : Math.max(most.get(key) ?? 0, (shared.get(key) ?? 0) / places);
+        const together = Math.max(
+          most.get(key) ?? 0,
+          places === undefined ? 0 : (shared.get(key) ?? 0) / places,
+          ...[...(limitedBy.get(key) ?? [])].map(([of, work]) => work / plan.capacity[of]!),
+        );
         longest = Math.max(longest, Math.ceil(together) + (alone.get(key) ?? 0));
       }
       total += longest;

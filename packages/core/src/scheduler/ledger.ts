@@ -328,37 +328,45 @@ export class Ledger {
     if (this.#looked.get(state.plan.id) === this.#changes && now < opens) return;
     const upTo = this.#changes;
     this.#mayBeTaken.delete(state.plan.id);
-    for (const { room, spaced, queue } of this.#buckets.get(state.plan.id)?.values() ?? []) {
-      // Who is filed elsewhere leaves the queue at the end: ten thousand may wait for one window.
-      let kept = 0;
-      let at = 0;
-      for (; at < queue.length; at++) {
-        const candidate = queue[at]!;
-        const name = nameOf(candidate);
-        const run = state.plan.runs[candidate.index]!;
-        let lacks: Key | null = null;
-        if (!left.has(candidate.index)) {
-          const from = Math.max(-Infinity, ...spaced.map((key) => this.freeFrom(key)));
-          if (run.window !== undefined && opensAt(state.plan, run, state.runs[candidate.index]!.stretch, wall) !== wall)
-            lacks = windowKey(state.plan.id, run.window);
-          else if (lastsBeyond(state.plan, run, state.runs[candidate.index]!.stretch, wall, state.doneBy)) lacks = doneByKey(state.plan.id);
-          else if (!room.every((key) => this.admits({ key, mode: 'shared' }, name))) break;
-          else if (now < from) {
-            this.#mayBeTaken.set(state.plan.id, Math.min(from, this.#mayBeTaken.get(state.plan.id) ?? from));
-            break;
-          } else {
-            const claims = this.#claims.get(name) ?? nextClaims(state.plan, state, candidate.index);
-            lacks = this.lacks(claims, candidate)?.key ?? null;
-            if (lacks === null) {
-              this.take(candidate, claims, now);
-              yield { index: candidate.index, claims };
-            }
+    // By their tickets, whichever queue they stand in: no site goes on before another because it was filed first.
+    const open: Head[] = [];
+    for (const bucket of this.#buckets.get(state.plan.id)?.values() ?? []) stand(open, { bucket, at: 0, kept: 0 });
+    for (let head = open.pop(); head; head = open.pop()) {
+      const { room, spaced, queue } = head.bucket;
+      const candidate = queue[head.at]!;
+      const name = nameOf(candidate);
+      const run = state.plan.runs[candidate.index]!;
+      let lacks: Key | null = null;
+      let isFull = false;
+      if (!left.has(candidate.index)) {
+        const from = Math.max(-Infinity, ...spaced.map((key) => this.freeFrom(key)));
+        const { stretch } = state.runs[candidate.index]!;
+        if (run.window !== undefined && opensAt(state.plan, run, stretch, wall) !== wall) lacks = windowKey(state.plan.id, run.window);
+        else if (lastsBeyond(state.plan, run, stretch, wall, state.doneBy)) lacks = doneByKey(state.plan.id);
+        else if (!room.every((key) => this.admits({ key, mode: 'shared' }, name))) isFull = true;
+        else if (now < from) {
+          this.#mayBeTaken.set(state.plan.id, Math.min(from, this.#mayBeTaken.get(state.plan.id) ?? from));
+          isFull = true;
+        } else {
+          const claims = this.#claims.get(name) ?? nextClaims(state.plan, state, candidate.index);
+          lacks = this.lacks(claims, candidate)?.key ?? null;
+          if (lacks === null) {
+            this.take(candidate, claims, now);
+            yield { index: candidate.index, claims };
           }
         }
-        if (lacks === null) queue[kept++] = candidate;
-        else this.#file(name, lacks);
       }
-      if (kept < at) queue.splice(kept, at - kept);
+      if (!isFull) {
+        // Who is filed elsewhere leaves the queue at the end: ten thousand may wait for one window.
+        if (lacks === null) queue[head.kept++] = candidate;
+        else this.#file(name, lacks);
+        head.at++;
+        if (head.at < queue.length) {
+          stand(open, head);
+          continue;
+        }
+      }
+      if (head.kept < head.at) queue.splice(head.kept, head.at - head.kept);
     }
     this.#looked.set(state.plan.id, upTo);
   }
@@ -395,6 +403,28 @@ function queueUp(queue: Candidate[], candidate: Candidate): void {
   const last = queue[queue.length - 1];
   if (!last || last.ticket < candidate.ticket) queue.push(candidate);
   else queue.splice(placeIn(queue, candidate.ticket), 0, candidate);
+}
+
+/** Where one stands that goes through a queue: at whom, and how many before stay in it. */
+interface Head {
+  readonly bucket: Bucket;
+  at: number;
+  kept: number;
+}
+
+/** Puts who goes through a queue among the others, the one whose turn is next last. */
+function stand(open: Head[], head: Head): void {
+  const candidate = head.bucket.queue[head.at];
+  if (!candidate) return;
+  let low = 0;
+  let high = open.length;
+  while (low < high) {
+    const middle = (low + high) >> 1;
+    const { bucket, at } = open[middle]!;
+    if (bucket.queue[at]!.ticket > candidate.ticket) low = middle + 1;
+    else high = middle;
+  }
+  open.splice(low, 0, head);
 }
 
 function leave(queue: Candidate[], candidate: Candidate): void {
