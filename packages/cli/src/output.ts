@@ -1,7 +1,7 @@
 import type { Readable } from 'node:stream';
 import Table from 'cli-table3';
 import pc from 'picocolors';
-import { localTime as clock } from '@barrow/client';
+import { localTime as clock, type Pace } from '@barrow/client';
 export { localTime as clock, octets, totalsOf } from '@barrow/client';
 import { duration, safeText, stepText, type Device, type Outcome, type RunView, type Standing } from '@barrow/core';
 
@@ -147,7 +147,8 @@ export function outcomeMark(io: Io, outcome: Outcome): Mark {
   return new Mark(shown[outcome]);
 }
 
-export function runMark(io: Io, run: RunView): Mark {
+/** @param pace what it is at, as long as that takes: beside its step */
+export function runMark(io: Io, run: RunView, pace: Pace | null = null): Mark {
   if (run.outcome) return outcomeMark(io, run.outcome);
   const waits = run.waits && `${safeText(run.waits.text, 200)}${run.waits.until ? `, until ${clock(run.waits.until)}` : ''}`;
   if (run.phase === 'waiting') return new Mark(`· ${waits ?? 'waiting'}`);
@@ -162,7 +163,8 @@ export function runMark(io: Io, run: RunView): Mark {
   // Begun, and its next step may not begin: the rollout is held, or the service is stopping.
   if (run.phase === 'ready' || run.phase === 'parked') return new Mark(`‖ parked before ${stepText(run)}${waits ? `: ${waits}` : ''}`);
   const wish = run.wish ? ', then it is left out' : '';
-  return new Mark(`▸ ${step}${run.percent === null ? '' : ` ${run.percent} %`}${wish}`);
+  const takes = pace === null ? '' : `, ${pace.isSlow ? makeColours(io).yellow(pace.text) : pace.text}`;
+  return new Mark(`▸ ${step}${run.percent === null ? '' : ` ${run.percent} %`}${takes}${wish}`);
 }
 
 /** A number with its word: `1 device`, `14 devices`. */

@@ -22,6 +22,8 @@ export {
   neverCame,
   octets,
   previewText,
+  paceOf,
+  type Pace,
   restOf,
   noticesBeside,
   someOf,

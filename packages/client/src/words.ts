@@ -154,6 +154,32 @@ export function learnedText({ learned, devices }: Pick<Rollout, 'learned' | 'dev
   return `Durations of ${who} are what their family and model took here before, as far as that is known (${least === most ? least : `${least} to ${most}`} times each step)${rest}.`;
 }
 
+/** How long what a device is at has taken until now, beside what it usually takes and, where that was seen here, what it took at most. */
+export interface Pace {
+  readonly text: string;
+  /** It takes longer than usual. */
+  readonly isLate: boolean;
+  /** Slow is not stuck: it takes longer than it ever did here, or, where nothing was seen here, than twice the usual. */
+  readonly isSlow: boolean;
+}
+
+/** null for who is not at a step of its legs. */
+export function paceOf(
+  run: Pick<RunView, 'phase' | 'rung' | 'stepBegunAt' | 'stepIndex' | 'passage'>,
+  passages: Rollout['passages'],
+  now: number,
+): Pace | null {
+  const step = run.phase === 'busy' && run.rung === null ? passages[run.passage]?.steps[run.stepIndex] : undefined;
+  if (!step || run.stepBegunAt === null) return null;
+  const ms = Math.max(0, now - Date.parse(run.stepBegunAt));
+  const { usualMs, seen } = step;
+  const isLate = ms > usualMs;
+  const most = isLate && seen ? `, at most ${duration(seen.mostMs)} until now` : '';
+  const isSlow = ms > (seen === null ? 2 * usualMs : seen.mostMs);
+  const slow = isSlow ? (seen === null ? 'slow: ' : 'slower than ever here: ') : '';
+  return { text: `${slow}${duration(Math.max(1000, ms))}, usually ${duration(usualMs)}${most}`, isLate, isSlow };
+}
+
 /** One stretch of what makes a rehearsal long. */
 export interface ChainLine {
   /** From its begin on, in milliseconds. */

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import type { Rollout, RolloutChanges, TargetPreview } from '@barrow/core';
-import { foretoldText, isAtRest, localTime, octets, previewText, totalsOf, withChanges } from '@barrow/client';
+import { foretoldText, isAtRest, localTime, octets, paceOf, previewText, totalsOf, withChanges } from '@barrow/client';
 
 describe('words that the command line and the console share', () => {
   it.each([
@@ -48,6 +48,26 @@ describe('what would follow from a target', () => {
     );
     expect(text({})).toEqual(['4.3.0 for 0 devices (site eelgate).', expect.stringMatching(/^Nobody is meant/) as string]);
     expect(text({ devices: 1, oneImage: 1 })).toEqual(['4.3.0 for 1 device (site eelgate): 1 takes one image.']);
+  });
+});
+
+describe('how long a step takes', () => {
+  const step = (seen: { mostMs: number; count: number } | null) =>
+    [{ steps: [{ usualMs: 60_000, seen }], rungs: [] }] as unknown as Rollout['passages'];
+  const begun = Date.parse('2026-11-27T22:00:00Z');
+  const run = { phase: 'busy', rung: null, stepBegunAt: new Date(begun).toISOString(), stepIndex: 0, passage: 0 } as const;
+  it.each([
+    [30_000, null, '30 s, usually 1 min', false, false],
+    [90_000, null, '1 min 30 s, usually 1 min', true, false],
+    [121_000, null, 'slow: 2 min 1 s, usually 1 min', true, true],
+    [90_000, 100_000, '1 min 30 s, usually 1 min, at most 1 min 40 s until now', true, false],
+    [101_000, 100_000, 'slower than ever here: 1 min 41 s, usually 1 min, at most 1 min 40 s until now', true, true],
+  ])('%d ms, seen at most %s, is told as %s', (ms, mostMs, text, isLate, isSlow) => {
+    expect(paceOf(run, step(mostMs === null ? null : { mostMs, count: 4 }), begun + ms)).toEqual({ text, isLate, isSlow });
+  });
+  it('is told of nobody who waits, mends, or is at no step', () => {
+    for (const other of [{ phase: 'parked' as const }, { stepBegunAt: null }, { passage: 1 }, { rung: { means: 'wait' } as never }])
+      expect(paceOf({ ...run, ...other }, step(null), begun)).toBeNull();
   });
 });
 

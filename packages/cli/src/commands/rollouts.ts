@@ -19,6 +19,7 @@ import {
   groupBy,
   learnedText,
   noticesBeside,
+  paceOf,
   restOf,
   someOf,
   type BarrowClient,
@@ -118,7 +119,7 @@ export function rolloutText(io: Io, r: Rollout): string {
       table(
         io,
         ['DEVICE', 'ADDRESS', 'SITE', 'FROM', 'TO', 'IMAGE', 'STATE'],
-        runs.map((x) => [x.name, x.address, x.site, x.from, x.target, x.file, runMark(io, x)]),
+        runs.map((x) => [x.name, x.address, x.site, x.from, x.target, x.file, runMark(io, x, paceOf(x, r.passages, Date.now()))]),
       ),
     );
   }

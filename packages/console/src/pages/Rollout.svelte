@@ -26,7 +26,18 @@
   import { untrack } from 'svelte';
   import { saveAs } from '../lib/save.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
-  import { groupBy, noticesBeside, restOf, someOf, withChanges, beginsText, boundText, foretoldText, learnedText } from '@barrow/client';
+  import {
+    groupBy,
+    noticesBeside,
+    restOf,
+    someOf,
+    withChanges,
+    beginsText,
+    boundText,
+    foretoldText,
+    learnedText,
+    paceOf,
+  } from '@barrow/client';
   import { count, duration, since, totalsOf, when } from '../lib/format.js';
   import { goTo, place } from '../lib/place.js';
 
@@ -481,9 +492,12 @@
       {:else if run.phase === 'waiting' || run.phase === 'absent'}<State
           word={run.phase === 'absent' ? away(run) : 'waiting'}
         />{#if run.waits}<span class="quiet wait">{waitWord(run)}</span>{/if}
-      {:else}<span class="stepword">{stepWord(run)}</span>{#if run.asks}<span class="wait asks">{run.asks}</span>{:else if run.waits}<span
-            class="quiet wait">{waitWord(run)}</span
-          >{:else if run.wish}<span class="quiet wait">then it is left out</span>{/if}{/if}
+      {:else}{@const pace = paceOf(run, plan.passages, now)}<span class="stepword" title={pace?.text}>{stepWord(run)}</span
+        >{#if pace?.isLate}<span class="quiet wait" class:slow={pace.isSlow}>{pace.text}</span>{/if}{#if run.asks}<span class="wait asks"
+            >{run.asks}</span
+          >{:else if run.waits}<span class="quiet wait">{waitWord(run)}</span>{:else if run.wish}<span class="quiet wait"
+            >then it is left out</span
+          >{/if}{/if}
     </td>
     <td class="quiet right">
       {#if run.outcome && run.begunAt && run.endedAt}{duration(Math.max(1000, Date.parse(run.endedAt) - Date.parse(run.begunAt)))}
@@ -933,6 +947,9 @@
     white-space: normal;
     font-size: 0.8125rem;
     max-width: 22rem;
+  }
+  .slow {
+    color: var(--care);
   }
   .right {
     text-align: right;

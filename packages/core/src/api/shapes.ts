@@ -657,7 +657,17 @@ export const rolloutSchema = moving.extend({
   passages: z.array(
     z.object({
       steps: z.array(
-        z.object({ step: z.string(), leg: z.number().int(), meaning: z.string(), pastReturn: z.boolean(), afterSoak: z.boolean() }),
+        z.object({
+          step: z.string(),
+          leg: z.number().int(),
+          meaning: z.string(),
+          pastReturn: z.boolean(),
+          afterSoak: z.boolean(),
+          /** How long it usually takes. */
+          usualMs: z.number(),
+          /** What it took here at most of late, and how often it was seen to; null: its duration is that of the family file. */
+          seen: z.object({ mostMs: z.number(), count: z.number().int() }).nullable(),
+        }),
       ),
       /** What can be tried after a failure, in order; `steps` are those of its own, by the leg under which events name them. */
       rungs: z.array(

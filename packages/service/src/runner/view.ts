@@ -284,11 +284,13 @@ export function rolloutView(active: ActiveRollout, fileOf: ReadonlyMap<string, s
     apartMs: Math.max(0, ...Object.entries(plan.spacing ?? {}).map(([key, ms]) => (key.startsWith('apart:') ? ms : 0))),
     learned: learnedView(plan),
     passages: plan.passages.map((passage) => ({
-      steps: passage.steps.slice(0, legSteps(passage)).map(({ step, leg, pastReturn, words }, at) => ({
+      steps: passage.steps.slice(0, legSteps(passage)).map(({ step, leg, pastReturn, words, typicalMs, learned }, at) => ({
         step,
         leg,
         meaning: words ?? stepMeaning(step),
         pastReturn,
+        usualMs: typicalMs,
+        seen: learned ? { mostMs: learned.mostMs, count: learned.count } : null,
         afterSoak: passage.stretches.some((s) => s.afterSoak === true && s.from <= at && at < s.to),
       })),
       rungs: passage.rungs.map((rung) => ({
