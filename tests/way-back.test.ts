@@ -201,6 +201,8 @@ describe('after a rollout', () => {
   const cli = (...args: string[]): Promise<Ran> => barrow([...args, '--url', scene.served.url, '--token', scene.served.token]);
   const newest = async (): Promise<Rollout> => client.rollout((await client.rollouts())[0]!.id);
   let night: Rollout;
+  /** How it could be taken back, as told before it began. */
+  let ahead = '';
   beforeAll(async () => {
     scene = await setScene({ network: 130, scale: 100, only: ['quay-rt-1', 'gannet-sw-1', 'eelgate-sw-1'] });
     ({ client } = scene.served);
@@ -214,6 +216,7 @@ describe('after a rollout', () => {
     scene.fleet.fault('gannet-sw-1', 'damaged-in-transit');
     const devices = ['quay-rt-1', 'gannet-sw-1', 'eelgate-sw-1'];
     night = await client.plan({ name: 'the night', devices, first: 0, failureLimit: 9 });
+    ahead = (await cli('rollout', 'rehearse', night.id)).out;
     await client.say(night.id, 'start');
     night = await rolloutUntil(client, night.id, isAtRest);
     expect(night.runs.map((r) => [r.name, r.outcome]).sort()).toEqual([
@@ -224,6 +227,11 @@ describe('after a rollout', () => {
     scene.fleet.fault('gannet-sw-1', 'damaged-in-transit', false);
   });
   afterAll(() => scene?.end());
+
+  it('is known before it begins how it could be taken back: who, how long, and who cannot', () => {
+    expect(ahead).toMatch(/^Once it is done, 1 of 3 can be taken back to what it runs now, in about .+\.$/m);
+    expect(ahead).toMatch(/^Not eelgate-sw-1, gannet-sw-1: (?!.*R7).+\.$/m);
+  });
 
   it('what is left of it is planned anew, and nothing else', async () => {
     expect(await cli('rollout', 'plan-rest', night.id, '--first', '0')).toMatchObject({ code: 0 });

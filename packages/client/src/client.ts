@@ -43,6 +43,7 @@ import {
   rolloutChangesSchema,
   planFile,
   rolloutSchema,
+  wayBackAheadSchema,
   rolloutSummarySchema,
   runDetailSchema,
   targetComparisonSchema,
@@ -380,6 +381,8 @@ export class BarrowClient {
 
   rollouts = async () => (await this.#json(listOf(rolloutSummarySchema), 'GET', '/rollouts')).items;
   plan = (json: PlanInput) => this.#json(rolloutSchema, 'POST', '/rollouts', { json });
+  /** How the whole of a plan could be taken back again. */
+  wayBackAhead = (id: string) => this.#json(wayBackAheadSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/way-back`);
   /** A plan as a file, to be kept or planned anew. */
   planFile = (id: string) => this.#json(planFile, 'GET', `/rollouts/${encodeURIComponent(id)}/plan`);
   planFromFile = (json: z.input<typeof planFile>) => this.#json(rolloutSchema, 'POST', '/rollouts/from-file', { json });

@@ -25,6 +25,7 @@ export {
   paceOf,
   type Pace,
   restOf,
+  takenBackText,
   noticesBeside,
   someOf,
   totalsOf,

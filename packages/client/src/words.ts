@@ -8,6 +8,7 @@ import {
   type RunView,
   type TargetPreview,
   type Transfer,
+  type WayBackAhead,
 } from '@barrow/core';
 
 /** A size as people read it, e.g. `2.0 MiB`; the units of IEC 80000-13. */
@@ -178,6 +179,24 @@ export function paceOf(
   const isSlow = ms > (seen === null ? 2 * usualMs : seen.mostMs);
   const slow = isSlow ? (seen === null ? 'slow: ' : 'slower than ever here: ') : '';
   return { text: `${slow}${duration(Math.max(1000, ms))}, usually ${duration(usualMs)}${most}`, isLate, isSlow };
+}
+
+/** How the whole of a plan could be taken back again, in sentences: how long that takes, and who cannot. */
+export function takenBackText({ devices, takesMs, stuck, leftOut }: WayBackAhead): string[] {
+  const of = devices + leftOut.length;
+  const who = leftOut.length === 0 ? (devices === 1 ? 'It' : `All ${devices}`) : `${devices} of ${of}`;
+  const first =
+    devices === 0
+      ? 'Once it is done, no device can be taken back to what it runs now.'
+      : `Once it is done, ${who.toLowerCase()} can be taken back to what ${devices === 1 ? 'it runs' : 'they run'} now${stuck === null ? `, in about ${duration(takesMs)}` : `, but not to the end: ${stuck}`}.`;
+  return [
+    first,
+    ...groupBy(
+      leftOut,
+      (l) => [l.reason],
+      (l) => l.name,
+    ).map((g) => `Not ${someOf(g.names)}: ${g.words}.`),
+  ];
 }
 
 /** One stretch of what makes a rehearsal long. */

@@ -22,6 +22,7 @@ import {
   paceOf,
   restOf,
   someOf,
+  takenBackText,
   type BarrowClient,
 } from '@barrow/client';
 import { collect, type CommandContext, type Register } from '../context.js';
@@ -308,6 +309,9 @@ async function putOut(say: Say, output: string | undefined, text: string): Promi
   say.io.err(`Written to ${output}.\n`);
 }
 
+/** Of larger plans the way back is planned only when it is wanted: `plan-back`. */
+const mostForWayBack = 1000;
+
 export const registerRollouts: Register = (program, act) => {
   const rollout = program.command('rollout').description('upgrades in waves; ROLLOUT may be "latest"');
   planOptions(
@@ -459,8 +463,12 @@ export const registerRollouts: Register = (program, act) => {
     .action(
       act(async ({ say, client }, id: string, o: { if: string[]; goOn?: boolean; chart?: boolean }) => {
         const barrow = client();
-        const r = await barrow.rehearsal(await resolve(barrow, id), o.if, o.goOn === true);
-        print(say, r, () => rehearsalText(say.io, r, o.chart === true));
+        const found = await resolve(barrow, id);
+        const r = await barrow.rehearsal(found, o.if, o.goOn === true);
+        const wayBack = o.if.length > 0 || r.devices > mostForWayBack ? null : await barrow.wayBackAhead(found);
+        print(say, { ...r, wayBack }, () =>
+          [rehearsalText(say.io, r, o.chart === true), ...(wayBack === null ? [] : takenBackText(wayBack))].join('\n'),
+        );
       }),
     );
   rollout

@@ -7,6 +7,7 @@
     type ForetoldView,
     type RehearsalView,
     type TimelineView,
+    type WayBackAhead,
     type Rollout,
     type RunView,
   } from '@barrow/core';
@@ -37,6 +38,7 @@
     foretoldText,
     learnedText,
     paceOf,
+    takenBackText,
   } from '@barrow/client';
   import { count, duration, since, totalsOf, when } from '../lib/format.js';
   import { goTo, place } from '../lib/place.js';
@@ -83,6 +85,21 @@
   }
   $effect(() => {
     if (isBeside) void besides(id);
+  });
+
+  /** How the whole of a plan could be taken back again; of a large one that is planned only when it is wanted. */
+  const mostAhead = 500;
+  let ahead = $state.raw<WayBackAhead | null>(null);
+  $effect(() => {
+    const asked = id;
+    ahead = null;
+    if (rehearsal === null || rehearsal.devices > mostAhead) return;
+    void client()
+      .wayBackAhead(asked)
+      .then((told) => {
+        if (asked === id) ahead = told;
+      })
+      .catch(() => undefined);
   });
 
   interface Shown {
@@ -422,7 +439,10 @@
         <dd>
           {#if rehearsal?.stuck}it would not come to its end: {rehearsal.stuck}{:else if rehearsal}{duration(rehearsal.totalMs)} from start to
             end, at most {rehearsal.mostAtOnce} under way{#if rehearsal.approvals.length > 0}; the wait for a person's word not counted{/if}{:else}…{/if}
-          {#if rehearsal}{#each [...boundText(rehearsal, new Date(now)), learnedText(rollout)] as line (line)}<div>{line}</div>{/each}{/if}
+          {#if rehearsal}{#each [...boundText(rehearsal, new Date(now)), learnedText(rollout), ...(ahead ? takenBackText(ahead) : [])] as line (line)}<div
+              >
+                {line}
+              </div>{/each}{/if}
         </dd>
         <dt>What if</dt>
         <dd><WhatIf {rollout} usual={rehearsal} /></dd>

@@ -47,7 +47,6 @@ export type PlanFile = z.output<typeof planFile>;
  */
 export function planFileOf(plan: Plan, moment: (at: number) => string): PlanFile | null {
   if (!plan.asked || plan.runs.some((r) => r.back)) return null;
-  const limits = Object.entries(plan.capacity);
   return {
     barrowPlan: 1,
     name: plan.name,
@@ -66,14 +65,22 @@ export function planFileOf(plan: Plan, moment: (at: number) => string): PlanFile
           images: plan.passages[r.passage]!.legs.map((leg) => leg.image),
         })),
     })),
+    ...limitsAsked(plan),
+    wayBack: plan.wayBack,
+    level: plan.passages.some((p) => p.stretches.some((s) => s.afterSoak)),
+    down: plan.asked.down,
+  };
+}
+
+/** Under which limits a plan was asked for, as far as it tells. */
+export function limitsAsked(plan: Plan): Pick<PlanFile, 'atOnce' | 'perSite' | 'apartSeconds' | 'unsaved' | 'window'> {
+  const limits = Object.entries(plan.capacity);
+  return {
     atOnce: plan.capacity[`rollout:${plan.id}`] ?? planInput.shape.atOnce.parse(undefined),
     perSite: limits.find(([key]) => key.startsWith('site:'))?.[1] ?? 0,
     apartSeconds: Math.round((Object.entries(plan.spacing ?? {}).find(([key]) => key.startsWith('apart:'))?.[1] ?? 0) / 1000),
     unsaved: plan.unsaved,
-    wayBack: plan.wayBack,
-    level: plan.passages.some((p) => p.stretches.some((s) => s.afterSoak)),
-    down: plan.asked.down,
-    window: windowInput.nullable().parse(plan.asked.window),
+    window: windowInput.nullable().parse(plan.asked?.window ?? null),
   };
 }
 

@@ -828,6 +828,16 @@ export const backupSchema = z.object({
 export type Backup = z.infer<typeof backupSchema>;
 
 /** When a rollout under way comes to its end, as it stands, and when it would have by its rehearsal. */
+/** How a whole rollout could be taken back again, before it has begun: how many of its devices, how long that takes, and who cannot. */
+export const wayBackAheadSchema = z.object({
+  devices: z.number().int(),
+  takesMs: z.number(),
+  /** Why it would not come to its end; null when it would. */
+  stuck: z.string().nullable(),
+  leftOut: z.array(z.object({ name: z.string(), reason: z.string() })),
+});
+export type WayBackAhead = z.infer<typeof wayBackAheadSchema>;
+
 export const foretoldSchema = z.object({
   endsAt: moment,
   plannedEndsAt: moment,

@@ -4,9 +4,11 @@ import {
   differencesFrom,
   inputOfFile,
   planFile,
+  limitsAsked,
   planFileOf,
   planInput,
   foretoldSchema,
+  wayBackAheadSchema,
   rehearsalSchema,
   timelineSchema,
   causes,
@@ -34,12 +36,12 @@ import { reportCsv } from '../report/csv.js';
 import { reportPage } from '../report/html.js';
 import { checksOf, makeReport } from '../report/report.js';
 import { steadyNow } from '../steady.js';
-import { wayBackOf } from '../runner/plan-back.js';
+import { wayBackAhead, wayBackOf } from '../runner/plan-back.js';
 import { acceptedOf } from '../runner/accepting.js';
 import { Foretelling } from '../runner/foretelling.js';
 import { Timelines } from '../runner/timelines.js';
 import { playedView } from '../runner/view-played.js';
-import { planRollout } from '../runner/planning.js';
+import { NothingToPlan, planRollout } from '../runner/planning.js';
 import type { ActiveRollout } from '../runner/active.js';
 import { Changes } from '../runner/changes.js';
 import { trailOf } from '../runner/trail.js';
@@ -271,6 +273,31 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
         leastMs: leastOf(active.plan, r),
         latest: latest && { begin: rfc3339(latest.begin), by: rfc3339(latest.by) },
       };
+    },
+  });
+
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/rollouts/{id}/way-back',
+    role: 'viewer',
+    summary: 'How the whole of a plan could be taken back again, once it was brought: planned and rehearsed before it has begun',
+    params: idParam,
+    answer: wayBackAheadSchema,
+    run: async ({ params, who }) => {
+      const { plan } = await runner.get(params.id);
+      try {
+        const back = await planRollout(parts, { ...limitsAsked(plan), first: 0, soakSeconds: 0 }, who.name, wayBackAhead(plan));
+        const { beginsAt, endsAt, stuck } = rehearseWith(back, Date.now(), [], true);
+        return {
+          devices: back.runs.length,
+          takesMs: endsAt - beginsAt,
+          stuck,
+          leftOut: back.leftOut.map(({ name, reason }) => ({ name, reason })),
+        };
+      } catch (error) {
+        if (!(error instanceof NothingToPlan)) throw error;
+        return { devices: 0, takesMs: 0, stuck: null, leftOut: error.leftOut.map(({ name, reason }) => ({ name, reason })) };
+      }
     },
   });
 

@@ -1,4 +1,4 @@
-import { sameVersion, type Targeting } from '@barrow/core';
+import { sameVersion, type Plan, type PlannedRun, type Targeting } from '@barrow/core';
 import type { Context } from '../context.js';
 import type { KnownDevice } from '../devices/devices.js';
 import { Refusal } from '../errors.js';
@@ -8,6 +8,8 @@ import type { ActiveRollout } from './active.js';
 export interface WayBackOf {
   readonly name: string;
   readonly runs: ReadonlyMap<string, { readonly version: string; readonly brought: string; readonly after: readonly string[] }>;
+  /** It is asked before they have gone: as if each ran what it will be brought. */
+  readonly asIf?: true;
 }
 
 /** Of a rollout those that were verified; who needed another goes back before it. @throws Refusal when there is none */
@@ -21,6 +23,13 @@ export function wayBackOf({ plan, state }: Pick<ActiveRollout, 'plan' | 'state'>
       `No device was verified in "${plan.name}".`,
       `\`barrow rollout show ${plan.id}\` shows how each of them stands.`,
     );
+  return wayBackFrom(plan.name, verified);
+}
+
+/** Of a plan that has not begun all of them, as if they had been verified. */
+export const wayBackAhead = ({ name, runs }: Plan): WayBackOf => ({ ...wayBackFrom(name, runs), asIf: true });
+
+function wayBackFrom(name: string, verified: readonly PlannedRun[]): WayBackOf {
   const deviceOf = new Map(verified.map((r) => [r.id, r.device]));
   const after = new Map<string, string[]>();
   for (const { device, needs = [] } of verified)
@@ -29,7 +38,7 @@ export function wayBackOf({ plan, state }: Pick<ActiveRollout, 'plan' | 'state'>
       if (needed !== undefined) after.set(needed, [...(after.get(needed) ?? []), device]);
     }
   return {
-    name: plan.name,
+    name,
     runs: new Map(verified.map((r) => [r.device, { version: r.from, brought: r.target, after: after.get(r.device) ?? [] }])),
   };
 }
@@ -43,6 +52,13 @@ export const wayBackTarget = (family: string, version: string, rollout: string):
   pin: null,
   why: `what it ran before "${rollout}"`,
   conflict: null,
+});
+
+/** A device as if it ran a version. */
+export const asIfIt = (known: KnownDevice, version: string): KnownDevice => ({
+  ...known,
+  row: Object.assign(Object.create(Object.getPrototypeOf(known.row) as object) as KnownDevice['row'], known.row, { firmware: version }),
+  state: { ...known.state, firmware: version },
 });
 
 /** Why a device does not go back; null when it may. */

@@ -27,7 +27,7 @@ import { hazardsIn, withLeftBehind, type Drop } from './plan-hazards.js';
 import type { Sites } from '../staging/sites.js';
 import { windowFor } from '../windows.js';
 import type { Durations } from './durations.js';
-import { wayBackTarget, whyNotBack, type WayBackOf } from './plan-back.js';
+import { asIfIt, wayBackTarget, whyNotBack, type WayBackOf } from './plan-back.js';
 import { namedWaves, refuseUnknownGates } from './plan-waves.js';
 import { powerOf } from './plan-power.js';
 import { otherThanHouse, refuseTooLong, windowOfHour } from './plan-windows.js';
@@ -228,6 +228,24 @@ async function familyTextsOf(context: Context, devices: Devices, candidates: rea
   return Object.fromEntries([...context.familyTexts].filter(([family]) => used.has(family)));
 }
 
+/** None of those that were meant can be planned. */
+export class NothingToPlan extends Refusal {
+  constructor(readonly leftOut: Plan['leftOut']) {
+    super(
+      422,
+      'nothing-to-do',
+      'There is nothing to plan',
+      leftOut.length > 0
+        ? `None of these devices can be upgraded: ${leftOut
+            .slice(0, 3)
+            .map((l) => `${l.name}: ${l.reason}`)
+            .join('; ')}${leftOut.length > 3 ? ` and ${leftOut.length - 3} more` : ''}.`
+        : 'No device is behind its target.',
+      '`barrow standing` shows every device against its target; `barrow target set` sets one.',
+    );
+  }
+}
+
 /** Makes a plan for the devices that are meant and are behind their target. @throws Refusal when none is. */
 export async function planRollout(
   {
@@ -279,7 +297,8 @@ export async function planRollout(
   const rows = new Map(all.map(({ row }) => [row.id, row]));
   const facts = new Map<string, RunFacts>();
   const brings = (device: string, image: string): boolean => brought.get(device)?.has(image) ?? false;
-  for (const known of parentsFirst(meant)) {
+  for (const found of parentsFirst(meant)) {
+    const known = back?.asIf && back.runs.has(found.row.id) ? asIfIt(found, back.runs.get(found.row.id)!.brought) : found;
     const { row } = known;
     const leave = (reason: string): void => void leftOut.push({ device: row.id, name: row.name, reason });
     const was = back?.runs.get(row.id);
@@ -389,19 +408,7 @@ export async function planRollout(
     });
   }
   const candidates = dropped(fit, dropping, new Map(meant.map((d) => [d.row.id, d])));
-  if (candidates.length === 0)
-    throw new Refusal(
-      422,
-      'nothing-to-do',
-      'There is nothing to plan',
-      leftOut.length > 0
-        ? `None of these devices can be upgraded: ${leftOut
-            .slice(0, 3)
-            .map((l) => `${l.name}: ${l.reason}`)
-            .join('; ')}${leftOut.length > 3 ? ` and ${leftOut.length - 3} more` : ''}.`
-        : 'No device is behind its target.',
-      '`barrow standing` shows every device against its target; `barrow target set` sets one.',
-    );
+  if (candidates.length === 0) throw new NothingToPlan(leftOut);
   const carried = carriedBy(candidates);
   const versions = [...new Set(candidates.map((c) => c.target))];
   const plan = madeOrRefused({
