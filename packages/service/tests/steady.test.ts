@@ -3,6 +3,8 @@ import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest';
 const hour = 3_600_000;
 const clocks = vi.hoisted(() => ({ uptime: 1000 }));
 vi.mock('node:os', () => ({ uptime: () => clocks.uptime }));
+// Another file may have loaded it before, with the true clock of the machine.
+vi.resetModules();
 const { resync, steadyNow, wallIsOff } = await import('../src/steady.js');
 
 describe('the clock of durations', () => {
