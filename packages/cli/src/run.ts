@@ -41,6 +41,7 @@ const groups: readonly (readonly [heading: string, loads: readonly Load[]])[] = 
     [
       async () => (await import('./commands/rollouts.js')).registerRollouts,
       async () => (await import('./commands/backups.js')).registerBackups,
+      async () => (await import('./commands/notices.js')).registerNotices,
     ],
   ],
 ];

@@ -41,7 +41,9 @@ import {
   rehearsalSchema,
   reportSchema,
   rolloutChangesSchema,
+  noticesSchema,
   planFile,
+  receiverSchema,
   rolloutSchema,
   wayBackAheadSchema,
   rolloutSummarySchema,
@@ -69,7 +71,9 @@ import {
   type LiveEvent,
   type NetworkChange,
   type NetworkInput,
+  type MailServerInput,
   type PlanInput,
+  type ReceiverInput,
   type Problem,
   standingGroupSchema,
   type Distance,
@@ -383,6 +387,20 @@ export class BarrowClient {
   plan = (json: PlanInput) => this.#json(rolloutSchema, 'POST', '/rollouts', { json });
   /** How the whole of a plan could be taken back again. */
   wayBackAhead = (id: string) => this.#json(wayBackAheadSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/way-back`);
+  /** Who is told of what happens in rollouts. */
+  notices = () => this.#json(noticesSchema, 'GET', '/notices');
+  addReceiver = (json: ReceiverInput) =>
+    this.#json(receiverSchema.extend({ secret: z.string().nullable() }), 'POST', '/notices/receivers', { json });
+  removeReceiver = (id: string) => this.#json(removed, 'DELETE', `/notices/receivers/${encodeURIComponent(id)}`);
+  tryReceiver = (id: string) =>
+    this.#json(
+      z.object({ name: z.string(), sent: z.boolean(), trouble: z.string().nullable() }),
+      'POST',
+      `/notices/receivers/${encodeURIComponent(id)}/trial`,
+    );
+  setMailServer = (json: MailServerInput) => this.#json(noticesSchema, 'PUT', '/notices/mail-server', { json });
+  setHeartbeat = (json: { url: string | null; everySeconds?: number }) => this.#json(noticesSchema, 'PUT', '/notices/heartbeat', { json });
+  setNoticeAddress = (url: string | null) => this.#json(noticesSchema, 'PUT', '/notices/address', { json: { url } });
   /** A plan as a file, to be kept or planned anew. */
   planFile = (id: string) => this.#json(planFile, 'GET', `/rollouts/${encodeURIComponent(id)}/plan`);
   planFromFile = (json: z.input<typeof planFile>) => this.#json(rolloutSchema, 'POST', '/rollouts/from-file', { json });

@@ -64,6 +64,8 @@ export * from './records/approval.js';
 export * from './api/shapes.js';
 export * from './api/images.js';
 export * from './api/device-lists.js';
+export * from './notices/occasions.js';
+export * from './api/notices.js';
 export * from './api/plan-file.js';
 export * from './api/targets.js';
 export * from './api/advisories.js';

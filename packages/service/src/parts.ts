@@ -17,6 +17,7 @@ import type { Journal } from './runner/journal.js';
 import type { Restoring } from './runner/restoring.js';
 import type { Durations } from './runner/durations.js';
 import type { Appointments } from './runner/appointments.js';
+import type { Notices } from './notices/notices.js';
 import type { Sheets } from './report/sheets.js';
 import type { Runner } from './runner/runner.js';
 import type { CheckFile } from './staging/check-file.js';
@@ -61,4 +62,5 @@ export interface Parts {
   readonly runner: Runner;
   readonly sheets: Sheets;
   readonly appointments: Appointments;
+  readonly notices: Notices;
 }

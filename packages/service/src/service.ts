@@ -34,6 +34,7 @@ import { Backups } from './runner/backups.js';
 import { Holdings } from './runner/holdings.js';
 import { Journal } from './runner/journal.js';
 import { Restoring } from './runner/restoring.js';
+import { Notices } from './notices/notices.js';
 import { openSheetFolder, Sheets } from './report/sheets.js';
 import { Runner } from './runner/runner.js';
 import { CheckFile } from './staging/check-file.js';
@@ -184,6 +185,9 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
       `http${httpStore.secure ? 's' : ''}://${options.httpStoreListen.host}:${httpStore.port}`,
     ]);
     runner.onHappened((active) => sheets.touch(active));
+    const notices = new Notices(context, runner, journal);
+    await notices.load();
+    runner.onEntry((active, entry) => notices.heed(active, entry));
     const parts: Parts = {
       context,
       restoring,
@@ -215,6 +219,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
       runner,
       sheets,
       appointments,
+      notices,
       durations,
     };
     runner.use(parts);
@@ -230,6 +235,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     await runner.resume();
     deliveries.resume();
     appointments.resume();
+    await notices.resume(url);
     const tidy = (): void =>
       void dropOldest(db).then(
         (dropped) => Object.keys(dropped).length > 0 && log.info({ dropped }, 'what was older than is kept is dropped'),
@@ -248,6 +254,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
         await discovery.stop();
         await deliveries.stop();
         await runner.stop();
+        await notices.stop();
         await durations.write();
         sheets.close();
         watches.stop();

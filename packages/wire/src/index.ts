@@ -36,6 +36,7 @@ export {
   type HttpMethod,
   type HttpTarget,
 } from './http/fetch.js';
+export { digestField, signRequest, type SignedRequest } from './http/signature.js';
 export { answerDigest, readChallenges, type Challenge } from './http/digest.js';
 export { decodeProbeMatch, encodeProbe, probeQuestion, type ProbeMatch } from './onvif/discovery.js';
 export {

@@ -903,6 +903,7 @@ export const liveEventSchema = z.discriminatedUnion('kind', [
   z.object({
     kind: z.literal('changed'),
     what: z.enum([
+      'notices',
       'devices',
       'networks',
       'credentials',

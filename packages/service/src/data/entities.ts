@@ -411,6 +411,46 @@ export const AppointmentEntity = defineEntity({
 });
 export type AppointmentRow = Row<typeof AppointmentEntity>;
 
+/** Who is told of what happens in rollouts. */
+export const ReceiverEntity = defineEntity({
+  name: 'Receiver',
+  tableName: 'receiver',
+  properties: {
+    id: p.string().primary(),
+    name: p.string().unique(),
+    kind: p.string(),
+    to: p.string(),
+    on: p.json<string[]>(),
+    /** The key by which requests to it are signed. */
+    sealed: p.text().nullable(),
+    createdAt: moment(),
+    lastAt: moment().nullable(),
+    trouble: p.text().nullable(),
+  },
+});
+export type ReceiverRow = Row<typeof ReceiverEntity>;
+
+/** A message that has not reached who is to be told. */
+export const NoticeEntity = defineEntity({
+  name: 'Notice',
+  tableName: 'notice',
+  properties: {
+    id: p.integer().primary().autoincrement(),
+    receiver: p.string(),
+    rollout: p.string().nullable(),
+    name: p.string().nullable(),
+    kind: p.string(),
+    subject: p.string(),
+    lines: p.json<string[]>(),
+    at: moment(),
+    /** When it is tried next. */
+    due: moment(),
+    tries: p.integer(),
+    trouble: p.text().nullable(),
+  },
+});
+export type NoticeRow = Row<typeof NoticeEntity>;
+
 /** How long a step took on a device, in thousandths of what its family file says. */
 export const TookEntity = defineEntity({
   name: 'Took',
@@ -546,4 +586,6 @@ export const entities = [
   TokenEntity,
   DeedEntity,
   MarkEntity,
+  NoticeEntity,
+  ReceiverEntity,
 ];

@@ -1,7 +1,7 @@
 import { Migration } from '@mikro-orm/migrations';
 
 /** The layout of the tables; written into `PRAGMA user_version`, so that an older Barrow can refuse a newer database. */
-export const schemaVersion = 13;
+export const schemaVersion = 14;
 
 class First extends Migration {
   override up(): void {
@@ -242,6 +242,19 @@ class Learning extends Migration {
   }
 }
 
+/** People are told of what happens, wherever they are. */
+class Telling extends Migration {
+  override up(): void {
+    this.addSql(`create table receiver (id text primary key, name text not null unique, kind text not null, "to" text not null,
+      "on" json not null, sealed text, created_at integer not null, last_at integer, trouble text);`);
+    this.addSql(`create table notice (id integer primary key autoincrement, receiver text not null, rollout text, name text,
+      kind text not null, subject text not null, lines json not null, at integer not null, due integer not null,
+      tries integer not null, trouble text);`);
+    this.addSql('create index notice_due on notice (due);');
+    this.addSql('pragma user_version = 14;');
+  }
+}
+
 export const migrations = [
   { name: '2026-11-23-first', class: First },
   { name: '2026-11-23-discovering', class: Discovering },
@@ -256,4 +269,5 @@ export const migrations = [
   { name: '2026-11-26-calling', class: Calling },
   { name: '2026-11-26-timing', class: Timing },
   { name: '2026-11-26-learning', class: Learning },
+  { name: '2026-11-27-telling', class: Telling },
 ];

@@ -23,6 +23,7 @@ import {
   type RolloutEvent,
   type RolloutSummary,
   type StepName,
+  type JournalEntry,
 } from '@barrow/core';
 import { compiledFamily, fillSent, parseFamily, throughParent, wayNamed, type AskPerson, type Family } from '@barrow/families';
 import { ownMissed } from '@barrow/wire';
@@ -113,6 +114,7 @@ export class Runner {
 
   #parts!: RunnerParts;
   #heard: (active: ActiveRollout) => void = () => undefined;
+  #heeded: (active: ActiveRollout, entry: JournalEntry) => void = () => undefined;
   #begins: (rollout: string) => AppointmentRow | null = () => null;
 
   constructor(
@@ -135,6 +137,16 @@ export class Runner {
   /** Gives the runner what its steps work with; once, before anything else. */
   use({ devices, images, offers, transfers, watches, deliveries, backups, journal, durations }: RunnerParts): void {
     this.#parts = { devices, images, offers, transfers, watches, deliveries, backups, journal, durations };
+  }
+
+  /** Tells somebody of each entry of a journal, after it was applied. */
+  onEntry(heeded: (active: ActiveRollout, entry: JournalEntry) => void): void {
+    this.#heeded = heeded;
+  }
+
+  /** All rollouts that have begun and not ended. */
+  underWay(): readonly ActiveRollout[] {
+    return [...this.#rollouts.values()].filter(isUnderWay);
   }
 
   /** Tells somebody, after each thing that happened, in which rollout it was. */
@@ -478,6 +490,7 @@ export class Runner {
       }
       this.#parts.journal.told(entry.seq);
       this.context.live.tell({ kind: 'journal', entry });
+      this.#heeded(active, entry);
     }
     this.#parts.durations.keep(taken, steadyNow());
     if (active.state.events - active.kept >= keepEvery) void this.#keep(active);

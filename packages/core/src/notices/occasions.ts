@@ -1,0 +1,102 @@
+import { cause as causeOf } from '../causes/catalogue.js';
+import type { RolloutEvent } from '../scheduler/events.js';
+import type { RolloutState } from '../scheduler/state.js';
+
+/**
+ * What somebody may want to be told of: Barrow holds a rollout; a device failed, or was taken back; a person is wanted, for a word or
+ * by hand; a rollout has ended; or it takes far longer than it was rehearsed.
+ */
+export const occasionKinds = ['held', 'failed', 'wanted', 'ended', 'overdue'] as const;
+export type OccasionKind = (typeof occasionKinds)[number];
+
+export interface Occasion {
+  readonly kind: OccasionKind;
+  /** The device, where it is about one. */
+  readonly device: string | null;
+  /** What happened, in a sentence without its full stop. */
+  readonly text: string;
+}
+
+/** These do not wait for others that may come. */
+export const isUrgent = (kind: OccasionKind): boolean => kind !== 'failed';
+
+/** What of an event somebody may want to be told of, after it was applied; null: nothing. */
+export function occasionOf(state: RolloutState, event: RolloutEvent): Occasion | null {
+  const { plan } = state;
+  switch (event.kind) {
+    case 'held':
+      return event.by === 'Barrow' ? { kind: 'held', device: null, text: event.reason } : null;
+    case 'rollout-ended':
+      return { kind: 'ended', device: null, text: totalsText(state) };
+    case 'wave-ended': {
+      const { name, gate } = plan.waves[event.wave]!;
+      if (!gate.approval) return null;
+      return { kind: 'wanted', device: null, text: `wave ${event.wave + 1} (${name}) has ended, and the next waits for a word` };
+    }
+    case 'step-begun': {
+      const index = state.indexOf.get(event.run)!;
+      const { step, words } = plan.passages[plan.runs[index]!.passage]!.steps[state.runs[index]!.step]!;
+      if (step !== 'by-hand') return null;
+      const { name } = plan.runs[index]!;
+      return { kind: 'wanted', device: name, text: `${name} waits for a hand: ${words ?? 'something has to be done at it'}` };
+    }
+    default: {
+      if (!('run' in event) || event.run === undefined) return null;
+      const index = state.indexOf.get(event.run);
+      const run = index === undefined ? undefined : state.runs[index]!;
+      if (!run || run.endedAt !== event.at || (run.outcome !== 'failed' && run.outcome !== 'recovered')) return null;
+      const { name } = plan.runs[index!]!;
+      const why = run.cause === null ? (run.detail ?? '') : causeOf(run.cause).what.replace(/\.$/, '');
+      return {
+        kind: 'failed',
+        device: name,
+        text: run.outcome === 'failed' ? `${name} failed: ${why}` : `${name} runs what it ran before again: ${why}`,
+      };
+    }
+  }
+}
+
+/** How those stand that have ended, most first. */
+function totalsText({ runs }: RolloutState): string {
+  const counts = new Map<string, number>();
+  for (const { outcome } of runs) if (outcome !== null) counts.set(outcome, (counts.get(outcome) ?? 0) + 1);
+  return `${counts.get('verified') ?? 0} of ${runs.length} verified${[...counts]
+    .filter(([outcome]) => outcome !== 'verified')
+    .map(([outcome, n]) => `, ${n} ${outcome}`)
+    .join('')}`;
+}
+
+/** A message about one rollout: everything that was to be told of it at that time. */
+export interface Notice {
+  /** Of what it is about, the gravest. */
+  readonly kind: OccasionKind;
+  readonly subject: string;
+  readonly lines: readonly string[];
+}
+
+const gravest: readonly OccasionKind[] = ['held', 'failed', 'wanted', 'overdue', 'ended'];
+/** So many devices of one kind are told by name. */
+const mostTold = 20;
+
+/** Puts occasions of one rollout into one message, however many they are. */
+export function noticeOf(rollout: string, occasions: readonly Occasion[]): Notice {
+  const kind = gravest.find((k) => occasions.some((o) => o.kind === k))!;
+  const of = (k: OccasionKind): Occasion[] => occasions.filter((o) => o.kind === k);
+  const failed = of('failed');
+  const subject = {
+    held: `"${rollout}" is held`,
+    failed: `"${rollout}": ${failed.length === 1 ? `${failed[0]!.device} has failed` : `${failed.length} devices have failed`}`,
+    wanted: `"${rollout}" waits for a person`,
+    overdue: `"${rollout}" takes longer than it should`,
+    ended: `"${rollout}" has ended`,
+  }[kind];
+  const lines = gravest.flatMap((k) => {
+    const all = of(k);
+    const told = all
+      .slice(0, mostTold)
+      // The name of a device stays as it is.
+      .map(({ text, device }) => `${device === null ? text[0]!.toUpperCase() : text[0]!}${text.slice(1)}.`);
+    return all.length > mostTold ? [...told, `And ${all.length - mostTold} more.`] : told;
+  });
+  return { kind, subject, lines };
+}

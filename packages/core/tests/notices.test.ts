@@ -1,0 +1,75 @@
+import { describe, expect, it } from 'vitest';
+import { apply, fold, initialState, noticeOf, occasionOf, type Occasion, type RolloutEvent, type RolloutState } from '@barrow/core';
+import { nineSteps, passage, planOf } from './plans.js';
+
+const at = 5000;
+/** What is told of the last of some events. */
+const toldOf = (state: RolloutState, ...events: RolloutEvent[]): Occasion | null => {
+  let occasion: Occasion | null = null;
+  for (const event of events) {
+    state = apply(state, event);
+    occasion = occasionOf(state, event);
+  }
+  return occasion;
+};
+const failing: RolloutEvent[] = [
+  { kind: 'rollout-started', at, by: 'a' },
+  { kind: 'wave-opened', at, wave: 0 },
+  { kind: 'step-begun', at, run: 'd1', step: 'preflight', attempt: 1 },
+];
+
+describe('what somebody may want to be told of', () => {
+  const plan = planOf({ devices: 2, first: 1, gate: { soakMs: 0, failureLimit: 1, approval: true } });
+
+  it('is a device that failed, not one that is being tried', () => {
+    expect(toldOf(initialState(plan), ...failing)).toBeNull();
+    const failed: RolloutEvent = { kind: 'step-failed', at: at + 1, run: 'd1', step: 'preflight', cause: 'no-space', detail: 'full' };
+    const told = toldOf(initialState(plan), ...failing, failed);
+    expect(told).toEqual({ kind: 'failed', device: 'sw-1', text: expect.stringMatching(/^sw-1 failed: .*[^.]$/) as string });
+  });
+
+  it('is a hold of Barrow, and not one of a person; an approval that is wanted; and the end, in numbers', () => {
+    const running = fold(plan, failing.slice(0, 2));
+    const held = (by: string): Occasion | null => toldOf(structuredClone(running), { kind: 'held', at, by, reason: '2 failed in wave 1' });
+    expect(held('Barrow')).toEqual({ kind: 'held', device: null, text: '2 failed in wave 1' });
+    expect(held('ana')).toBeNull();
+    expect(occasionOf(running, { kind: 'wave-ended', at, wave: 0 })?.text).toBe('wave 1 (first) has ended, and the next waits for a word');
+    expect(occasionOf(running, { kind: 'wave-ended', at, wave: 1 })).toBeNull();
+    running.runs[0]!.outcome = 'verified';
+    running.runs[1]!.outcome = 'not-begun';
+    expect(occasionOf(running, { kind: 'rollout-ended', at })?.text).toBe('1 of 2 verified, 1 not-begun');
+  });
+
+  it('is a hand that is waited for, with what it is to do', () => {
+    const [first, ...more] = nineSteps().stretches;
+    const way = {
+      ...nineSteps(),
+      stretches: [{ name: 'seat', steps: [{ step: 'by-hand', usualMs: 1, words: 'Put it in the cradle' }] }, first!, ...more],
+    };
+    const byHand = planOf({ devices: 1, first: 0, each: [{ passage: passage(undefined, way) }] });
+    const begun: RolloutEvent = { kind: 'step-begun', at, run: 'd1', step: 'by-hand', leg: 0, attempt: 1 };
+    expect(toldOf(initialState(byHand), ...failing.slice(0, 2), begun)).toEqual({
+      kind: 'wanted',
+      device: 'sw-1',
+      text: 'sw-1 waits for a hand: Put it in the cradle',
+    });
+  });
+});
+
+describe('a message', () => {
+  const failed = (n: number): Occasion => ({ kind: 'failed', device: `sw-${n}`, text: `sw-${n} failed: no space` });
+  it('is one for all that was to be told, the gravest first, and names some of many', () => {
+    const many = Array.from({ length: 60 }, (_, n) => failed(n + 1));
+    const notice = noticeOf('the night', [...many, { kind: 'held', device: null, text: '60 failed' }]);
+    expect([notice.kind, notice.subject, notice.lines.length]).toEqual(['held', '"the night" is held', 22]);
+    expect([notice.lines[0], notice.lines[1], notice.lines.at(-1)]).toEqual(['60 failed.', 'sw-1 failed: no space.', 'And 40 more.']);
+  });
+  it.each([
+    [[failed(1)], '"n": sw-1 has failed'],
+    [[failed(1), failed(2)], '"n": 2 devices have failed'],
+    [[{ kind: 'wanted', device: null, text: 'x' }], '"n" waits for a person'],
+    [[{ kind: 'overdue', device: null, text: 'x' }], '"n" takes longer than it should'],
+    [[{ kind: 'ended', device: null, text: 'x' }, failed(1)], '"n": sw-1 has failed'],
+    [[{ kind: 'ended', device: null, text: 'x' }], '"n" has ended'],
+  ] as [Occasion[], string][])('of %j is called %s', (occasions, subject) => expect(noticeOf('n', occasions).subject).toBe(subject));
+});
