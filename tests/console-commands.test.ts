@@ -93,6 +93,7 @@ const where: Readonly<Record<string, string | `- ${string}`>> = {
   'rollout compare': 'rehearsal',
   'rollout plan-rest': 'plan',
   'rollout plan-back': 'plan',
+  deeds: 'deeds',
   'notice list': 'notices',
   'notice add': 'addReceiver',
   'notice remove': 'removeReceiver',

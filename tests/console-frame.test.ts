@@ -41,7 +41,17 @@ describe.skipIf(!hasChromium)('the frame of the console', () => {
     const [image] = await client.images();
     ofDevice = `/devices/${id}`;
     const pages = ['/where', '/discovery', '/', '/map', '/families', '/images', '/standing', '/advisories', '/staging', '/transfers'];
-    paths = [...pages, '/rollouts', '/backups', '/access', `/rollouts/${plan.id}`, ofDevice, `/images/${image!.sha256}`];
+    paths = [
+      ...pages,
+      '/rollouts',
+      '/backups',
+      '/deeds',
+      '/notices',
+      '/access',
+      `/rollouts/${plan.id}`,
+      ofDevice,
+      `/images/${image!.sha256}`,
+    ];
     browser = await openBrowser();
     page = await browser.newPage({ viewport: { width: 1280, height: 800 } });
     page.setDefaultTimeout(30_000);
@@ -93,6 +103,7 @@ describe.skipIf(!hasChromium)('the frame of the console', () => {
       ['/standing', 'Set a target'],
       ['/standing', 'Pin a device'],
       ['/access', 'Add a token'],
+      ['/notices', 'Tell somebody'],
       [ofDevice, 'Set by hand'],
     ] as const) {
       await open(path);

@@ -243,4 +243,23 @@ describe('who is told of what happens', () => {
     expect((await cli('notice', 'remove', 'desk')).out).toBe('desk is not told any more.\n');
     expect((await cli('notice', 'remove', 'desk')).code).toBe(2);
   });
+
+  it('did it is kept, and shown in words, with what it was about', async () => {
+    const all = await cli('deeds', '--last', '200');
+    expect(all.out).toMatch(/first admin +admin +Begin, with what could hurt accepted[^\n]* +the night *\n/);
+    expect(all.out).toMatch(/first admin +admin +Somebody is to be told/);
+    // What was refused has changed nothing, and what is only read is no deed.
+    expect(all.out).not.toContain('ana ');
+    expect(all.out).not.toContain('Rollouts, newest first');
+    const { token } = await client.addToken({ name: 'ben', role: 'operator' });
+    const ben = new BarrowClient({ url: scene.served.url, token });
+    await ben.setPin({ device: 'quay-sw-2', reason: 'printers', askAgain: '2031-01-31' });
+    expect((await client.deeds({ who: 'ben' })).items).toMatchObject([{ who: 'ben', role: 'operator' }]);
+    // Page by page, none twice.
+    const first = await client.deeds({ most: 2 });
+    const then = await client.deeds({ most: 2, before: first.items.at(-1)!.id });
+    expect(first.more).toBe(true);
+    expect(new Set([...first.items, ...then.items].map((d) => d.id)).size).toBe(4);
+    expect((await cli('deeds', '--last', '0')).code).toBe(2);
+  });
 });

@@ -41,6 +41,7 @@ import {
   rehearsalSchema,
   reportSchema,
   rolloutChangesSchema,
+  deedsSchema,
   noticesSchema,
   planFile,
   receiverSchema,
@@ -387,6 +388,8 @@ export class BarrowClient {
   plan = (json: PlanInput) => this.#json(rolloutSchema, 'POST', '/rollouts', { json });
   /** How the whole of a plan could be taken back again. */
   wayBackAhead = (id: string) => this.#json(wayBackAheadSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/way-back`);
+  /** Who did what, newest first. */
+  deeds = (query: { who?: string; before?: number; most?: number } = {}) => this.#json(deedsSchema, 'GET', '/deeds', { query });
   /** Who is told of what happens in rollouts. */
   notices = () => this.#json(noticesSchema, 'GET', '/notices');
   addReceiver = (json: ReceiverInput) =>

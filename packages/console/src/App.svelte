@@ -53,8 +53,20 @@
       ],
     },
     { word: 'change', pages: [{ href: '/rollouts', word: 'Rollouts' }] },
-    { word: 'proof', pages: [{ href: '/backups', word: 'Backups' }] },
-    { word: 'house', pages: [{ href: '/access', word: 'Access' }] },
+    {
+      word: 'proof',
+      pages: [
+        { href: '/backups', word: 'Backups' },
+        { href: '/deeds', word: 'Who did what' },
+      ],
+    },
+    {
+      word: 'house',
+      pages: [
+        { href: '/notices', word: 'Notices' },
+        { href: '/access', word: 'Access' },
+      ],
+    },
   ];
   const isHere = (page: { href: string; also?: string }): boolean =>
     route.pathname === page.href || route.pathname.startsWith(`${page.also ?? page.href.replace(/^\/$/, '/devices')}/`);

@@ -14,6 +14,8 @@ import Rollout from './pages/Rollout.svelte';
 import Rollouts from './pages/Rollouts.svelte';
 import Staging from './pages/Staging.svelte';
 import Standing from './pages/Standing.svelte';
+import Deeds from './pages/Deeds.svelte';
+import Notices from './pages/Notices.svelte';
 import Tokens from './pages/Tokens.svelte';
 import Transfer from './pages/Transfer.svelte';
 import Transfers from './pages/Transfers.svelte';
@@ -33,6 +35,8 @@ export const { route, navigate } = createRouter({
   '/staging': Staging,
   '/families': Families,
   '/backups': Backups,
+  '/deeds': Deeds,
+  '/notices': Notices,
   '/access': Tokens,
   '/transfers': Transfers,
   '/transfers/:id': Transfer,

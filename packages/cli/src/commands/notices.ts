@@ -39,6 +39,22 @@ function noticesText(io: Io, { receivers, mailServer, heartbeat, address }: Noti
 }
 
 export const registerNotices: Register = (program, act) => {
+  program
+    .command('deeds')
+    .description('who did what, newest first: what was changed, and which secrets were shown')
+    .option('--who <name>', 'only of this token')
+    .option('--last <n>', 'so many', '30')
+    .action(
+      act(async ({ say, client }, o: { who?: string; last: string }) => {
+        const { items, more } = await client().deeds({ ...(o.who === undefined ? {} : { who: o.who }), most: Number(o.last) });
+        const rows = items.map((d) => [clock(d.at), d.who, d.role, d.what, d.subject]);
+        print(say, items, () =>
+          items.length === 0
+            ? 'Nobody has done anything yet.'
+            : `${table(say.io, ['AT', 'WHO', 'ROLE', 'WHAT', 'OF'], rows)}${more ? '\nThere is more: --last says how many.' : ''}`,
+        );
+      }),
+    );
   const notice = program.command('notice').description('who is told, by mail or by a request, when somebody has to look');
   notice
     .command('list')

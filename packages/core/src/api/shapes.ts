@@ -807,6 +807,21 @@ export const reportSchema = z.object({
 });
 export type Report = z.infer<typeof reportSchema>;
 
+/** Something that somebody asked for and that was done, or a secret that was shown to them. */
+export const deedSchema = z.object({
+  id: z.number().int(),
+  at: moment,
+  who: z.string(),
+  role: z.string(),
+  /** In words. */
+  what: z.string(),
+  path: z.string(),
+  /** The name of what it was about, where that is still known. */
+  subject: z.string().nullable(),
+});
+export type DeedView = z.infer<typeof deedSchema>;
+export const deedsSchema = z.object({ items: z.array(deedSchema), more: z.boolean() });
+
 export const runDetailSchema = z.object({
   run: runViewSchema,
   events: z.array(journalEntrySchema),

@@ -14,6 +14,7 @@ import { liveEvents } from './events.js';
 import { deviceRoutes } from './routes-devices.js';
 import { discoveryRoutes } from './routes-discovery.js';
 import { imageRoutes } from './routes-images.js';
+import { deedRoutes } from './routes-deeds.js';
 import { noticeRoutes } from './routes-notices.js';
 import { rolloutRoutes } from './routes-rollouts.js';
 import { advisoryRoutes } from './routes-advisories.js';
@@ -102,6 +103,7 @@ export function makeApp(parts: Parts, closing: AbortSignal): OpenAPIHono<Env> {
   advisoryRoutes(app, parts);
   rolloutRoutes(app, parts);
   noticeRoutes(app, parts);
+  deedRoutes(app, parts);
 
   app.openAPIRegistry.registerComponent('securitySchemes', 'token', { type: 'http', scheme: 'bearer' });
   const info = { openapi: '3.1.0', info: { title: 'Barrow', version: parts.version } };

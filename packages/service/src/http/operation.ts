@@ -24,6 +24,13 @@ export interface Operation<P extends Shape | undefined, Q extends Shape | undefi
   readonly run: (given: { params: Given<P>; query: Given<Q>; body: Given<B>; who: Who; c: HonoContext<Env> }) => Promise<z.input<R>>;
 }
 
+/** What each operation is, by its method and what its path looks like. */
+const known: { readonly method: string; readonly path: RegExp; readonly parameters: number; readonly summary: string }[] = [];
+
+/** What a request was for, in words; null for a path of before. `/targets/set` is nearer than `/targets/{id}`. */
+export const summaryOf = (method: string, path: string): string | null =>
+  known.filter((k) => k.method === method && k.path.test(path)).sort((a, b) => a.parameters - b.parameters)[0]?.summary ?? null;
+
 const problem = { description: 'A problem', content: { 'application/problem+json': { schema: problemSchema } } };
 
 /** Adds one operation: described by OpenAPI, checked on the way in and on the way out, and open only to its role. */
@@ -32,6 +39,13 @@ export function addOperation<P extends Shape | undefined, Q extends Shape | unde
   operation: Operation<P, Q, B, R>,
 ): void {
   const { method, path, role, summary, params, query, body, answer, status = 200, mostBody = usualBody, deed, run } = operation;
+  const pieces = path.split(/\{\w+\}/);
+  known.push({
+    method: method.toUpperCase(),
+    path: new RegExp(`^${pieces.join('[^/]+')}$`),
+    parameters: pieces.length - 1,
+    summary,
+  });
   const route = createRoute({
     method,
     path,
