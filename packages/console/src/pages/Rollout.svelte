@@ -439,10 +439,13 @@
         <dd>
           {#if rehearsal?.stuck}it would not come to its end: {rehearsal.stuck}{:else if rehearsal}{duration(rehearsal.totalMs)} from start to
             end, at most {rehearsal.mostAtOnce} under way{#if rehearsal.approvals.length > 0}; the wait for a person's word not counted{/if}{:else}…{/if}
-          {#if rehearsal}{#each [...boundText(rehearsal, new Date(now)), learnedText(rollout), ...(ahead ? takenBackText(ahead) : [])] as line (line)}<div
-              >
-                {line}
-              </div>{/each}{/if}
+          {#if rehearsal}{#each [...boundText(rehearsal, new Date(now)), learnedText(rollout)] as line (line)}<div>{line}</div>{/each}{/if}
+          {#if ahead}
+            {@const [first, ...others] = takenBackText(ahead)}
+            {#if others.length === 0}<div>{first}</div>{:else}<details>
+                <summary>{first}</summary>{#each others as line (line)}<div class="quiet">{line}</div>{/each}
+              </details>{/if}
+          {/if}
         </dd>
         <dt>What if</dt>
         <dd><WhatIf {rollout} usual={rehearsal} /></dd>

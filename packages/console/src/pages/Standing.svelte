@@ -411,6 +411,12 @@
 {/if}
 
 <style>
+  .sets {
+    display: flex;
+    flex-wrap: wrap;
+    gap: 0.25rem 1.25rem;
+    padding: 0.6rem 0.6rem 0.2rem;
+  }
   .preview {
     display: grid;
     gap: 0.25rem;

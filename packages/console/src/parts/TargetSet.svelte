@@ -81,6 +81,11 @@
 </FormDialog>
 
 <style>
+  input[type='file'] {
+    height: auto;
+    padding: 0.3rem 0.5rem;
+    line-height: 1.6;
+  }
   .wide {
     overflow-x: auto;
   }

@@ -27,9 +27,13 @@ export interface Operation<P extends Shape | undefined, Q extends Shape | undefi
 /** What each operation is, by its method and what its path looks like. */
 const known: { readonly method: string; readonly path: RegExp; readonly parameters: number; readonly summary: string }[] = [];
 
-/** What a request was for, in words; null for a path of before. `/targets/set` is nearer than `/targets/{id}`. */
-export const summaryOf = (method: string, path: string): string | null =>
-  known.filter((k) => k.method === method && k.path.test(path)).sort((a, b) => a.parameters - b.parameters)[0]?.summary ?? null;
+/** What a request was for, in words, and the first thing that its path names; null for a path of before. `/targets/set` is nearer than `/targets/{id}`. */
+export function purposeOf(method: string, path: string): { readonly summary: string; readonly named: string | null } | null {
+  const found = known.filter((k) => k.method === method && k.path.test(path)).sort((a, b) => a.parameters - b.parameters)[0];
+  if (!found) return null;
+  const named = found.path.exec(path)?.[1];
+  return { summary: found.summary, named: named === undefined ? null : decodeURIComponent(named) };
+}
 
 const problem = { description: 'A problem', content: { 'application/problem+json': { schema: problemSchema } } };
 
@@ -42,7 +46,7 @@ export function addOperation<P extends Shape | undefined, Q extends Shape | unde
   const pieces = path.split(/\{\w+\}/);
   known.push({
     method: method.toUpperCase(),
-    path: new RegExp(`^${pieces.join('[^/]+')}$`),
+    path: new RegExp(`^${pieces.join('([^/]+)')}$`),
     parameters: pieces.length - 1,
     summary,
   });

@@ -3,7 +3,7 @@ import { deedsSchema, type DeedView } from '@barrow/core';
 import { rfc3339 } from '../context.js';
 import type { Parts } from '../parts.js';
 import type { Env } from './auth.js';
-import { addOperation, summaryOf } from './operation.js';
+import { addOperation, purposeOf } from './operation.js';
 
 interface Deed {
   readonly id: number;
@@ -18,7 +18,7 @@ interface Deed {
 export function deedRoutes(app: OpenAPIHono<Env>, { context: { db } }: Parts): void {
   /** How what a path names is called, where it is a device, a rollout or an image. */
   const namesIn = async (deeds: readonly Deed[]): Promise<ReadonlyMap<string, string>> => {
-    const ids = [...new Set(deeds.flatMap(({ path }) => path.split('/').slice(4, 7)))];
+    const ids = [...new Set(deeds.flatMap(({ method, path }) => purposeOf(method, path)?.named ?? []))];
     const rows = await db.select<{ id: string; name: string }>(
       `with asked(id) as (select value from json_each(?))
        select id, name from device where id in asked union all select id, name from rollout where id in asked
@@ -45,15 +45,19 @@ export function deedRoutes(app: OpenAPIHono<Env>, { context: { db } }: Parts): v
       );
       const deeds = found.slice(0, most);
       const names = await namesIn(deeds);
-      const view = ({ id, at, who: by, role, method, path }: Deed): DeedView => ({
-        id,
-        at: rfc3339(at),
-        who: by,
-        role,
-        what: summaryOf(method, path) ?? `${method} ${path}`,
-        path,
-        subject: path.split('/').flatMap((part) => names.get(decodeURIComponent(part)) ?? [])[0] ?? null,
-      });
+      const view = ({ id, at, who: by, role, method, path }: Deed): DeedView => {
+        const purpose = purposeOf(method, path);
+        const subject = purpose?.named ?? null;
+        return {
+          id,
+          at: rfc3339(at),
+          who: by,
+          role,
+          what: purpose?.summary ?? `${method} ${path}`,
+          path,
+          subject: subject === null ? null : (names.get(subject) ?? subject),
+        };
+      };
       return { items: deeds.map(view), more: found.length > most };
     },
   });

@@ -235,6 +235,7 @@ export function targetRoutes(app: OpenAPIHono<Env>, { context, devices, standing
     path: '/api/v1/targets/preview',
     role: 'viewer',
     summary: 'What would follow from a target; nothing is set',
+    deed: 'nothing',
     body: targetInput,
     answer: targetPreviewSchema,
     run: async ({ body, who }) => {
@@ -247,6 +248,7 @@ export function targetRoutes(app: OpenAPIHono<Env>, { context, devices, standing
     path: '/api/v1/targets/compare',
     role: 'viewer',
     summary: 'The fleet against a set of versions, as if its rules were the only ones; nothing is set',
+    deed: 'nothing',
     body: targetSetInput,
     answer: targetComparisonSchema,
     run: async ({ body, who }) => {
