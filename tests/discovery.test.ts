@@ -1,8 +1,10 @@
+import { writeFile } from 'node:fs/promises';
+import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { community, Fleet, snmpPort } from '@barrow/standins';
 import { startSnmpd, type Daemon } from './support/daemons.js';
 import { addNetworks, discover, setScene, type Scene } from './support/scene.js';
-import { barrow, has } from './support/service.js';
+import { barrow, has, serve } from './support/service.js';
 
 describe('what a discovery tells', () => {
   let scene: Scene;
@@ -93,6 +95,21 @@ describe('what a discovery tells', () => {
   });
 });
 
+/** As somebody would write it who has the thing before them. */
+const oddFamily = `family: odd-things
+title: Odd things
+maker: Nobody
+kind: other
+models:
+  - { model: thing, revisions: ['1'] }
+recognise:
+  - snmp: { description: '^An odd (?P<model>thing)$' }
+versions:
+  patterns: ['(?P<major>\\d+)']
+  order: [{ part: major }]
+  write: '{major}'
+`;
+
 describe.skipIf(!has('snmpd'))("a device that fits no family: Debian's snmpd", () => {
   let scene: Scene;
   let daemon: Daemon;
@@ -119,5 +136,48 @@ describe.skipIf(!has('snmpd'))("a device that fits no family: Debian's snmpd", (
     expect(device.familyWouldNeed.join('\n')).toContain('recognise by snmp.description: it answers "An odd thing"');
     await expect(client.plan({ devices: ['oddment'] })).rejects.toMatchObject({ problem: { code: 'nothing-to-do' } });
     await expect(client.takeBackup('oddment')).rejects.toMatchObject({ problem: { code: 'family-unknown' } });
+  });
+
+  it('is known as soon as somebody says what it is, with no restart, and for as long as anything of it is here', async () => {
+    const { client } = scene.served;
+    const file = join(scene.data, '..', 'odd.yaml');
+    const cli = (...args: string[]) => barrow([...args, '--url', scene.served.url, '--token', scene.served.token]);
+    const written = (over: readonly [string, string][] = []): Promise<void> =>
+      writeFile(
+        file,
+        over.reduce((text, [from, to]) => text.replace(from, () => to), oddFamily),
+      );
+    // What is wrong with a file is told with its place, and nothing of it is taken.
+    await written([
+      ['kind: other', 'kind: oter'],
+      ['recognise:', 'recognize:'],
+    ]);
+    const faulty = await cli('family', 'add', file);
+    expect(faulty.code).toBe(4);
+    expect(faulty.err).toContain('line:4:7: kind: it is one of');
+    expect(faulty.err).toContain('is other meant?');
+    expect(faulty.err).toContain('"recognize" is not known here: is recognise meant?');
+    await written([['odd-things', 'tarnbrook-access']]);
+    expect((await cli('family', 'add', file)).err).toContain('tarnbrook-access came with Barrow.');
+    await written();
+    expect((await cli('family', 'add', file)).out).toMatch(/^Odd things \(odd-things\): added\.\n/);
+    expect((await cli('family', 'add', file)).out).toContain(': the same.');
+    expect((await cli('family', 'list')).out).toMatch(/odd-things .* added here/);
+    expect((await discover(client, ['odd'])).found).toEqual([expect.objectContaining({ what: 'changed', recognised: true })]);
+    expect(await client.device('oddment')).toMatchObject({ family: 'odd-things', model: 'thing' });
+    // Changed, it takes a word to replace it; that holds after a kill too.
+    await written([['Odd things', 'Very odd things']]);
+    expect(await cli('family', 'add', file)).toMatchObject({ code: 4, err: expect.stringContaining('added before') as string });
+    expect((await cli('family', 'add', file, '--replace')).out).toContain('Very odd things (odd-things): replaced.');
+    await scene.served.kill();
+    scene.served = await serve(scene.data, { scale: scene.scale });
+    expect((await cli('family', 'write', 'odd-things')).out).toBe(oddFamily.replace('Odd things', 'Very odd things'));
+    expect((await cli('family', 'remove', 'odd-things')).err).toContain('1 device of odd-things is here.');
+    expect((await cli('family', 'remove', 'tarnbrook-access')).err).toContain('came with Barrow');
+    await scene.served.client.removeDevice('oddment');
+    expect((await cli('family', 'remove', 'odd-things')).out).toBe('Family odd-things removed.\n');
+    expect((await cli('family', 'show', 'odd-things')).code).toBe(2);
+    await discover(scene.served.client, ['odd']);
+    expect(await scene.served.client.device('oddment')).toMatchObject({ family: null });
   });
 });

@@ -25,7 +25,7 @@ const readme = read('README.md');
 function commandsIn(text: string): string[][] {
   const found = [...text.matchAll(/(?:npx )?barrow ((?:[a-z][\w-]*)(?: [^`\n#…]*)?)/g)].map((m) => m[1]!.trim().split(/\s+/));
   return found.filter(([first]) =>
-    /^(serve|demo|network|credential|token|discover|site|map|device|standing|target|family|image|staging|transfer|backup|rollout|upgrade|report|advisory)$/.test(
+    /^(serve|demo|network|credential|token|discover|site|map|device|standing|target|family|image|staging|transfer|backup|rollout|upgrade|report|advisory|notice|deeds)$/.test(
       first!,
     ),
   );

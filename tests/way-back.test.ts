@@ -1,6 +1,8 @@
+import { generateKeyPairSync } from 'node:crypto';
+import { readFile, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import type { LiveEvent, Rollout, RunView } from '@barrow/core';
+import type { LiveEvent, Report, Rollout, RunView } from '@barrow/core';
 import { isAtRest, type BarrowClient } from '@barrow/client';
 import { writeScenarioLibrary, type StandIn } from '@barrow/standins';
 import { batchesOf, takeBatch } from '../packages/cli/dist/upload.js';
@@ -231,6 +233,45 @@ describe('after a rollout', () => {
   it('is known before it begins how it could be taken back: who, how long, and who cannot', () => {
     expect(ahead).toMatch(/^Once it is done, 1 of 3 can be taken back to what it runs now, in about .+\.$/m);
     expect(ahead).toMatch(/^Not eelgate-sw-1, gannet-sw-1: (?!.*R7).+\.$/m);
+  });
+
+  it('has a report that shows whether it was changed since, without the service', async () => {
+    const file = join(scene.data, '..', 'night.json');
+    expect((await cli('report', night.id, '--format', 'json', '--output', file)).code).toBe(0);
+    const key = (await cli('report', 'key')).out.trim();
+    /** Nothing of the service is named: it is a file and a key. */
+    const verify = (...more: string[]): Promise<Ran> => barrow(['report', 'verify', file, ...more]);
+    const sound = await verify('--key', key);
+    expect(sound).toMatchObject({ code: 0, err: '' });
+    expect(sound.out).toMatch(
+      /^✓ .*: all \d+ lines are as they were signed\.\n {2}Signed over the journal up to entry \d+ \([0-9a-f]{16}…\)/,
+    );
+    expect((await verify()).out).toContain(`By the key ${key}`);
+    const text = await readFile(file, 'utf8');
+    // Written by another hand, it says the same.
+    await writeFile(file, JSON.stringify(JSON.parse(text)));
+    expect((await verify()).code).toBe(0);
+    type Changed = Report & { runs: { outcome: string }[] };
+    const changed = async (change: (report: Changed) => unknown): Promise<string> => {
+      const report = JSON.parse(text) as Changed;
+      change(report);
+      await writeFile(file, JSON.stringify(report));
+      const ran = await verify('--key', key);
+      expect(ran.code, ran.out).toBe(1);
+      return ran.out;
+    };
+    const failed = (JSON.parse(text) as Report).runs.findIndex((r) => r.outcome === 'failed');
+    expect(await changed((r) => (r.runs[failed]!.outcome = 'verified'))).toBe('✕ gannet-sw-1: is not as it was signed\n');
+    expect(await changed((r) => r.deeds.pop())).toMatch(/^✕ deeds(, line \d+)?: is missing\n$/);
+    expect(await changed((r) => r.runs.splice(failed, 1))).toContain('✕ gannet-sw-1: is missing\n');
+    expect(await changed((r) => r.deeds.push({ at: r.madeAt, by: 'eve', what: 'approved' }))).toMatch(/deeds, line \d+: was added\n$/);
+    // Whoever makes the digests fit has no key to sign them.
+    expect(await changed((r) => r.proof!.lines.pop())).toContain('The signature is not one over these digests');
+    const { publicKey } = generateKeyPairSync('ed25519');
+    const other = publicKey.export({ format: 'der', type: 'spki' }).toString('base64');
+    expect(await changed((r) => (r.proof!.publicKey = other))).toContain('It is signed by another key');
+    await writeFile(file, '{"runs": []}');
+    expect(await verify()).toMatchObject({ code: 2, err: expect.stringContaining('has no signature') as string });
   });
 
   it('what is left of it is planned anew, and nothing else', async () => {

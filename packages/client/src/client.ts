@@ -388,6 +388,18 @@ export class BarrowClient {
   plan = (json: PlanInput) => this.#json(rolloutSchema, 'POST', '/rollouts', { json });
   /** How the whole of a plan could be taken back again. */
   wayBackAhead = (id: string) => this.#json(wayBackAheadSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/way-back`);
+  familyFile = (family: string) =>
+    this.#json(z.object({ family: z.string(), text: z.string() }), 'GET', `/families/${encodeURIComponent(family)}/file`);
+  addFamily = (text: string, replace = false) =>
+    this.#json(
+      z.object({ family: z.string(), title: z.string(), what: z.string(), works: z.array(z.string()), remarks: z.array(z.string()) }),
+      'PUT',
+      '/families',
+      { json: { text, replace } },
+    );
+  removeFamily = (family: string) => this.#json(removed, 'DELETE', `/families/${encodeURIComponent(family)}`);
+  /** The public key by which the service signs its reports. */
+  reportKey = async () => (await this.#json(z.object({ publicKey: z.string() }), 'GET', '/report-key')).publicKey;
   /** Who did what, newest first. */
   deeds = (query: { who?: string; before?: number; most?: number } = {}) => this.#json(deedsSchema, 'GET', '/deeds', { query });
   /** Who is told of what happens in rollouts. */

@@ -1,6 +1,7 @@
 import type { Context } from './context.js';
 import type { Approvals } from './devices/approvals.js';
 import type { ByHand } from './devices/by-hand.js';
+import type { FamilyFiles } from './devices/family-files.js';
 import type { Devices } from './devices/devices.js';
 import type { DeviceLists } from './devices/lists.js';
 import type { DiscoveryService } from './discovery/discovery.js';
@@ -18,6 +19,7 @@ import type { Restoring } from './runner/restoring.js';
 import type { Durations } from './runner/durations.js';
 import type { Appointments } from './runner/appointments.js';
 import type { Notices } from './notices/notices.js';
+import type { ReportKey } from './report/proof.js';
 import type { Sheets } from './report/sheets.js';
 import type { Runner } from './runner/runner.js';
 import type { CheckFile } from './staging/check-file.js';
@@ -62,5 +64,7 @@ export interface Parts {
   readonly runner: Runner;
   readonly sheets: Sheets;
   readonly appointments: Appointments;
+  readonly familyFiles: FamilyFiles;
   readonly notices: Notices;
+  readonly reportKey: ReportKey;
 }

@@ -13,6 +13,7 @@ import { Sealer } from './data/seal.js';
 import { Approvals } from './devices/approvals.js';
 import { ByHand } from './devices/by-hand.js';
 import { Devices } from './devices/devices.js';
+import { FamilyFiles } from './devices/family-files.js';
 import { DeviceLists } from './devices/lists.js';
 import { DiscoveryService } from './discovery/discovery.js';
 import { StartFailure } from './errors.js';
@@ -35,6 +36,7 @@ import { Holdings } from './runner/holdings.js';
 import { Journal } from './runner/journal.js';
 import { Restoring } from './runner/restoring.js';
 import { Notices } from './notices/notices.js';
+import { ReportKey } from './report/proof.js';
 import { openSheetFolder, Sheets } from './report/sheets.js';
 import { Runner } from './runner/runner.js';
 import { CheckFile } from './staging/check-file.js';
@@ -132,7 +134,9 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     const advisories = new Advisories(context, devices);
     const imageViews = new ImageViews(devices, advisories);
     const standing = new StandingService(context, devices);
-    const carrying = new Carrying(context, images, intake, carriedFamilies);
+    const familyFiles = new FamilyFiles(context, carriedFamilies);
+    await familyFiles.load();
+    const carrying = new Carrying(context, images, intake, familyFiles);
     const sites = new Sites(context);
     await sites.load();
     const transfers = new Transfers(context);
@@ -219,7 +223,9 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
       runner,
       sheets,
       appointments,
+      familyFiles,
       notices,
+      reportKey: await ReportKey.open(context),
       durations,
     };
     runner.use(parts);

@@ -14,7 +14,7 @@ export const registerFamilies: Register = (program, act) => {
         print(say, all, () =>
           table(
             say.io,
-            ['FAMILY', 'TITLE', 'KIND', 'MODELS', 'KNOWN BY', 'UPGRADES', 'DEVICES'],
+            ['FAMILY', 'TITLE', 'KIND', 'MODELS', 'KNOWN BY', 'UPGRADES', 'DEVICES', 'FROM'],
             all.map((f) => [
               f.family,
               f.title,
@@ -23,6 +23,7 @@ export const registerFamilies: Register = (program, act) => {
               f.recognisedBy.join(', ') || 'its parent',
               f.travel ?? 'recorded only',
               f.devices,
+              f.added ? 'added here' : 'Barrow',
             ]),
             [6],
           ),
@@ -62,6 +63,41 @@ export const registerFamilies: Register = (program, act) => {
             `  ${count(found.devices, 'device')} known`,
           ].join('\n'),
         );
+      }),
+    );
+  family
+    .command('add <file>')
+    .description('have the service know the gear that a family file describes, from now on')
+    .option('--replace', 'instead of the file of that family that was added before')
+    .action(
+      act(async ({ say, client }, file: string, o: { replace?: boolean }) => {
+        const made = await client().addFamily(await readText(file), o.replace === true);
+        print(say, made, () =>
+          [
+            `${made.title} (${made.family}): ${made.what}.`,
+            ...made.works.map((line) => `  ${line}`),
+            ...made.remarks.map((remark) => `  ${remark}.`),
+            'Devices of it are recognised by the next discovery: `barrow discover`.',
+          ].join('\n'),
+        );
+      }),
+    );
+  family
+    .command('remove <family>')
+    .description('remove a family that was added, and of which nothing is here')
+    .action(
+      act(async ({ say, client }, name: string) => {
+        const done = await client().removeFamily(name);
+        print(say, done, () => `Family ${done.removed} removed.`);
+      }),
+    );
+  family
+    .command('write <family>')
+    .description('print the file of a family, to learn from or to change')
+    .action(
+      act(async ({ say, client }, name: string) => {
+        const found = await client().familyFile(name);
+        print(say, found, () => found.text.trimEnd());
       }),
     );
   family

@@ -34,6 +34,7 @@ import { planFrom, planOptions, whole, type PlanOptions } from '../plan-options.
 import { readText } from '../read-text.js';
 import { clock, count, makeColours, outcomeMark, print, runMark, table, totalsOf, type Io, type Say } from '../output.js';
 import { follow } from './follow.js';
+import { registerProof } from './proof.js';
 
 const commas = (text: string): string[] => text.split(',').map((word) => word.trim());
 
@@ -666,9 +667,9 @@ export const registerRollouts: Register = (program, act) => {
       }),
     );
 
-  program
-    .command('report <rollout>')
-    .description('the evidence of a rollout')
+  const report = program.command('report <rollout>').description('the evidence of a rollout');
+  registerProof(report, act);
+  report
     .option('--format <format>', 'text, html, csv or json', 'text')
     .option('--output <file>', 'into a file')
     .action(

@@ -1,17 +1,60 @@
 <script lang="ts">
+  import FileUp from '@lucide/svelte/icons/file-up';
   import Empty from '../parts/Empty.svelte';
   import KindIcon from '../parts/KindIcon.svelte';
+  import FormDialog from '../parts/FormDialog.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import { inAddress } from '../lib/address.js';
   import { Loaded } from '../lib/loaded.svelte.js';
-  import { client } from '../lib/session.svelte.js';
+  import { saveAs } from '../lib/save.js';
+  import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
 
   const families = new Loaded(() => client().families(), ['families', 'devices']);
   const open = inAddress('family');
   const named = (component: string): string => (component === 'system' ? 'the system' : `a ${component.replaceAll('-', ' ')}`);
+
+  let picker = $state<HTMLInputElement>();
+  let refused = $state.raw<Failure | null>(null);
+  let told = $state.raw<readonly string[]>([]);
+  let removing = $state<string | null>(null);
+  async function attempt(work: () => Promise<void>) {
+    try {
+      refused = null;
+      await work();
+    } catch (error) {
+      refused = failureOf(error);
+    }
+  }
+  /** A file that was added before is replaced: who gives it again means that. */
+  const add = async (event: Event & { currentTarget: HTMLInputElement }) => {
+    const input = event.currentTarget;
+    const file = input.files?.[0];
+    if (!file) return;
+    told = [];
+    await attempt(async () => {
+      const made = await client().addFamily(await file.text(), true);
+      told = [`${made.title}: ${made.what}. Devices of it are recognised by the next discovery.`, ...made.remarks];
+      open.value = made.family;
+      await families.again();
+    });
+    input.value = '';
+  };
+  const keep = (family: string) =>
+    attempt(async () => saveAs(`${family}.yaml`, new Blob([(await client().familyFile(family)).text], { type: 'application/yaml' })));
 </script>
 
-<div class="head"><h1>Families</h1></div>
+<div class="head">
+  <h1>Families</h1>
+  <span class="grow"></span>
+  {#if may('admin')}
+    <button class="btn preset-outlined-surface-300-700" onclick={() => picker?.click()}
+      ><FileUp size={15} aria-hidden="true" />Add a family file</button
+    >
+    <input bind:this={picker} type="file" accept=".yaml,.yml" hidden aria-label="Family file" onchange={add} />
+  {/if}
+</div>
+{#if refused}<Trouble failure={refused} />{/if}
+{#each told as line, i (i)}<p class="told" class:quiet={i > 0} role="status">{line}</p>{/each}
 {#if families.failure}<Trouble failure={families.failure} />{/if}
 {#if families.value === null && !families.failure}
   <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
@@ -49,6 +92,12 @@
                 <dl>
                   <dt>Its name in commands</dt>
                   <dd class="mono">{f.family}</dd>
+                  <dt>Its file</dt>
+                  <dd>
+                    {f.added ? 'added here' : 'came with Barrow'}
+                    <button class="anchor" onclick={() => keep(f.family)}>Keep it</button>
+                    {#if f.added && may('admin')}<button class="anchor" onclick={() => (removing = f.family)}>Remove it</button>{/if}
+                  </dd>
                   <dt>Recognised by</dt>
                   <dd>{f.recognisedBy.join(', ') || 'what its parent tells'}</dd>
                   {#each f.ways as way (way.component + way.name)}
@@ -72,6 +121,19 @@
       </tbody>
     </table>
   </div>
+{/if}
+
+{#if removing}
+  <FormDialog
+    title="Remove {removing}?"
+    about="Barrow knows this gear no more. It is refused while devices, images or targets of it are here."
+    word="Remove it"
+    onclose={() => (removing = null)}
+    send={async () => {
+      await client().removeFamily(removing!);
+      await families.again();
+    }}
+  />
 {/if}
 
 <style>

@@ -439,6 +439,8 @@ export const familySummarySchema = z.object({
     }),
   ),
   devices: z.number().int(),
+  /** Whether its file was added here; the others came with Barrow. */
+  added: z.boolean(),
 });
 export type FamilySummary = z.infer<typeof familySummarySchema>;
 
@@ -804,6 +806,18 @@ export const reportSchema = z.object({
   ),
   leftOut: z.array(z.object({ device: z.string(), name: z.string(), reason: z.string() })),
   deeds: z.array(z.object({ at: moment, by: z.string(), what: z.string() })),
+  /** What shows that nothing of it was changed since: the digest of each line, and of the journal's head, signed by this service. */
+  proof: z
+    .object({
+      /** Ed25519 (RFC 8032), as SubjectPublicKeyInfo in base64 (RFC 8410). */
+      publicKey: z.string(),
+      /** The digest over all entries of the rollout's journal, to its last; null for one of before. */
+      journal: z.object({ last: z.number().int(), head: z.string().nullable() }),
+      lines: z.array(z.object({ group: z.string(), digest: z.string() })),
+      /** Over the digests and the head, as RFC 8785 writes them; base64. */
+      signature: z.string(),
+    })
+    .optional(),
 });
 export type Report = z.infer<typeof reportSchema>;
 

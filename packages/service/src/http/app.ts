@@ -14,6 +14,7 @@ import { liveEvents } from './events.js';
 import { deviceRoutes } from './routes-devices.js';
 import { discoveryRoutes } from './routes-discovery.js';
 import { imageRoutes } from './routes-images.js';
+import { familyRoutes } from './routes-families.js';
 import { deedRoutes } from './routes-deeds.js';
 import { noticeRoutes } from './routes-notices.js';
 import { rolloutRoutes } from './routes-rollouts.js';
@@ -102,6 +103,7 @@ export function makeApp(parts: Parts, closing: AbortSignal): OpenAPIHono<Env> {
   backupRoutes(app, parts);
   advisoryRoutes(app, parts);
   rolloutRoutes(app, parts);
+  familyRoutes(app, parts);
   noticeRoutes(app, parts);
   deedRoutes(app, parts);
 

@@ -157,6 +157,14 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
   });
   addOperation(app, {
     method: 'get',
+    path: '/api/v1/report-key',
+    role: 'viewer',
+    summary: 'The public key by which this service signs its reports (Ed25519, SubjectPublicKeyInfo in base64)',
+    answer: z.object({ publicKey: z.string() }),
+    run: async () => ({ publicKey: parts.reportKey.publicText }),
+  });
+  addOperation(app, {
+    method: 'get',
     path: '/api/v1/rollouts/{id}/plan',
     role: 'viewer',
     summary: 'The plan of a rollout as a file: who in which wave, under which limits',
@@ -538,7 +546,9 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
   const report = async (id: string) => {
     const active = await runner.get(id);
     const images = new Map((await db.find(ImageEntity)).map((i) => [i.sha256, i]));
-    return makeReport(active, (await journal.of(id)).entries, images);
+    const { entries } = await journal.of(id);
+    const { seq } = entries.at(-1) ?? { seq: 0 };
+    return parts.reportKey.signed(makeReport(active, entries, images), { last: seq, head: (await journal.headAt(id, seq)) ?? null });
   };
   app.get('/api/v1/rollouts/:id/report.html', async (c) => c.html(reportPage(await report(c.req.param('id')))));
   app.get('/api/v1/rollouts/:id/sheet.html', async (c) => c.html(await parts.sheets.page(await runner.get(c.req.param('id')))));

@@ -7,8 +7,6 @@ import {
   rangeOfNoDevices,
   credentialInput,
   credentialSchema,
-  describeRange,
-  familySummarySchema,
   healthSchema,
   networkInput,
   networkSchema,
@@ -18,9 +16,8 @@ import {
   type Credential,
   type Network,
 } from '@barrow/core';
-import { isUpgradable } from '@barrow/families';
 import { rfc3339, rfc3339OrNull } from '../context.js';
-import { CredentialEntity, DeviceEntity, NetworkEntity, type CredentialRow, type NetworkRow } from '../data/entities.js';
+import { CredentialEntity, NetworkEntity, type CredentialRow, type NetworkRow } from '../data/entities.js';
 import { newId } from '../data/seal.js';
 import { notFound, Refusal } from '../errors.js';
 import { notWritten } from '../runner/view.js';
@@ -326,48 +323,6 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       await db.write(async (em) => em.nativeDelete(CredentialEntity, { id: row.id }));
       context.live.changed('credentials');
       return { removed: row.name };
-    },
-  });
-
-  addOperation(app, {
-    method: 'get',
-    path: '/api/v1/families',
-    role: 'viewer',
-    summary: 'The families that Barrow knows, and which of them it can upgrade',
-    answer: z.object({ items: z.array(familySummarySchema) }),
-    run: async () => {
-      const counts = new Map<string, number>();
-      for (const { family } of await db.find(DeviceEntity, {}, { fields: ['id', 'family'] }))
-        if (family) counts.set(family, (counts.get(family) ?? 0) + 1);
-      return {
-        items: [...context.families.values()].map((f) => ({
-          family: f.family,
-          title: f.title,
-          maker: f.maker,
-          kind: f.kind,
-          models: f.models,
-          upgradable: isUpgradable(f),
-          recognisedBy: [...new Set(f.recognise.flatMap((r) => Object.keys(r)))],
-          procedures: Object.keys(f.procedures),
-          storage: f.storage?.note ?? null,
-          travel:
-            f.travel === undefined
-              ? null
-              : f.travel.how === 'pushed'
-                ? 'Barrow carries it to the device'
-                : f.travel.how === 'through-parent'
-                  ? 'through the storage of its parent'
-                  : `the device pulls by ${f.travel.protocol.toUpperCase()}`,
-          ways: f.ways.map(({ name, component, from, stretches, pointOfNoReturn }) => ({
-            name,
-            component,
-            from: from ? describeRange(from) : null,
-            steps: Object.values(stretches).flatMap((steps) => steps.map((s) => s.step)),
-            pointOfNoReturn,
-          })),
-          devices: counts.get(f.family) ?? 0,
-        })),
-      };
     },
   });
 

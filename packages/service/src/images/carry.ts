@@ -1,7 +1,6 @@
 import { createReadStream } from 'node:fs';
 import { createHash } from 'node:crypto';
-import { readFile, rename, rm, writeFile } from 'node:fs/promises';
-import { join } from 'node:path';
+import { readFile, rm } from 'node:fs/promises';
 import { PassThrough, type Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import tar from 'tar-stream';
@@ -11,6 +10,7 @@ import { FamilyFileError, parseFamily, type Family } from '@barrow/families';
 import type { Context } from '../context.js';
 import { ImageEntity, TargetEntity, type ImageRow, type TargetRow } from '../data/entities.js';
 import { newId } from '../data/seal.js';
+import type { FamilyFiles } from '../devices/family-files.js';
 import { Refusal } from '../errors.js';
 import { checkVersionsOf, examine, noClaims, type Release } from './examine.js';
 import type { Intake } from './intake.js';
@@ -41,7 +41,7 @@ export class Carrying {
     private readonly context: Context,
     private readonly store: ImageStore,
     private readonly intake: Intake,
-    private readonly familyFolder: string,
+    private readonly familyFiles: FamilyFiles,
   ) {}
 
   /** Writes the archive: a tar with the manifest first. Each content is in it once. @throws Refusal for rotten content */
@@ -174,13 +174,7 @@ export class Carrying {
       const known = this.context.familyTexts.get(family);
       carried.push({ family, what: known === undefined ? added : known === text ? 'the same' : 'kept as it is here' });
       if (known !== undefined || dryRun) continue;
-      // Whole or not at all: a service that dies here finds the file of before, or none.
-      const path = join(this.familyFolder, `${family}.yaml`);
-      await writeFile(`${path}.part`, text, { mode: 0o600, flush: true });
-      await rename(`${path}.part`, path);
-      this.context.families.set(family, families.get(family)!);
-      this.context.familyTexts.set(family, text);
-      this.context.live.changed('families');
+      await this.familyFiles.keep(families.get(family)!, text);
     }
     const rules = await this.context.db.find(TargetEntity);
     const fresh: TargetRow[] = [];

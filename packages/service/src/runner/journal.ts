@@ -84,6 +84,15 @@ export class Journal {
     return entries;
   }
 
+  /** The digest over all entries of a rollout up to one; undefined when it was written before entries had any. */
+  async headAt(rollout: string, seq: number): Promise<string | undefined> {
+    const [row] = await this.context.db.select<{ chain: string | null }>('select chain from journal where rollout = ? and seq = ?', [
+      rollout,
+      seq,
+    ]);
+    return row?.chain ?? undefined;
+  }
+
   async #headOf(rollout: string): Promise<string> {
     const known = this.#heads.get(rollout);
     if (known !== undefined) return known;
