@@ -2,7 +2,7 @@ export * from './units.js';
 export * from './text/safe.js';
 export * from './text/step.js';
 export { closedObject } from './text/closed.js';
-export { describeIssue } from './text/issues.js';
+export { describeIssue, meantText } from './text/issues.js';
 export { depthOf, jsonFault } from './text/json.js';
 export * from './versions/version.js';
 export * from './causes/catalogue.js';

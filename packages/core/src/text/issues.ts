@@ -32,6 +32,21 @@ const at = (given: unknown, path: readonly PropertyKey[]): unknown =>
 /** Of so many words at most all are told. */
 const mostTold = 20;
 
+/** Which words may stand at a place, and which was probably meant. */
+function oneOfText(name: string, values: readonly string[], input: unknown): string {
+  const told =
+    values.length <= mostTold ? values.join(', ') : `${values.slice(0, mostTold).join(', ')} and ${values.length - mostTold} more`;
+  if (input === undefined) return `${name} is missing; it is one of ${told}`;
+  if (typeof input !== 'string') return `${name} is one of ${told}`;
+  return `${name} is one of ${told}, not "${input}"${meantText(input, values)}`;
+}
+
+/** `; is WORD meant?`, where one is near enough. */
+export function meantText(word: string, values: readonly string[]): string {
+  const meant = meantName(word, values);
+  return meant === null ? '' : `; is ${meant} meant?`;
+}
+
 /**
  * One fault of what a person gave, in their words: which field, and what it may be. No text of a schema reaches anybody but by this.
  * @param given what was checked, so that it can be repeated
@@ -51,19 +66,18 @@ export function describeIssue(issue: Issue, given: unknown, name = nameOf(issue.
       if (issue.origin === 'array') return issue.minimum === 1 ? `${name} has no entry` : `${name} has at least ${issue.minimum} entries`;
       return `${name} is at least ${issue.minimum}`;
     case 'invalid_type':
-      return input === undefined ? `${name} is missing` : `${name} is ${kindWords[issue.expected] ?? issue.expected}`;
+      if (input === undefined) return `${name} is missing`;
+      return issue.message.startsWith('Invalid')
+        ? `${name} is ${kindWords[issue.expected] ?? issue.expected}`
+        : `${name}: ${issue.message}`;
     case 'unrecognized_keys':
       if (!issue.message.startsWith('Unrecognized')) return issue.message;
       return `${issue.keys.map((k) => `"${k}"`).join(', ')} ${issue.keys.length === 1 ? 'is' : 'are'} not known ${issue.path.length === 0 ? 'here' : `in ${name}`}`;
-    case 'invalid_value': {
-      const values = issue.values.map(String);
-      const word = typeof input === 'string' ? input : null;
-      const meant = word === null ? null : meantName(word, values);
-      const told =
-        values.length <= mostTold ? values.join(', ') : `${values.slice(0, mostTold).join(', ')} and ${values.length - mostTold} more`;
-      return `${name} is one of ${told}${word === null ? '' : `, not "${word}"`}${meant === null ? '' : `; is ${meant} meant?`}`;
-    }
+    case 'invalid_value':
+      return oneOfText(name, issue.values.map(String), input);
     case 'invalid_union':
+      // The word that tells the forms apart is none of theirs.
+      if ('options' in issue && Array.isArray(issue.options)) return oneOfText(name, issue.options.map(String), input);
       return `${name} is in none of the forms that it may have`;
     default:
       return /^(Invalid|Too|Expected|Unrecognized)\b/.test(issue.message)

@@ -1,4 +1,4 @@
-import { compareVersions, describeRange, duration, prove, readVersion, type VersionScheme } from '@barrow/core';
+import { compareVersions, describeRange, duration, meantText, prove, readVersion, type VersionScheme } from '@barrow/core';
 import { faultsOfSense } from './sense.js';
 import { familyShape, proceduresOf, versionsOf, type Family, type FamilyWay } from './shape.js';
 import { usesShell } from './walk.js';
@@ -138,7 +138,8 @@ export const familySchema = familyShape.superRefine((family, context) => {
     for (const { step, stretch, at } of steps)
       if (['settle', 'level'].includes(step) && stretch !== prove)
         fault(['ways', index, 'stretches', stretch, at], `${step} comes after the soak: it stands in the stretch ${prove}`);
-    if (!names.includes(pointOfNoReturn)) fault(['ways', index, 'pointOfNoReturn'], `it has no step ${pointOfNoReturn}`);
+    if (!names.includes(pointOfNoReturn))
+      fault(['ways', index, 'pointOfNoReturn'], `it has no step ${pointOfNoReturn}${meantText(pointOfNoReturn, names)}`);
     faultsOfChoice(family, index, fault);
   }
   if (family.faces && !family.ways.some((w) => w.recovery.some((means) => means !== 'wait' && means !== 'power-cycle')))

@@ -202,6 +202,10 @@ function versionFaults(family: Family): SenseFault[] {
     for (const part of written)
       if (!parts.has(part)) faults.push({ path: [key, 'write'], message: `no pattern has the part "${part}"; the patterns have ${known}` });
     const ordered = new Set(scheme.order.map((o) => o.part));
+    // Written alike, two versions could not be told apart; a part that may be absent is not always written.
+    for (const part of ordered)
+      if (parts.has(part) && !written.includes(part))
+        faults.push({ path: [key, 'write'], message: `it does not write the part "${part}", by which versions are in order` });
     for (const part of parts)
       if (!ordered.has(part) && !written.includes(part))
         faults.push({ path: [key, 'patterns'], message: `the part "${part}" is read and neither orders versions nor is written` });

@@ -1,6 +1,7 @@
 import {
   causes,
   closedObject,
+  meantText,
   components,
   inRange,
   isZone,
@@ -27,9 +28,10 @@ const patternText = z.string().superRefine((source, context) => {
 const spanUnits: Record<string, number> = { ms: 1, s: 1000, min: 60_000, h: 3_600_000 };
 
 /** A span of time such as `90 s`, read to milliseconds. */
+const spanWords = 'a span of time is a number and ms, s, min or h';
 const span = z
-  .string()
-  .regex(/^\d+(\.\d+)? ?(ms|s|min|h)$/, 'a span of time is a number and ms, s, min or h')
+  .string({ error: spanWords })
+  .regex(/^\d+(\.\d+)? ?(ms|s|min|h)$/, spanWords)
   .transform((text) => {
     const [, number, unit] = /^([\d.]+) ?(\w+)$/.exec(text)!;
     return Number(number) * spanUnits[unit!]!;
@@ -40,7 +42,10 @@ function oneOf<T>(what: string, shapes: Readonly<Record<string, unknown>>): z.Zo
   return z.unknown().transform((raw, context): T => {
     const found = raw !== null && typeof raw === 'object' ? Object.keys(shapes).filter((k) => k in raw) : [];
     if (found.length !== 1) {
-      context.addIssue({ code: 'custom', message: `${what} exactly one of ${Object.keys(shapes).join(', ')}` });
+      const names = Object.keys(shapes);
+      const given = found.length > 0 || raw === null || typeof raw !== 'object' ? [] : Object.keys(raw);
+      const near = given.map((key) => meantText(key, names)).find((text) => text !== '') ?? '';
+      context.addIssue({ code: 'custom', message: `${what} exactly one of ${names.join(', ')}${near}` });
       return z.NEVER;
     }
     const parsed = (shapes[found[0]!] as z.ZodType<T>).safeParse(raw);
@@ -403,7 +408,7 @@ const wayStep = z
       const named = Object.keys(rest).filter((key) => !verbs.includes(key));
       context.addIssue({
         code: 'custom',
-        message: `a step of a way is exactly one of ${verbs.join(', ')}, with how long it usually takes${named.length > 0 ? `; here stands ${named.join(', ')}` : ''}`,
+        message: `a step of a way is exactly one of ${verbs.join(', ')}, with how long it usually takes${named.length > 0 ? `; here stands ${named.join(', ')}${meantText(named[0]!, verbs)}` : ''}`,
       });
       return z.NEVER;
     }
@@ -413,7 +418,7 @@ const wayStep = z
     }
     const read = span.safeParse(usual);
     if (!read.success) {
-      context.addIssue({ code: 'custom', path: [step], message: 'a span of time is a number and ms, s, min or h' });
+      context.addIssue({ code: 'custom', path: [step], message: spanWords });
       return z.NEVER;
     }
     return {
