@@ -249,6 +249,8 @@ describe('bad input, without a service', () => {
     expect(ran.err).toContain('odd.yaml:3:7: kind: ');
     const checked = await barrow(['family', 'check', join(families, 'odd.yaml')]);
     expect(checked.code).toBe(1);
+    const all = await barrow(['family', 'check', families]);
+    expect([all.code, all.out]).toEqual([1, expect.stringContaining('odd.yaml:3:7: kind: ') as string]);
     expect(checked.out).toContain('odd.yaml:3:7: kind: ');
   });
 });

@@ -1,7 +1,51 @@
 import type { Register } from '../context.js';
+import { join } from 'node:path';
+import type { FileFault } from '@barrow/families';
 import { CommandError, exit, Quiet } from '../errors.js';
 import { readText } from '../read-text.js';
 import { count, print, table } from '../output.js';
+
+interface Checked {
+  readonly file: string;
+  readonly family: string | null;
+  readonly models: number;
+  readonly faults: readonly FileFault[];
+  readonly works: readonly string[];
+  readonly remarks: readonly { readonly where: string; readonly message: string }[];
+}
+
+/** The family files at a path: itself, or those of a folder. @throws CommandError when there is none */
+async function filesAt(path: string): Promise<string[]> {
+  const { readdir, stat } = await import('node:fs/promises');
+  const isFolder = await stat(path).then(
+    (s) => s.isDirectory(),
+    () => false,
+  );
+  if (!isFolder) return [path];
+  const files = (await readdir(path)).filter((f) => f.endsWith('.yaml')).sort();
+  if (files.length > 0) return files.map((f) => join(path, f));
+  throw new CommandError(
+    exit.wrongUse,
+    'file-missing',
+    'Nothing was checked',
+    `${path} has no family file.`,
+    'Name a folder with files that end in .yaml.',
+  );
+}
+
+/** What is wrong with a family file; of one with nothing wrong, what it is good for. */
+async function checked(file: string): Promise<Checked> {
+  const { FamilyFileError, parseFamily, remarksOfSense, whatWorks } = await import('@barrow/families');
+  const text = await readText(file);
+  try {
+    const parsed = parseFamily(text, file);
+    const remarks = remarksOfSense(parsed).map((r) => ({ where: r.path.join('.'), message: r.message }));
+    return { file, family: parsed.family, models: parsed.models.length, faults: [], works: whatWorks(parsed), remarks };
+  } catch (error) {
+    if (!(error instanceof FamilyFileError)) throw error;
+    return { file, family: null, models: 0, faults: error.faults, works: [], remarks: [] };
+  }
+}
 
 export const registerFamilies: Register = (program, act) => {
   const family = program.command('family').description('the gear that Barrow knows, and how it is handled');
@@ -101,28 +145,28 @@ export const registerFamilies: Register = (program, act) => {
       }),
     );
   family
-    .command('check <file>')
-    .description('check a family file, here, without the service; faults are told with their line')
+    .command('check <paths...>')
+    .description('check family files, or all of a folder, here, without the service; faults are told with line and column')
     .action(
-      act(async ({ say }, file: string) => {
-        const { FamilyFileError, faultLines, parseFamily, remarksOfSense, whatWorks } = await import('@barrow/families');
-        const text = await readText(file);
-        try {
-          const parsed = parseFamily(text, file);
-          const remarks = remarksOfSense(parsed).map((r) => ({ where: r.path.join('.'), message: r.message }));
-          const works = whatWorks(parsed);
-          print(say, { file, family: parsed.family, faults: [], works, remarks }, () =>
-            [
-              `${file}: family ${parsed.family}, ${parsed.models.length} models, no faults.`,
-              ...works.map((line) => `  ${line}`),
-              ...remarks.map((r) => `  ${r.where}: ${r.message}.`),
-            ].join('\n'),
-          );
-        } catch (error) {
-          if (!(error instanceof FamilyFileError)) throw error;
-          print(say, { file, faults: error.faults }, () => faultLines(error.faults));
-          throw new Quiet(exit.workFailed);
-        }
+      act(async ({ say }, paths: string[]) => {
+        const { faultLines } = await import('@barrow/families');
+        const files = (await Promise.all(paths.map(filesAt))).flat();
+        const all: Checked[] = [];
+        for (const file of files) all.push(await checked(file));
+        print(say, files.length === 1 && files[0] === paths[0] ? all[0] : all, () =>
+          all
+            .map((c) =>
+              c.faults.length > 0
+                ? faultLines(c.faults)
+                : [
+                    `${c.file}: family ${c.family}, ${count(c.models, 'model')}, no faults.`,
+                    ...c.works.map((line) => `  ${line}`),
+                    ...c.remarks.map((r) => `  ${r.where}: ${r.message}.`),
+                  ].join('\n'),
+            )
+            .join('\n'),
+        );
+        if (all.some((c) => c.faults.length > 0)) throw new Quiet(exit.workFailed);
       }),
     );
 };
