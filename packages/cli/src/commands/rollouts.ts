@@ -468,7 +468,7 @@ export const registerRollouts: Register = (program, act) => {
         const r = await barrow.rehearsal(found, o.if, o.goOn === true);
         const wayBack = o.if.length > 0 || r.devices > mostForWayBack ? null : await barrow.wayBackAhead(found);
         print(say, { ...r, wayBack }, () =>
-          [rehearsalText(say.io, r, o.chart === true), ...(wayBack === null ? [] : takenBackText(wayBack))].join('\n'),
+          [rehearsalText(say.io, r, o.chart === true), ...(wayBack === null ? [] : ['', ...takenBackText(wayBack)])].join('\n'),
         );
       }),
     );

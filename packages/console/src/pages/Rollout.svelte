@@ -367,7 +367,8 @@
         class="btn preset-outlined-surface-300-700"
         title="The night on paper: order, times, who is there, the way back, and what to type by hand"
         onclick={() => attempt(sheet)}>Night sheet</button
-      ><button
+      >{/if}
+    {#if rollout.phase === 'planned'}<button
         class="btn preset-outlined-surface-300-700"
         title="The plan as a file, to be kept, looked over, or planned anew"
         onclick={() => attempt(planAsFile)}>Plan as a file</button
