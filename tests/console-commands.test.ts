@@ -99,6 +99,7 @@ const where: Readonly<Record<string, string | `- ${string}`>> = {
   'rollout plan-rest': 'plan',
   'rollout plan-back': 'plan',
   deeds: 'deeds',
+  'backup retention': 'setBackupRetention',
   'notice list': 'notices',
   'notice add': 'addReceiver',
   'notice remove': 'removeReceiver',

@@ -45,6 +45,7 @@ import {
   noticesSchema,
   planFile,
   receiverSchema,
+  retentionSchema,
   rolloutSchema,
   wayBackAheadSchema,
   rolloutSummarySchema,
@@ -75,6 +76,7 @@ import {
   type MailServerInput,
   type PlanInput,
   type ReceiverInput,
+  type RetentionView,
   type Problem,
   standingGroupSchema,
   type Distance,
@@ -388,6 +390,11 @@ export class BarrowClient {
   plan = (json: PlanInput) => this.#json(rolloutSchema, 'POST', '/rollouts', { json });
   /** How the whole of a plan could be taken back again. */
   wayBackAhead = (id: string) => this.#json(wayBackAheadSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/way-back`);
+  /** For how long backups are kept; null: for ever. */
+  backupRetention = async () =>
+    (await this.#json(z.object({ retention: retentionSchema.nullable() }), 'GET', '/backup-retention')).retention;
+  setBackupRetention = async (retention: RetentionView | null) =>
+    (await this.#json(z.object({ retention: retentionSchema.nullable() }), 'PUT', '/backup-retention', { json: { retention } })).retention;
   familyFile = (family: string) =>
     this.#json(z.object({ family: z.string(), text: z.string() }), 'GET', `/families/${encodeURIComponent(family)}/file`);
   addFamily = (text: string, replace = false) =>

@@ -247,8 +247,14 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
         (dropped) => Object.keys(dropped).length > 0 && log.info({ dropped }, 'what was older than is kept is dropped'),
         (error: unknown) => log.warn({ error }, 'what is older than is kept could not be dropped; it is tried again'),
       );
+    const tidyBackups = (): void =>
+      void backups.dropOld().then(
+        (dropped) => dropped > 0 && log.info({ dropped }, 'backups older than they are kept are dropped'),
+        (error: unknown) => log.warn({ error }, 'old backups could not be dropped; it is tried again'),
+      );
     tidy();
-    const tidying = setInterval(tidy, tidyEvery);
+    tidyBackups();
+    const tidying = setInterval(() => (tidy(), tidyBackups()), tidyEvery);
     log.info({ url, tftp: `${options.tftpListen.host}:${tftp.port}`, data: options.dataFolder }, 'ready');
     return {
       url,

@@ -1,7 +1,7 @@
 import type { RestoredView } from '@barrow/core';
 import type { Register } from '../context.js';
 import { exit, Quiet } from '../errors.js';
-import { clock, octets, print, table } from '../output.js';
+import { clock, count, octets, print, table } from '../output.js';
 
 export const registerBackups: Register = (program, act) => {
   const backup = program.command('backup').description('configurations saved from devices');
@@ -30,6 +30,27 @@ export const registerBackups: Register = (program, act) => {
                 all.map((b) => [b.id, b.deviceName, clock(b.takenAt), b.firmware, octets(b.bytes), `${b.sha256.slice(0, 12)}…`, b.rollout]),
                 [4],
               ),
+        );
+      }),
+    );
+  backup
+    .command('retention')
+    .description('for how long backups are kept; for ever, where nobody says otherwise')
+    .option('--days <n>', 'drop those that are older (admin)')
+    .option('--least <n>', 'but keep so many newest of each device', '5')
+    .option('--for-ever', 'keep them all (admin)')
+    .action(
+      act(async ({ say, client }, o: { days?: string; least: string; forEver?: boolean }) => {
+        const barrow = client();
+        const now = o.forEver
+          ? await barrow.setBackupRetention(null)
+          : o.days === undefined
+            ? await barrow.backupRetention()
+            : await barrow.setBackupRetention({ days: Number(o.days), least: Number(o.least) });
+        print(say, { retention: now }, () =>
+          now === null
+            ? 'Backups are kept for ever.'
+            : `Backups older than ${count(now.days, 'day')} are dropped; of each device the newest ${now.least} stay, and the newest of each version that it ran.`,
         );
       }),
     );

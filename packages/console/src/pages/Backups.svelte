@@ -14,6 +14,8 @@
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
 
   const backups = new Loaded(() => client().backups(), ['backups']);
+  const retention = new Loaded(() => client().backupRetention(), ['backups']);
+  let keeping = $state<{ days: number; least: number } | null>(null);
   const text = inAddress('text');
   const chosen = new Selection<Backup>();
   let refused = $state.raw<Failure | null>(null);
@@ -84,6 +86,9 @@
   <span class="grow"></span>
   {#if two.length > 0 && why !== ''}<span class="quiet" id="why-not">{why}</span>{/if}
   {#if may('admin')}
+    <button class="btn preset-outlined-surface-300-700" onclick={() => (keeping = { ...(retention.value ?? { days: 365, least: 5 }) })}
+      >{retention.value ? `Kept ${count(retention.value.days, 'day')}` : 'Kept for ever'}</button
+    >
     <button class="btn preset-outlined-surface-300-700" disabled={why !== ''} aria-describedby="why-not" onclick={compare}
       >Compare two</button
     >
@@ -160,6 +165,51 @@
     {/snippet}
   </VirtualTable>
   <p class="quiet foot" role="status">{count(rows.length, 'backup')}</p>
+{/if}
+
+{#if keeping}
+  <FormDialog
+    title="How long backups are kept"
+    about="Those that are older are dropped at once, and every hour. Of each device the newest of each version that it ran always stays."
+    word="Keep them so long"
+    onclose={() => (keeping = null)}
+    send={async () => {
+      await client().setBackupRetention(keeping);
+      await retention.again();
+    }}
+  >
+    <div class="pair">
+      <label class="label"
+        ><span class="label-text">Days</span><input
+          class="input"
+          type="number"
+          min="1"
+          max="36500"
+          required
+          bind:value={keeping.days}
+        /></label
+      >
+      <label class="label"
+        ><span class="label-text">And the newest of each device</span><input
+          class="input"
+          type="number"
+          min="1"
+          max="1000"
+          required
+          bind:value={keeping.least}
+        /></label
+      >
+    </div>
+    {#if retention.value}<button
+        type="button"
+        class="anchor"
+        onclick={async () => {
+          await client().setBackupRetention(null);
+          keeping = null;
+          await retention.again();
+        }}>Keep them for ever</button
+      >{/if}
+  </FormDialog>
 {/if}
 
 <style>

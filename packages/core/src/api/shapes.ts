@@ -844,6 +844,13 @@ export const runDetailSchema = z.object({
 });
 export type RunDetail = z.infer<typeof runDetailSchema>;
 
+/** For how long backups are kept: those older than so many days go, but of each device so many newest stay. */
+export const retentionSchema = z.strictObject({
+  days: z.number().int().min(1).max(36_500),
+  least: z.number().int().min(1).max(1000),
+});
+export type RetentionView = z.infer<typeof retentionSchema>;
+
 export const backupSchema = z.object({
   id: z.string(),
   sha256,

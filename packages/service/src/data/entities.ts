@@ -518,10 +518,16 @@ export const BackupEntity = defineEntity({
     rollout: p.string().nullable(),
     bytes: p.integer(),
     firmware: p.string().nullable(),
-    sealed: p.text(),
   },
 });
 export type BackupRow = Row<typeof BackupEntity>;
+
+/** The content of backups, sealed, by its digest: the same content is kept once, however often and of whichever device it was saved. */
+export const SavedEntity = defineEntity({
+  name: 'Saved',
+  tableName: 'saved',
+  properties: { sha256: p.string().primary(), sealed: p.text() },
+});
 
 export const TokenEntity = defineEntity({
   name: 'Token',
@@ -583,6 +589,7 @@ export const entities = [
   FoldEntity,
   ConversationEntity,
   BackupEntity,
+  SavedEntity,
   TokenEntity,
   DeedEntity,
   MarkEntity,

@@ -1,7 +1,7 @@
 import { Migration } from '@mikro-orm/migrations';
 
 /** The layout of the tables; written into `PRAGMA user_version`, so that an older Barrow can refuse a newer database. */
-export const schemaVersion = 14;
+export const schemaVersion = 15;
 
 class First extends Migration {
   override up(): void {
@@ -255,6 +255,17 @@ class Telling extends Migration {
   }
 }
 
+/** What was saved is kept once by its digest. */
+class Saving extends Migration {
+  override up(): void {
+    this.addSql('create table saved (sha256 text primary key, sealed text not null);');
+    this.addSql('insert into saved (sha256, sealed) select sha256, sealed from backup group by sha256;');
+    this.addSql('alter table backup drop column sealed;');
+    this.addSql('create index if not exists backup_sha256 on backup (sha256);');
+    this.addSql('pragma user_version = 15;');
+  }
+}
+
 export const migrations = [
   { name: '2026-11-23-first', class: First },
   { name: '2026-11-23-discovering', class: Discovering },
@@ -270,4 +281,5 @@ export const migrations = [
   { name: '2026-11-26-timing', class: Timing },
   { name: '2026-11-26-learning', class: Learning },
   { name: '2026-11-27-telling', class: Telling },
+  { name: '2026-11-27-saving', class: Saving },
 ];

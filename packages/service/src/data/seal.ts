@@ -2,7 +2,7 @@ import { createCipheriv, createDecipheriv, createHash, randomBytes } from 'node:
 import { chmodSync, existsSync, readFileSync, statSync, writeFileSync } from 'node:fs';
 import { StartFailure } from '../errors.js';
 import type { Database } from './database.js';
-import { BackupEntity, CredentialEntity, MarkEntity } from './entities.js';
+import { CredentialEntity, MarkEntity, SavedEntity } from './entities.js';
 
 /** Seals secrets with AES-256-GCM (NIST SP 800-38D) under a key file that only its owner may read. */
 export class Sealer {
@@ -70,7 +70,7 @@ export class Sealer {
 async function anySealed(db: Database): Promise<string | null> {
   const credential = await db.findOne(CredentialEntity, {});
   if (credential) return credential.sealed;
-  return (await db.findOne(BackupEntity, {}))?.sealed ?? null;
+  return (await db.findOne(SavedEntity, {}))?.sealed ?? null;
 }
 
 export const digestOf = (text: string | Buffer): string => createHash('sha256').update(text).digest('hex');

@@ -1,5 +1,5 @@
 import { z, type OpenAPIHono } from '@hono/zod-openapi';
-import { backupSchema, compareConfigurations, restoredSchema } from '@barrow/core';
+import { backupSchema, compareConfigurations, restoredSchema, retentionSchema } from '@barrow/core';
 import { DeviceEntity } from '../data/entities.js';
 import { notFound, Refusal } from '../errors.js';
 import { Touch } from '../touch/touch.js';
@@ -19,6 +19,27 @@ export function backupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     query: z.object({ device: z.string().optional() }),
     answer: z.object({ items: z.array(backupSchema) }),
     run: async ({ query }) => ({ items: await backups.list(query.device ? (await devices.get(query.device)).row.id : null) }),
+  });
+  const retained = z.object({ retention: retentionSchema.nullable() });
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/backup-retention',
+    role: 'viewer',
+    summary: 'For how long backups are kept; null: for ever',
+    answer: retained,
+    run: async () => ({ retention: await backups.retention() }),
+  });
+  addOperation(app, {
+    method: 'put',
+    path: '/api/v1/backup-retention',
+    role: 'admin',
+    summary: 'Drop backups older than so many days, but of each device so many newest and the newest of each version; null: keep all',
+    body: retained,
+    answer: retained,
+    run: async ({ body }) => {
+      await backups.retain(body.retention);
+      return body;
+    },
   });
   addOperation(app, {
     method: 'post',

@@ -81,6 +81,8 @@ export class Notices {
   async resume(base: string): Promise<void> {
     this.#base = base;
     if (this.#receivers.size > 0) await this.#catchUp();
+    // What waited is tried at once: perhaps it was we who could not send it.
+    await this.context.db.write(async (em) => em.nativeUpdate(NoticeEntity, {}, { due: Date.now() }));
     this.#looking = setInterval(() => this.#lookForOverdue(), lookMs / this.#scale);
     this.#looking.unref();
     this.#beatAnew();
@@ -113,7 +115,7 @@ export class Notices {
     const urgent = isUrgent(occasion.kind);
     let pending = this.#pending.get(rollout);
     const wait = (ms: number): NodeJS.Timeout => {
-      const timer = setTimeout(() => this.#flush(rollout), Math.max(200, ms / this.#scale));
+      const timer = setTimeout(() => this.#flush(rollout), ms);
       timer.unref();
       return timer;
     };
@@ -240,8 +242,7 @@ export class Notices {
       if (this.#stopped) return;
       const receiver = this.#receivers.get(row.receiver);
       const trouble = receiver ? await this.#send(receiver, row) : null;
-      const retry = retryMs[row.tries];
-      const wait = retry === undefined ? undefined : Math.max(200, retry / this.#scale);
+      const wait = retryMs[row.tries];
       await db.write(async (em) => {
         if (trouble === null || wait === undefined) await em.nativeDelete(NoticeEntity, { id: row.id });
         else await em.nativeUpdate(NoticeEntity, { id: row.id }, { tries: row.tries + 1, due: now + wait, trouble });
