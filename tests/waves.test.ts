@@ -84,8 +84,13 @@ describe('waves that a person chooses', () => {
     expect(again, again.err).toMatchObject({ code: 0 });
     const [one, other] = await Promise.all((await client.rollouts()).slice(0, 2).map((r) => client.rollout(r.id)));
     expect(one!.remarks).toEqual(other!.remarks);
-    const told = await cli('rollout', 'compare', other!.id, one!.id);
-    expect(told.out.match(/^≠/gm), told.out).toBeNull();
+    // All but when it was made, and what the clock says of its window.
+    const shape = (r: Rollout) => [
+      r.waves.map((w) => [w.name, w.gate]),
+      r.runs.map((x) => [x.name, x.wave, x.from, x.target, x.legs.map((leg) => leg.image)]),
+      [r.name, r.limits, r.apartMs, r.unsaved, r.wayBack, r.windows.map((w) => [w.text, w.devices])],
+    ];
+    expect(shape(one!)).toEqual(shape(other!));
     // What is written is the same again, but for when it was made.
     const { madeAt, ...file } = await client.planFile(one!.id);
     expect(file).toEqual({ ...(JSON.parse(readFileSync(kept, 'utf8')) as object), madeAt: undefined });
