@@ -1,17 +1,10 @@
-import { occasionKinds, type NoticesView, type OccasionKind } from '@barrow/core';
+import { occasionKinds, occasionTexts, type NoticesView, type OccasionKind } from '@barrow/core';
 import type { Register } from '../context.js';
 import { CommandError, exit, Quiet } from '../errors.js';
 import { clock, print, table, type Io } from '../output.js';
 import { secretFrom } from '../secret.js';
 
-const meanings: Readonly<Record<OccasionKind, string>> = {
-  held: 'Barrow holds a rollout',
-  failed: 'a device failed, or was taken back',
-  wanted: 'a word or a hand is waited for',
-  ended: 'a rollout has ended',
-  overdue: 'a rollout takes far longer than rehearsed',
-};
-const kindsText = occasionKinds.map((kind) => `${kind} (${meanings[kind]})`).join(', ');
+const kindsText = occasionKinds.map((kind) => `${kind} (${occasionTexts[kind]})`).join(', ');
 
 function noticesText(io: Io, { receivers, mailServer, heartbeat, address }: NoticesView): string {
   const rows = receivers.map((r) => [

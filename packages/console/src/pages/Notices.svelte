@@ -1,9 +1,10 @@
 <script lang="ts">
   import Plus from '@lucide/svelte/icons/plus';
   import Trash2 from '@lucide/svelte/icons/trash-2';
-  import { occasionKinds, type NoticesView, type OccasionKind } from '@barrow/core';
+  import { occasionKinds, occasionTexts, type NoticesView, type OccasionKind } from '@barrow/core';
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
+  import ShownOnce from '../parts/ShownOnce.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import { when } from '../lib/format.js';
   import { Loaded } from '../lib/loaded.svelte.js';
@@ -11,13 +12,6 @@
 
   const loaded = new Loaded<NoticesView>(() => client().notices(), ['notices']);
   const view = $derived(loaded.value);
-  const meanings: Readonly<Record<OccasionKind, string>> = {
-    held: 'Barrow holds a rollout',
-    failed: 'a device failed, or was taken back',
-    wanted: 'a word or a hand is waited for',
-    ended: 'a rollout has ended',
-    overdue: 'a rollout takes far longer than rehearsed',
-  };
   let doing = $state<'add' | 'mail' | 'heartbeat' | 'address' | null>(null);
   let removing = $state<string | null>(null);
   let refused = $state.raw<Failure | null>(null);
@@ -97,11 +91,9 @@
 {#if loaded.failure}<Trouble failure={loaded.failure} />{/if}
 {#if refused}<Trouble failure={refused} />{/if}
 {#if made}
-  <div class="sheet made" role="status">
-    <p>Requests to <b>{made.name}</b> are signed with this key (HMAC-SHA256, RFC 9421). It is shown this once:</p>
-    <p class="mono">{made.secret}</p>
-    <button class="anchor" onclick={() => (made = null)}>I have it</button>
-  </div>
+  <ShownOnce secret={made.secret} ondone={() => (made = null)}
+    >Requests to <b>{made.name}</b> are signed with this key (HMAC-SHA256, RFC 9421).</ShownOnce
+  >
 {/if}
 {#if view === null && !loaded.failure}
   <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
@@ -195,7 +187,7 @@
       <legend class="label-text">When</legend>
       {#each occasionKinds as kind (kind)}<label class="check"
           ><input type="checkbox" class="checkbox" value={kind} bind:group={who.on} />
-          {meanings[kind]}</label
+          {occasionTexts[kind]}</label
         >{/each}
     </fieldset>
   </FormDialog>
@@ -283,17 +275,8 @@
 {/if}
 
 <style>
-  .made {
-    display: grid;
-    gap: 0.3rem;
-    justify-items: start;
-    padding: 0.8rem 1rem;
-    margin-bottom: 0.75rem;
-    border-left: 3px solid var(--good);
-  }
-  .made .mono {
-    overflow-wrap: anywhere;
-    user-select: all;
+  .bad {
+    color: var(--bad);
   }
   .to {
     overflow-wrap: anywhere;

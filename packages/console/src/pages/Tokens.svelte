@@ -4,6 +4,7 @@
   import { roles, type Token } from '@barrow/core';
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
+  import ShownOnce from '../parts/ShownOnce.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import { when } from '../lib/format.js';
   import { Loaded } from '../lib/loaded.svelte.js';
@@ -41,11 +42,7 @@
 </div>
 {#if tokens.failure}<Trouble failure={tokens.failure} />{/if}
 {#if made}
-  <div class="sheet made" role="status">
-    <p>The token of <b>{made.name}</b>. It is shown this once:</p>
-    <p class="mono">{made.token}</p>
-    <button class="anchor" onclick={() => (made = null)}>I have it</button>
-  </div>
+  <ShownOnce secret={made.token} ondone={() => (made = null)}>The token of <b>{made.name}</b>.</ShownOnce>
 {/if}
 {#if session.about && !may('admin')}
   <div class="sheet"><Empty title="For admins">Who has access is shown to admins, and given by them.</Empty></div>
@@ -108,18 +105,6 @@
 {/if}
 
 <style>
-  .made {
-    display: grid;
-    gap: 0.3rem;
-    justify-items: start;
-    padding: 0.8rem 1rem;
-    margin-bottom: 0.75rem;
-    border-left: 3px solid var(--good);
-  }
-  .made .mono {
-    overflow-wrap: anywhere;
-    user-select: all;
-  }
   .unseen {
     position: absolute;
     clip-path: inset(50%);

@@ -9,6 +9,14 @@ import type { RolloutState } from '../scheduler/state.js';
 export const occasionKinds = ['held', 'failed', 'wanted', 'ended', 'overdue'] as const;
 export type OccasionKind = (typeof occasionKinds)[number];
 
+export const occasionTexts: Readonly<Record<OccasionKind, string>> = {
+  held: 'Barrow holds a rollout',
+  failed: 'a device failed, or was taken back',
+  wanted: 'a word or a hand is waited for',
+  ended: 'a rollout has ended',
+  overdue: 'a rollout takes far longer than rehearsed',
+};
+
 export interface Occasion {
   readonly kind: OccasionKind;
   /** The device, where it is about one. */
