@@ -102,13 +102,14 @@ describe('waves that a person chooses', () => {
     of('eelgate-sw-1').serial = 'gone';
     of('quay-sw-2').target = '4.2.9';
     Object.assign(of('quay-sw-1'), { device: 'the-old-name', from: '4.1.0' });
+    of('gannet-sw-2').device = 'another-old-name';
     await client.setPin({ device: 'gannet-sw-2', reason: 'printers', askAgain: '2031-01-31' });
     await writeFile(kept, JSON.stringify({ ...changed, madeAt }));
     const differs = (await cli('rollout', 'plan-from', kept, '--json')).json<Rollout>();
     expect(differs.remarks).toEqual(
       expect.arrayContaining([
         'eelgate-sw-1 of the file is not in this plan: no device with the serial gone is known.',
-        expect.stringMatching(/^gannet-sw-2 of the file is not in this plan: pinned at 4\.2\.1 until 2031-01-31: printers/),
+        expect.stringMatching(/^another-old-name of the file is not in this plan: pinned at 4\.2\.1 until 2031-01-31: printers/),
         'quay-sw-2 goes to 4.3.0, in the file to 4.2.9.',
         'quay-sw-1 (the-old-name in the file) runs 4.2.1, in the file 4.1.0.',
       ]),

@@ -103,15 +103,22 @@ export const inputOfFile = (file: PlanFile, isKnown: (serial: string) => boolean
   window: file.window,
 });
 
-/** What is otherwise in a plan than its file says, in sentences; empty: it is the same. */
-export function differencesFrom(file: PlanFile, plan: Plan): string[] {
+/**
+ * What is otherwise in a plan than its file says, in sentences; empty: it is the same.
+ * @param deviceOf which device has a serial; undefined: none that is known
+ */
+export function differencesFrom(file: PlanFile, plan: Plan, deviceOf: (serial: string) => string | undefined): string[] {
   const planned = new Map(plan.runs.map((r) => [r.serial, r]));
-  const left = new Map(plan.leftOut.map((l) => [l.name, l.reason]));
+  const left = new Map(plan.leftOut.map((l) => [l.device, l.reason]));
   return file.waves.flatMap(({ name, devices }) =>
     devices.flatMap((d) => {
       const run = planned.get(d.serial);
-      if (!run)
-        return [`${d.device} of the file is not in this plan: ${left.get(d.device) ?? `no device with the serial ${d.serial} is known`}.`];
+      if (!run) {
+        const device = deviceOf(d.serial);
+        const why =
+          device === undefined ? `no device with the serial ${d.serial} is known` : (left.get(device) ?? 'it has nothing to take');
+        return [`${d.device} of the file is not in this plan: ${why}.`];
+      }
       const called = run.name === d.device ? run.name : `${run.name} (${d.device} in the file)`;
       const wave = plan.waves[run.wave]!.name;
       const images = plan.passages[run.passage]!.legs.map((leg) => leg.image);

@@ -194,7 +194,7 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     answer: rolloutSchema,
     status: 201,
     run: async ({ body, who }) => {
-      const known = new Set((await parts.devices.all()).map((d) => d.row.serial));
+      const known = new Map((await parts.devices.all()).flatMap(({ row }) => (row.serial === null ? [] : [[row.serial, row.id] as const])));
       const isKnown = (serial: string): boolean => known.has(serial);
       const input = inputOfFile(body, isKnown);
       if (input.devices!.length === 0)
@@ -206,7 +206,7 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
           'Discover them first, or take a file of this network.',
         );
       const plan = await planRollout(parts, input, who.name);
-      const remarks = [...differencesFrom(body, plan), ...(plan.remarks ?? [])];
+      const remarks = [...differencesFrom(body, plan, (serial) => known.get(serial)), ...(plan.remarks ?? [])];
       return view(await runner.add({ ...plan, ...(remarks.length > 0 ? { remarks } : {}) }));
     },
   });

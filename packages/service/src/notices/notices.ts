@@ -52,6 +52,8 @@ const marks = { settings: 'notices', upTo: 'notices-up-to', overdue: 'notices-ov
 export class Notices {
   readonly #receivers = new Map<string, ReceiverRow>();
   readonly #pending = new Map<string, Pending>();
+  /** On its way into the table. */
+  readonly #leaving = new Set<Pending>();
   readonly #overdue = new Set<string>();
   readonly #ends = new Map<string, number>();
   #settings: NoticeSettings = none;
@@ -133,6 +135,7 @@ export class Notices {
     if (!pending) return;
     clearTimeout(pending.timer);
     this.#pending.delete(rollout);
+    this.#leaving.add(pending);
     this.#work = this.#work
       .then(async () => {
         const { plan } = await this.runner.get(rollout);
@@ -140,16 +143,20 @@ export class Notices {
           const wanted = pending.occasions.filter((o) => receiver.on.includes(o.kind));
           return wanted.length === 0 ? [] : [this.#row(receiver.id, rollout, plan.name, noticeOf(plan.name, wanted))];
         });
-        // Whatever is still being gathered is told again after a crash; what stands in the table is not.
-        const waiting = [...this.#pending.values()].flatMap((p) => p.occasions.map((o) => o.seq));
-        const upTo = Math.min(this.#heeded, ...waiting.map((seq) => seq - 1));
         await this.context.db.write(async (em) => {
+          this.#leaving.delete(pending);
           if (rows.length > 0) await em.insertMany(NoticeEntity, rows as never[]);
-          await em.upsert(MarkEntity, { name: marks.upTo, value: JSON.stringify(upTo) });
+          await em.upsert(MarkEntity, { name: marks.upTo, value: JSON.stringify(this.#toldUpTo()) });
         });
         this.#arm(0);
       })
       .catch((error: unknown) => this.context.log.error({ error, rollout }, 'a message could not be kept'));
+  }
+
+  /** Whatever is still being gathered is told again after a crash; what stands in the table is not. */
+  #toldUpTo(): number {
+    const waiting = [...this.#pending.values(), ...this.#leaving].flatMap((p) => p.occasions.map((o) => o.seq - 1));
+    return Math.min(this.#heeded, ...waiting);
   }
 
   #row(receiver: string, rollout: string | null, name: string | null, { kind, subject, lines }: Notice): Omit<NoticeRow, 'id'> {
@@ -183,6 +190,8 @@ export class Notices {
 
   #lookForOverdue(): void {
     if (this.#receivers.size === 0) return;
+    // A start need not go through what nobody had to be told of.
+    void this.#keepMark(marks.upTo, this.#toldUpTo()).catch(() => undefined);
     for (const { plan, state } of this.runner.underWay()) {
       if (state.phase !== 'running' || this.#overdue.has(plan.id) || plan.runs.length > mostRehearsed) continue;
       // A person's word is not counted in a rehearsal.
@@ -275,7 +284,8 @@ export class Notices {
 
   async #seen(receiver: ReceiverRow, trouble: string | null): Promise<void> {
     const change = trouble === null ? { lastAt: Date.now(), trouble: null } : { trouble };
-    this.#receivers.set(receiver.id, { ...receiver, ...change });
+    // Who was removed meanwhile is not there again by that.
+    if (this.#receivers.has(receiver.id)) this.#receivers.set(receiver.id, { ...receiver, ...change });
     await this.context.db.write(async (em) => em.nativeUpdate(ReceiverEntity, { id: receiver.id }, change));
     this.context.live.changed('notices');
   }
