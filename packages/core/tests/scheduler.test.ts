@@ -517,6 +517,38 @@ describe('the scheduler, case by case', () => {
       expect(world.state.runs[1]).toMatchObject({ outcome: 'failed', cause: 'needed-run' });
     });
 
+    it('takes what was reached for reached, also when its device is looked at again after it failed in its last checks', () => {
+      const proves = { site: 'a', passage: passage(['4.2.1', '4.3.0'], nineSteps(), false, true) };
+      const needy = { site: 'a', needs: [{ leg: 0, device: 'd1' }] };
+      const asked = { soakMs: 0, failureLimit: 9, approval: true };
+      const world = started({ ...chain, first: 2, gate: asked, each: [proves, { site: 'a' }, needy] });
+      expect(world.plan.runs.map((r) => r.wave)).toEqual([0, 0, 1]);
+      complete(world, 'd1');
+      complete(world, 'd2');
+      const fail = () => {
+        world.happen({
+          kind: 'step-failed',
+          at: world.now,
+          run: 'd1',
+          ...namedAt(world.state, 0),
+          cause: 'wrong-version',
+          detail: 'so it was',
+        });
+        world.settle();
+      };
+      expect(namedAt(world.state, 0).step).toBe('settle');
+      fail();
+      expect(outcomes(world)).toEqual(['failed', 'verified', null]);
+      world.happen({ kind: 'run-retried', at: world.now, run: 'd1', by: 'somebody' });
+      world.settle();
+      expect(namedAt(world.state, 0).step).toBe('settle');
+      fail();
+      expect(outcomes(world)).toEqual(['failed', 'verified', null]);
+      world.happen({ kind: 'approved', at: world.now, wave: 0, by: 'somebody' });
+      world.settle();
+      expect(world.runsIn('busy').map((r) => r.id)).toEqual(['d3']);
+    });
+
     it('plans what is needed no later than who needs it', () => {
       const made = planOf({ devices: 3, first: 1, each: [{ site: 'a', needs: [{ leg: 0, device: 'd3' }] }] });
       expect(made.runs.filter((r) => r.wave === 0).map((r) => r.id)).toEqual(['d3', 'd1']);

@@ -247,7 +247,8 @@ function retry(state: RolloutState, index: number): void {
   // Who failed after the soak has all its legs behind it, and is looked at again.
   const first = steps.findIndex((s) => s.leg === run.legs);
   const proves = stretches.find((s) => s.afterSoak);
-  const step = proves && run.legs === legsOf(state.plan, state.plan.runs[index]!).length ? proves.from : first;
+  const arrived = run.legs === legsOf(state.plan, state.plan.runs[index]!).length;
+  const step = proves && arrived ? proves.from : first;
   Object.assign(run, {
     phase: 'waiting',
     step,
@@ -257,7 +258,7 @@ function retry(state: RolloutState, index: number): void {
     pastReturn: false,
     owes: false,
     outcome: null,
-    met: false,
+    met: arrived,
     absences: 0,
     tried: [],
     failedStep: null,
