@@ -156,10 +156,15 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     const incoming: Incoming = new Incoming(context, offers, watches);
     context.receive = (device, family) => incoming.open(device, family);
     await offers.load();
-    await tftp.start();
-    undo.push(() => tftp.stop());
-    await httpStore.start();
-    undo.push(() => httpStore.stop());
+    // They open while the rest is read, which takes longer.
+    const opening = [tftp.start(), httpStore.start()];
+    undo.push(async () => {
+      await Promise.allSettled(opening);
+      await tftp.stop();
+      await httpStore.stop();
+    });
+    const stores = Promise.all(opening);
+    stores.catch(() => undefined);
     const map = new MapService(context);
     const deliveries = new Deliveries(context, {
       map,
@@ -232,6 +237,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
 
     // Before anybody is answered, everything is as the journals say; nothing is begun before the port is ours.
     await runner.load();
+    await stores;
     const closing = new AbortController();
     const app = makeApp(parts, closing.signal);
     const server = await listen(app, options);

@@ -165,12 +165,15 @@ export class Journal {
     plan: Plan,
   ): Promise<{ readonly seq: number; readonly state: RolloutState; readonly chain: string | null } | null> {
     const { db } = this.context;
-    const row = await db.findOne(FoldEntity, { rollout });
+    const [row] = await db.select<{ seq: number; count: number; chain: string | null; state: string }>(
+      'select seq, count, chain, state from fold where rollout = ?',
+      [rollout],
+    );
     if (!row) return null;
     const [there] = await db.select<{ n: number }>('select count(*) as n from journal where rollout = ? and seq <= ?', [rollout, row.seq]);
     const { seq, count, chain } = row;
     const isOfThese = there!.n === count && (await this.#chainAt(rollout, seq)) === chain;
-    const state = isOfThese ? restoreState(plan, row.state) : null;
+    const state = isOfThese ? restoreState(plan, parsed(row.state)) : null;
     return state === null || state.events !== count ? null : { seq, state, chain };
   }
 

@@ -29,7 +29,7 @@ import { compiledFamily, fillSent, parseFamily, throughParent, wayNamed, type As
 import { ownMissed } from '@barrow/wire';
 import type { Context } from '../context.js';
 import { resync, steadyNow } from '../steady.js';
-import { ConversationEntity, DeviceEntity, RolloutEntity, type AppointmentRow, type DeviceRow, type Row } from '../data/entities.js';
+import { ConversationEntity, DeviceEntity, RolloutEntity, type AppointmentRow, type DeviceRow } from '../data/entities.js';
 import { isNoRoom } from '../data/database.js';
 import { notFound, Refusal } from '../errors.js';
 import type { Devices } from '../devices/devices.js';
@@ -186,13 +186,17 @@ export class Runner {
   async get(id: string): Promise<ActiveRollout> {
     const known = this.#rollouts.get(id);
     if (known) return known;
-    const row = await this.context.db.findOne(RolloutEntity, { id });
-    if (!row) throw notFound('rollout', id, '`barrow rollout list` shows what was planned.');
     return this.#load(id);
   }
 
+  /** @throws Refusal */
   async #load(id: string): Promise<ActiveRollout> {
-    const row = (await this.context.db.findOne(RolloutEntity, { id }))!;
+    // As text: a plan is of megabytes, and is read once.
+    const [row] = await this.context.db.select<KeptPlan>(
+      'select id, name, created_at as "createdAt", created_by as "createdBy", plan from rollout where id = ?',
+      [id],
+    );
+    if (!row) throw notFound('rollout', id, '`barrow rollout list` shows what was planned.');
     const { journal } = this.#parts;
     const { plan, fault } = planIn(row);
     const kept = fault === null ? await journal.keptOf(id, plan) : null;
@@ -948,10 +952,19 @@ type InStep = StepContext & { readonly step: PlannedStep };
 /** A step as events name it: that of a first leg without its number. */
 const named = ({ step, leg }: PlannedStep): { step: StepName; leg?: number } => (leg === 0 ? { step } : { step, leg });
 
+/** What is kept of a rollout before anything has happened in it; its plan is JSON. */
+interface KeptPlan {
+  readonly id: string;
+  readonly name: string;
+  readonly createdAt: number;
+  readonly createdBy: string;
+  readonly plan: string;
+}
+
 /** The plan of a rollout; one that cannot be read is an empty one, with the reason, and stops nothing but its rollout. */
-function planIn({ id, name, createdAt, createdBy, plan }: Row<typeof RolloutEntity>): { plan: Plan; fault: string | null } {
+function planIn({ id, name, createdAt, createdBy, plan }: KeptPlan): { plan: Plan; fault: string | null } {
   try {
-    return { plan: readPlan(plan), fault: null };
+    return { plan: readPlan(JSON.parse(plan)), fault: null };
   } catch (error) {
     const fault = `its plan cannot be read: ${safeText(error instanceof Error ? error.message : String(error), 200)}`;
     const nothing = { waves: [], passages: [], runs: [], capacity: {}, leftOut: [] };
