@@ -12,6 +12,7 @@ const wanted = {
   snmpd: '/usr/sbin/snmpd',
   'tftp-hpa': '/usr/bin/tftp',
   atftp: '/usr/bin/atftp',
+  'tftpd-hpa': '/usr/sbin/in.tftpd',
   curl: '/usr/bin/curl',
   'openssh-server': '/usr/sbin/sshd',
   'openssh-client': '/usr/bin/ssh-keygen',

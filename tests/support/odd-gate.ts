@@ -3,6 +3,7 @@ import { createHash } from 'node:crypto';
 import { buffer } from 'node:stream/consumers';
 import { writeFileSync } from 'node:fs';
 import { join } from 'node:path';
+import { TftpServer } from '@barrow/wire';
 import { barrow, folder } from './service.js';
 
 /** How long it is away when it restarts, in milliseconds. */
@@ -31,7 +32,12 @@ export class OddGate {
   ahead = 3_600_000;
   /** It cannot tell whether it is armed. */
   forgetful = false;
+  /** Where its boot loader listens, at the port of its pages. */
+  loaderAddress: string | null = null;
+  /** Its boot loader takes nothing. */
+  full = false;
   #server: Server | null = null;
+  #loader: TftpServer<null> | null = null;
 
   constructor(
     readonly name: string,
@@ -62,6 +68,27 @@ export class OddGate {
     this.boots++;
     await new Promise((done) => setTimeout(done, awayMs));
     await this.start();
+  }
+
+  /** Somebody holds its button while it gets its power: it waits for an image, and is nothing else. */
+  async intoLoader(): Promise<void> {
+    await this.stop();
+    this.#loader = new TftpServer<null>({
+      host: this.loaderAddress ?? this.address,
+      port: this.port,
+      answer: () =>
+        this.full ? { kind: 'refuse', code: 3, message: 'no room for it' } : { kind: 'take', mostBytes: 1 << 20, tag: null },
+      onEnd: (_tag, _end, _progress, _packets, content) => {
+        if (content) void this.outOfLoader(/v(\S+)/.exec(content.subarray(0, 40).toString('latin1'))![1]!);
+      },
+    });
+    await this.#loader.start();
+  }
+
+  async outOfLoader(into: string): Promise<void> {
+    await this.#loader?.stop();
+    this.#loader = null;
+    await this.restart(into);
   }
 
   /** What its own watch does when nobody has told it to keep what it runs. */

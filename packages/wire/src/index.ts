@@ -11,6 +11,7 @@ export {
 } from './tftp/packets.js';
 export { negotiate, type Agreed } from './tftp/options.js';
 export type { TransferEnd, TransferProgress } from './tftp/transfer.js';
+export { putTftp, type TftpPut } from './tftp/put.js';
 export { TftpServer, type Packets, type TftpAddress, type TftpAnswer, type TftpPeer, type TftpServerOptions } from './tftp/server.js';
 export { ThreadedTftp, type ThreadedTftpOptions } from './tftp/threaded.js';
 export { PacketTrace, type TracedPacket } from './tftp/trace.js';

@@ -263,6 +263,12 @@ const list = [
     counts: 'failed',
   },
   {
+    code: 'loader-silent',
+    what: 'Its boot loader did not take the image: nobody listened for it at the address where it was sent.',
+    next: 'Put the device into its boot loader as its papers say, on the port that they name, and let this machine reach that address (often it needs an address of its own in that network); then retry.',
+    counts: 'failed',
+  },
+  {
     code: 'image-damaged',
     what: 'The device found the image damaged after it had been transferred.',
     next: 'The file in the store is sound (its digest was checked before). Retry the transfer; if it repeats, test the link and the flash.',

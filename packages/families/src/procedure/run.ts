@@ -81,7 +81,7 @@ export interface CarriedFile {
 /** Carries a file to the device, and answers with its words. @throws WireError */
 export type Carrier = (
   file: CarriedFile,
-  how: { readonly over: UploadStep['over']; readonly to: string; readonly field: string; readonly method: 'POST' | 'PUT' },
+  how: Pick<UploadStep, 'over' | 'as' | 'field' | 'method'> & { readonly to: string },
   limitMs: number,
 ) => Promise<{ readonly status: number; readonly body: string }>;
 
@@ -408,7 +408,11 @@ async function runUpload(step: UploadStep, input: ProcedureRun, values: Values, 
   for (const file of inOrder(input.carry.files, step.order ?? [])) {
     setFile(file, values);
     const to = fillSent(step.upload, lookup);
-    const { status, body } = await input.carry.by(file, { over: step.over, to, field: step.field, method: step.method }, limit);
+    const { status, body } = await input.carry.by(
+      file,
+      { over: step.over, as: step.as, to, field: step.field, method: step.method },
+      limit,
+    );
     const said = (line: string): string => `to ${file.name} at ${to} the device said: ${line}`;
     takeAnswer(step, body, values, said);
     if (status < 200 || status > 299) throw new CauseError('upload-refused', said(`${status} ${safeText(body.trim(), 200)}`));

@@ -7,7 +7,8 @@ export function linesByHand(procedure: Procedure, given: Readonly<Record<string,
   const oneOf = (step: ProcedureStep): string[] => {
     if ('say' in step) return [`type: ${filled(step.say)}`];
     if ('request' in step) return [`${step.method} ${filled(step.request)}${step.body === undefined ? '' : ` with ${filled(step.body)}`}`];
-    if ('upload' in step) return [`send each file to ${filled(step.upload)} by ${words[step.over]}`];
+    if ('upload' in step)
+      return [`send each file to ${step.as ? 'its boot loader, as ' : ''}${filled(step.upload)} by ${words[step.over]}`];
     if ('sip' in step) return [`send it SIP ${step.sip}${step.event === undefined ? '' : ` ${step.event}`}`];
     if ('fetched' in step) return ['wait until it has fetched the image'];
     if ('onvif' in step) return [`call the ONVIF operation ${step.onvif}`];
@@ -22,4 +23,4 @@ export function linesByHand(procedure: Procedure, given: Readonly<Record<string,
   return procedure.do.flatMap(oneOf);
 }
 
-const words = { 'http-form': 'its form', 'http-body': 'HTTP', sftp: 'SFTP', scp: 'SCP' } as const;
+const words = { 'http-form': 'its form', 'http-body': 'HTTP', sftp: 'SFTP', scp: 'SCP', tftp: 'TFTP' } as const;

@@ -142,8 +142,8 @@ export const familySchema = familyShape.superRefine((family, context) => {
       fault(['ways', index, 'pointOfNoReturn'], `it has no step ${pointOfNoReturn}${meantText(pointOfNoReturn, names)}`);
     faultsOfChoice(family, index, fault);
   }
-  if (family.faces && !family.ways.some((w) => w.recovery.some((means) => means !== 'wait' && means !== 'power-cycle')))
-    fault(['faces'], 'nobody logs in so: no way has a rung that would');
+  if (family.faces?.factory && !family.ways.some((w) => w.recovery.some((means) => means !== 'wait' && means !== 'power-cycle')))
+    fault(['faces', 'factory'], 'nobody logs in so: no way has a rung that would');
   if (family.staging) {
     const needed = family.procedures.transfer && family.travel?.how === 'device-pulls' ? [] : (['stage', 'verify-staged'] as const);
     for (const key of needed)

@@ -1,7 +1,7 @@
 import { meantName, pattern } from '@barrow/core';
 import type { Condition, Family, Procedure, ProcedureName, ProcedureStep } from './shape.js';
 import { comparesBy } from './proof.js';
-import { everyStep } from './walk.js';
+import { everyStep, type PlacedStep } from './walk.js';
 
 /** What a family file says that cannot be meant, with the place where it says it. */
 export interface SenseFault {
@@ -299,6 +299,7 @@ function procedureFaults(family: Family): SenseFault[] {
       for (const { step, path } of placed)
         if ('ask' in step)
           at([...path, 'ask'], `${name} is carried out when nobody is there to be asked; in ${withPerson.join(', ')} somebody is`);
+    loaderFaults(family, name, placed, at);
     const steps = placed.map((s) => s.step);
     if ((name === 'verify-image' || name === 'verify-staged' || name === 'level') && !steps.some(isQuestion))
       at([], 'it asks nothing, so that nothing would be verified');
@@ -310,7 +311,27 @@ function procedureFaults(family: Family): SenseFault[] {
     )
       at([], 'no step says `endsSession: true`, by which it is seen that the device obeyed');
   }
+  const { loader } = family.faces ?? {};
+  const meets = Object.values(family.procedures).some((p) => p && [...everyStep(p.do)].some(({ step }) => 'upload' in step && step.as));
+  if (loader && !meets) faults.push({ path: ['faces', 'loader'], message: 'nobody meets it so: no upload has `as: loader`' });
   return faults;
+}
+
+/** What is carried to a boot loader goes as that takes it, and somebody is there where its address has to be told. */
+function loaderFaults(
+  { faces }: Family,
+  name: ProcedureName,
+  steps: readonly PlacedStep[],
+  at: (path: readonly PropertyKey[], message: string) => void,
+): void {
+  for (const { step, path } of steps) {
+    if (!('upload' in step) || step.as === undefined) continue;
+    const loader = faces?.loader;
+    if (!loader) at([...path, 'as'], 'where its boot loader takes files is missing: `faces` names no loader');
+    else if (!step.over.startsWith(loader.protocol)) at([...path, 'over'], `its boot loader takes files by ${loader.protocol}`);
+    else if (loader.address === 'told' && !withPerson.includes(name))
+      at([...path, 'as'], `${name} is carried out when nobody is there to tell the address; in ${withPerson.join(', ')} somebody is`);
+  }
 }
 
 /** Those that only a rollout carries out, which somebody looks after. */

@@ -11,6 +11,7 @@ import {
   type Way,
   type WayStep,
 } from '@barrow/core';
+import { isIP } from 'node:net';
 import { RE2JS } from 're2js';
 import { z } from 'zod';
 
@@ -129,8 +130,10 @@ const requestStep = getStep.omit({ get: true }).extend({
 const uploadStep = closedObject({
   /** Where to: a page, or a path. */
   upload: template,
-  /** By a form (multipart) or as a bare body over HTTP, or by SFTP or SCP over SSH. */
-  over: z.enum(['http-form', 'http-body', 'sftp', 'scp']),
+  /** By a form (multipart) or as a bare body over HTTP, by SFTP or SCP over SSH, or to who listens for it by TFTP. */
+  over: z.enum(['http-form', 'http-body', 'sftp', 'scp', 'tftp']),
+  /** To its boot loader, where that is met; it asks for no login. */
+  as: z.literal('loader').optional(),
   /** Patterns of names: files that fit the first go first, and so on; those that fit none go last. */
   order: z.array(patternText).optional(),
   /** The field of the form. */
@@ -569,8 +572,18 @@ export const familyShape = closedObject({
     name: z.string().min(1),
     text: template,
   }).optional(),
-  /** As what else it may be met: `factory` is how it lets one in after a reset, as its maker writes in its papers. */
-  faces: closedObject({ factory: closedObject({ user: z.string().min(1), password: z.string() }) }).optional(),
+  /**
+   * As what else it may be met: `factory` is how it lets one in after a reset, `loader` where its boot loader takes files, both as
+   * its maker writes in its papers. An address that is `told` is asked of whoever looks after the rollout.
+   */
+  faces: closedObject({
+    factory: closedObject({ user: z.string().min(1), password: z.string() }).optional(),
+    loader: closedObject({
+      address: z.string().refine((text) => text === 'told' || isIP(text) > 0, 'where a boot loader listens is an IP address, or `told`'),
+      protocol: z.enum(['tftp', 'http']),
+      port: z.number().int().min(1).max(65535).optional(),
+    }).optional(),
+  }).optional(),
   /** How its devices take images; the first that fits is taken. */
   ways: z.array(way).default([]),
   configuration: closedObject({
@@ -633,7 +646,7 @@ function readWay(family: Family, found: FamilyWay): Way & Pick<FamilyWay, 'retur
     recovery,
     stretches,
     ...(writeLimit === undefined ? {} : { writeLimitMs: writeLimit }),
-    ...(family.faces ? { resetsLogin: true } : {}),
+    ...(family.faces?.factory ? { resetsLogin: true } : {}),
     ...(applies === undefined ? {} : { applies }),
     ...(travel?.how === 'through-parent'
       ? { throughParent: { most: travel.most, ...(travel.apart === undefined ? {} : { apartMs: travel.apart }) } }

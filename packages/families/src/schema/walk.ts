@@ -22,7 +22,9 @@ export const usesShell = (procedure: Procedure): boolean => [...everyStep(proced
 export const usesSip = (procedure: Procedure): boolean => [...everyStep(procedure.do)].some(({ step }) => 'sip' in step);
 /** Whether a procedure talks to the device's web server. */
 export const usesWeb = (procedure: Procedure): boolean =>
-  [...everyStep(procedure.do)].some(({ step }) => 'get' in step || 'request' in step || ('upload' in step && step.over.startsWith('http')));
+  [...everyStep(procedure.do)].some(
+    ({ step }) => 'get' in step || 'request' in step || ('upload' in step && step.over.startsWith('http') && !step.as),
+  );
 /** Whether a procedure asks an ONVIF service of the device. */
 export const usesOnvif = (procedure: Procedure): boolean => [...everyStep(procedure.do)].some(({ step }) => 'onvif' in step);
 /** Whether a procedure talks to the device's SNMP agent. */

@@ -22,6 +22,7 @@ import {
   askOnvif,
   askSip,
   findXml,
+  putTftp,
   onvifClock,
   onvifDeviceService,
   SshPlace,
@@ -48,6 +49,11 @@ const mostObjects = 5000;
 const factoryLogin = 'factory';
 /** Of a page, so much is kept. */
 const longestPage = 4000;
+/** Where one listens by habit (RFC 1350 §4, RFC 9110 §4.2.1). */
+const tftpPort = 69;
+const httpPort = 80;
+/** What an address looks like, before it is tried. */
+const anyAddress = '^([0-9]{1,3}(\\.[0-9]{1,3}){3}|[0-9A-Fa-f:]*:[0-9A-Fa-f:.]*)$';
 
 /**
  * The one who carries out a family's procedures on a device: over its shell, its pages, by carrying files to it and taking files
@@ -62,6 +68,8 @@ export class Touch {
   /** What persons answered, or was given, that is shown nowhere. */
   readonly #kept: string[] = [];
   #clockOffsetMs: number | null = null;
+  /** Where its boot loader listens, as a person said. */
+  #toldAddress: string | null = null;
 
   constructor(
     private readonly context: Context,
@@ -377,13 +385,49 @@ export class Touch {
     throw refused!;
   }
 
+  /** Where its boot loader takes files: as its family says, or as whoever looks after the work tells. */
+  async #loader(use: Use): Promise<{ readonly host: string; readonly port: number | null }> {
+    const face = this.family.faces?.loader;
+    if (!face) throw new CauseError('service-fault', `family ${this.family.family} does not say where its boot loader takes files`);
+    const { address, port = null } = face;
+    if (address !== 'told') return { host: address, port };
+    if (this.#toldAddress === null) {
+      if (!use.person) throw new CauseError('service-fault', 'nobody is there to tell the address of its boot loader');
+      this.#toldAddress = await this.#person(use.person)(`At which address does the boot loader of ${this.device.name} listen now?`, {
+        fits: anyAddress,
+        secret: false,
+      });
+    }
+    return { host: this.#toldAddress, port };
+  }
+
   #carrier(use: Use): Carrier {
     const { link = null } = use;
     return async (file, how, limitMs) => {
       const onSent = (octets: number): void => use.onPushed?.(file, octets);
+      const loader = how.as === undefined ? null : await this.#loader(use);
+      if (how.over === 'tftp') {
+        const { host, port } = loader ?? { host: this.device.address, port: null };
+        let sent = 0;
+        const put = { name: how.to, path: file.path, bytes: file.bytes, link, limitMs, signal: use.signal };
+        try {
+          await putTftp({ ...put, host, port: port ?? tftpPort, onSent: (octets) => onSent((sent = octets)) });
+        } catch (error) {
+          if (!(error instanceof WireError)) throw error;
+          if (error.fault === 'refused') return { status: 400, body: error.detail };
+          if (loader && sent === 0 && error.fault === 'timeout') throw new CauseError('loader-silent', error.detail);
+          throw error;
+        }
+        return { status: 200, body: '' };
+      }
       if (how.over === 'http-form' || how.over === 'http-body') {
         const as = how.over === 'http-form' ? ({ how: 'form', field: how.field } as const) : ({ how: 'body' } as const);
         const upload = { method: how.method, path: how.to, as, file, link, onSent };
+        if (loader)
+          return uploadHttp(
+            { host: loader.host, port: loader.port ?? httpPort, secure: false, access: null, timeoutMs: limitMs, signal: use.signal },
+            upload,
+          );
         return this.#asSomebody(use.signal, limitMs, (target) => uploadHttp(target, upload));
       }
       const { network, credentials, row } = await this.#loginsOf('ssh');

@@ -50,6 +50,12 @@ export function decodeRequest(datagram: Buffer): TftpRequest {
   return { kind: opcode === opcodes.rrq ? 'rrq' : 'wrq', filename, mode: mode.toLowerCase(), options };
 }
 
+/** The first datagram of a transfer (RFC 1350 §5, options as RFC 2347 §2). */
+export function encodeRequest({ kind, filename, mode, options }: TftpRequest): Buffer {
+  const fields = [filename, mode, ...[...options].flat()].map((field) => `${field}\0`).join('');
+  return Buffer.concat([Buffer.from([0, opcodes[kind]]), Buffer.from(fields, 'latin1')]);
+}
+
 export function encodeError(code: number, message: string): Buffer {
   const text = Buffer.from(message.slice(0, 400), 'latin1');
   const packet = Buffer.alloc(5 + text.length);

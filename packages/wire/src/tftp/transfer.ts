@@ -3,6 +3,7 @@ import { closeSync, openSync, readSync } from 'node:fs';
 import { encodeError, encodeOack, errorCodes, opcodes, readError } from './packets.js';
 import type { Agreed } from './options.js';
 import { ownSocket } from './own-socket.js';
+import { ownNow } from '../own-time.js';
 import type { Pacer } from '../pacer.js';
 import { PacketTrace, type TracedPacket } from './trace.js';
 
@@ -50,6 +51,8 @@ export interface TransferInput extends TransferBegin {
   readonly fileBytes: number;
   /** The link that it shares with others; null: as fast as it goes. */
   readonly pacer?: Pacer | null;
+  /** The port from which it was begun, where that was us. */
+  readonly socket?: Socket;
   readonly onEnd: (end: TransferEnd, progress: TransferProgress) => void;
 }
 
@@ -91,7 +94,7 @@ export class SendingTransfer {
   readonly #longestWait: number;
   readonly #patience: number;
   readonly #peace: number;
-  #heardAt = performance.now();
+  #heardAt = ownNow();
   #sentAt = 0;
   #resentSinceAck = false;
   #ended = false;
@@ -114,7 +117,7 @@ export class SendingTransfer {
     this.#patience = input.tries * (input.agreed.timeout === null ? usualTimeout : input.agreed.timeout * 1000);
     this.#wait = Math.min(this.#wait, this.#longestWait);
     this.#peace = (input.agreed.timeout === null ? usualTimeout : input.agreed.timeout * 1000) * 1.2;
-    this.#socket = ownSocket(input.localAddress);
+    this.#socket = input.socket ?? ownSocket(input.localAddress);
   }
 
   start(): void {
@@ -130,14 +133,16 @@ export class SendingTransfer {
     }
     this.#socket.on('error', (error) => this.#end({ kind: 'local-fault', message: error.message }));
     this.#socket.on('message', (packet, from) => this.#receive(packet, from.address, from.port));
-    this.#socket.bind({ port: 0, address: this.#input.localAddress }, () => {
+    const bound = (): void => {
       if (this.#ended) return;
       this.#port = this.#socket.address().port;
       // A connected socket would hide a third port's packets, which RFC 1350 §4 wants answered with error 5.
       if (this.#acknowledged < 0) this.#sendOack();
       else this.#fill();
       this.#arm();
-    });
+    };
+    if (this.#input.socket) bound();
+    else this.#socket.bind({ port: 0, address: this.#input.localAddress }, bound);
   }
 
   /** Ends the transfer from our side, telling the receiver. */
@@ -156,7 +161,7 @@ export class SendingTransfer {
       acks: this.#acks,
       singleSteps: this.#singleSteps,
       tries: this.#tries,
-      silentMs: Math.round(performance.now() - this.#heardAt),
+      silentMs: Math.round(ownNow() - this.#heardAt),
     };
   }
 
@@ -227,7 +232,7 @@ export class SendingTransfer {
   }
 
   #advanced(now: number): void {
-    this.#heardAt = now;
+    this.#heardAt = ownNow();
     // After a loss the timer runs slower than it must; it is set anew.
     if (this.#tries > 0) {
       this.#tries = 0;
@@ -331,12 +336,12 @@ export class SendingTransfer {
   #late(): void {
     // The link is shared, and the rest of the window has not had its turn: the receiver has nothing to acknowledge yet.
     if (this.#paceTimer !== null) {
-      this.#heardAt = performance.now();
+      this.#heardAt = ownNow();
       this.#arm();
       return;
     }
     this.#tries++;
-    const silence = performance.now() - this.#heardAt;
+    const silence = ownNow() - this.#heardAt;
     // RFC 1350 §6: the receiver may end when it has the last block, and its last acknowledgement may be lost.
     if (this.#sent === this.#lastBlock && this.#acks > 0 && this.#tries >= lastTries && silence >= Math.min(lastPatience, this.#patience)) {
       this.#end({ kind: 'unconfirmed' });
