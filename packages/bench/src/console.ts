@@ -105,7 +105,11 @@ export async function benchConsole(): Promise<Measured[]> {
     const nodes = (): Promise<number> => page.evaluate(() => document.querySelectorAll('*').length);
     const rows = (p: Page): Promise<unknown> => p.locator('tbody tr[data-index="5"] .name').waitFor();
     tell('Devices ready', await opened('/', rows), 's', 1.5, `${await nodes()} nodes`);
-    const keys = await typing(page, 'Find devices', 'site7 cam-99');
+    const keys: number[] = [];
+    for (let i = 0; i < 3; i++) {
+      keys.push(...(await typing(page, 'Find devices', 'site7 cam-99')));
+      await opened('/', rows);
+    }
     tell(
       'typing to paint',
       percentile(keys, 0.95),

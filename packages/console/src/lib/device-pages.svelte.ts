@@ -1,3 +1,4 @@
+import { untrack } from 'svelte';
 import type { Device, LiveEvent } from '@barrow/core';
 import type { DeviceQuery } from '@barrow/client';
 import type { Rows } from './rows.js';
@@ -7,7 +8,7 @@ import { client, failureOf, type Failure } from './session.svelte.js';
 /** So many rows are asked for together. */
 const pageLength = 60;
 /** What is typed within a moment is asked for once. */
-const typingMs = 120;
+const typingMs = 180;
 /** What changes is read again no more often than this. */
 const changesMs = 700;
 
@@ -40,16 +41,15 @@ export class DevicePages implements Rows<Device> {
       const next = query();
       const key = JSON.stringify(next);
       if (key === last) return;
-      const isFirst = last === null;
-      last = key;
+      const ask = (): void => {
+        this.#query = next;
+        void this.again();
+      };
       clearTimeout(this.#typing);
-      this.#typing = setTimeout(
-        () => {
-          this.#query = next;
-          void this.again();
-        },
-        isFirst ? 0 : typingMs,
-      );
+      // What the page is opened with is asked for at once, and stands before others read by it.
+      if (last === null) untrack(ask);
+      else this.#typing = setTimeout(ask, typingMs);
+      last = key;
     });
     $effect(() => {
       const leave = hear(
@@ -70,7 +70,7 @@ export class DevicePages implements Rows<Device> {
   at(index: number): Device | undefined {
     return this.#rows.get(index);
   }
-  /** What is asked for, as it was when the rows were. */
+  /** What is asked for, once the typing has paused. */
   get query(): DeviceQuery {
     return this.#query;
   }

@@ -74,7 +74,11 @@
     ...(only.value === '' ? {} : { only: only.value }),
   });
   const pages = new DevicePages(() => ({ ...filter(), ...(isColumn(order.value) ? { sort: order.value } : {}) }));
-  const counts = new Loaded(() => client().deviceCounts(filter()), [...deviceListOf]);
+  // With the rows, not with each key.
+  const counts = new Loaded(() => {
+    const { text, site, kind, standing, only } = pages.query;
+    return client().deviceCounts({ text, site, kind, standing, only });
+  }, [...deviceListOf]);
   const failure = $derived(refused ?? pages.failure ?? counts.failure);
   const all = $derived(counts.value?.all);
   const fitting = $derived(counts.value?.fitting);

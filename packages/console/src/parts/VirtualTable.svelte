@@ -37,7 +37,7 @@
     count: 0,
     getScrollElement: () => scroller,
     estimateSize: () => rowHeight,
-    overscan: 12,
+    overscan: 5,
     // Before the list is measured a screenful is drawn.
     initialRect: { width: 1200, height: 700 },
   });

@@ -1,7 +1,6 @@
 import { z, type OpenAPIHono } from '@hono/zod-openapi';
 import { describeRange, familySummarySchema } from '@barrow/core';
 import { isUpgradable, remarksOfSense, whatWorks } from '@barrow/families';
-import { DeviceEntity } from '../data/entities.js';
 import type { Parts } from '../parts.js';
 import type { Env } from './auth.js';
 import { addOperation, idParam } from './operation.js';
@@ -16,9 +15,10 @@ export function familyRoutes(app: OpenAPIHono<Env>, { context, familyFiles }: Pa
     summary: 'The families that Barrow knows, and which of them it can upgrade',
     answer: z.object({ items: z.array(familySummarySchema) }),
     run: async () => {
-      const counts = new Map<string, number>();
-      for (const { family } of await db.find(DeviceEntity, {}, { fields: ['id', 'family'] }))
-        if (family) counts.set(family, (counts.get(family) ?? 0) + 1);
+      const counted = await db.select<{ family: string; n: number }>(
+        'select family, count(*) as n from device where family is not null group by family',
+      );
+      const counts = new Map(counted.map(({ family, n }) => [family, n]));
       return {
         items: [...context.families.values()].map((f) => ({
           family: f.family,

@@ -1,6 +1,6 @@
 import type { Backup } from '@barrow/core';
 import { rfc3339, type Context } from '../context.js';
-import { BackupEntity, DeviceEntity, MarkEntity, SavedEntity, type BackupRow } from '../data/entities.js';
+import { BackupEntity, MarkEntity, SavedEntity, type BackupRow } from '../data/entities.js';
 import { digestOf, newId } from '../data/seal.js';
 import { notFound } from '../errors.js';
 
@@ -101,7 +101,8 @@ export class Backups {
       limit: 1000,
       fields: ['id', 'sha256', 'device', 'takenAt', 'rollout', 'bytes', 'firmware'],
     });
-    const names = new Map((await this.context.db.find(DeviceEntity, {}, { fields: ['id', 'name'] })).map((d) => [d.id, d.name]));
+    const known = await this.context.db.select<{ id: string; name: string }>('select id, name from device');
+    const names = new Map(known.map((d) => [d.id, d.name]));
     return rows.map((r) => ({
       id: r.id,
       sha256: r.sha256,

@@ -1,7 +1,7 @@
 import { windowInput, type Site, type SiteInput } from '@barrow/core';
 import { sharedLink, type SharedLink } from '@barrow/wire';
 import type { Context } from '../context.js';
-import { CredentialEntity, DeviceEntity, SiteEntity, type SiteRow } from '../data/entities.js';
+import { CredentialEntity, SiteEntity, type SiteRow } from '../data/entities.js';
 import { notFound, Refusal } from '../errors.js';
 import { windowFor } from '../windows.js';
 
@@ -68,9 +68,8 @@ export class Sites {
 
   /** All sites, with how many devices each has. */
   async names(): Promise<ReadonlyMap<string, number>> {
-    const counts = new Map<string, number>();
-    for (const { site } of await this.context.db.find(DeviceEntity, {}, { fields: ['site'] }))
-      counts.set(site, (counts.get(site) ?? 0) + 1);
+    const counted = await this.context.db.select<{ site: string; n: number }>('select site, count(*) as n from device group by site');
+    const counts = new Map(counted.map(({ site, n }) => [site, n]));
     for (const name of this.#rows.keys()) if (!counts.has(name)) counts.set(name, 0);
     return new Map([...counts].sort(([a], [b]) => (a < b ? -1 : 1)));
   }
