@@ -1,7 +1,7 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Device, DeviceMap, Discovery } from '@barrow/core';
 import { scenarioCables, scenarioOutlets } from '@barrow/standins';
-import { discover, setScene, type Scene } from './support/scene.js';
+import { addImagesAndTargets, discover, setScene, type Scene } from './support/scene.js';
 import { addWholeNetworks, truths } from './support/whole.js';
 
 /** Devices that tell no name: they are known by their address. */
@@ -191,5 +191,26 @@ describe('the whole fleet, from an empty database', () => {
     expect((await client.device(swappedBefore.id)).flags).toEqual([expect.objectContaining({ flag: 'displaced', other: replacement.id })]);
     // And a run after that reports nothing new.
     expect((await discover(client)).counts).toEqual({ new: 0, changed: 0, moved: 0, same: 72, unrecognised: 2 });
+  });
+
+  it('judges who cuts off whom from where a person says that Barrow stands', async () => {
+    const { client } = scene.served;
+    await expect(client.setSite('eelgate', { here: 'quay-sw-1' })).rejects.toMatchObject({
+      problem: { code: 'device-elsewhere', detail: 'quay-sw-1 stands at quay-house, not at eelgate.' },
+    });
+    await addImagesAndTargets(client, scene.images);
+    const carriedBy = async (name: string): Promise<string> => {
+      const { id } = await client.plan({ devices: [name], first: 0, atOnce: 1 });
+      const { hazards, remarks } = await client.rollout(id);
+      const [group] = hazards.find((h) => h.code === 'cut-off')?.groups ?? [];
+      return `${group?.words ?? 'nobody'} | ${remarks.filter((r) => r.startsWith('Who cuts off')).join()}`;
+    };
+    expect(await carriedBy('eelgate-sw-1')).not.toContain('quay-');
+    const site = await client.setSite('eelgate', { here: 'eelgate-sw-1' });
+    expect(site.here).toMatchObject({ name: 'eelgate-sw-1', told: true });
+    expect(await carriedBy('eelgate-sw-1')).toMatch(/ and \d\d more with it \| Who cuts off whom is seen from eelgate-sw-1/);
+    expect((await client.sites()).filter((s) => s.here).map((s) => s.name)).toEqual(['eelgate']);
+    expect((await client.setSite('eelgate', { here: null })).here).toBeNull();
+    expect(await carriedBy('eelgate-sw-1')).not.toContain('quay-');
   });
 });

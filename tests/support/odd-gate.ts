@@ -76,8 +76,7 @@ export class OddGate {
     this.#loader = new TftpServer<null>({
       host: this.loaderAddress ?? this.address,
       port: this.port,
-      answer: () =>
-        this.full ? { kind: 'refuse', code: 3, message: 'no room for it' } : { kind: 'take', mostBytes: 1 << 20, tag: null },
+      answer: () => (this.full ? { kind: 'refuse', code: 3, message: 'no room for it' } : { kind: 'take', mostBytes: 1 << 20, tag: null }),
       onEnd: (_tag, _end, _progress, _packets, content) => {
         if (content) void this.outOfLoader(/v(\S+)/.exec(content.subarray(0, 40).toString('latin1'))![1]!);
       },

@@ -76,6 +76,7 @@ export * from './records/believe.js';
 export * from './topology/topology.js';
 export * from './topology/dark.js';
 export * from './topology/guards.js';
+export * from './topology/stands.js';
 export { editDistance, meantName, nearestNames, type NearName } from './transfers/names.js';
 export {
   explainTransfer,

@@ -1,6 +1,6 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { guardsOf, type DeviceId, type Feed, type Link } from '@barrow/core';
+import { guardsOf, standsAt, type DeviceId, type Feed, type Link } from '@barrow/core';
 
 const link = (a: string, b: string, sure: Link['sure'] = 'named'): Link => ({
   a: { device: a, port: null },
@@ -137,3 +137,30 @@ function powerCut(x: number, u: number, fed: readonly (readonly [number, number]
   }
   return out.has(u);
 }
+
+describe('where the machine hangs that asks', () => {
+  const ours = '06:17:4b:0f:00:01';
+  const learned = (id: string, port: string, macs: readonly string[]) => ({
+    id,
+    around: {
+      ...nothingAround,
+      ports: [{ index: 7, name: port, mac: null, speedMbps: null, up: true, wireless: false, bundle: null }],
+      forwarding: macs.map((mac) => ({ mac, port: 7 })),
+    },
+  });
+  const nothingAround = { chassisMac: null, capabilities: [], neighbours: [], power: [], arp: [], addresses: [] };
+
+  it('is the switch that has learned its address at a port with nothing else of the map, not those that see it through others', () => {
+    const devices = [learned('core', 'up 1', [ours, 'a', 'b']), learned('sw-1', 'port 3', [ours])];
+    const links = [{ ...link('core', 'sw-1'), a: { device: 'core', port: 'up 1' }, b: { device: 'sw-1', port: 'up 2' } }];
+    expect(standsAt([ours], devices, { links })).toBe('sw-1');
+    expect(standsAt(['06:17:4b:0f:00:02'], devices, { links })).toBeNull();
+    expect(standsAt([ours], [{ id: 'core', around: null }], { links })).toBeNull();
+  });
+
+  it('is the one that has learned least there, where several could be it, and nobody where nothing tells them apart', () => {
+    const two = [learned('sw-1', 'a', [ours, 'x', 'y']), learned('sw-2', 'b', [ours, 'x'])];
+    expect(standsAt([ours], two, { links: [] })).toBe('sw-2');
+    expect(standsAt([ours], [two[0]!, { ...two[0]!, id: 'sw-3' }], { links: [] })).toBeNull();
+  });
+});

@@ -281,7 +281,7 @@ export const registerStaging: Register = (program, act) => {
                 say.io,
                 ['SITE', 'DEVICES', 'LINK', 'SEES BARROW AT', 'STORE OF ITS OWN', 'GOES DOWN', 'WAITING', 'LEFT'],
                 all.map((s) => [
-                  s.name,
+                  s.here ? `${s.name} (Barrow is on ${s.here.name})` : s.name,
                   s.devices,
                   s.linkKilobits === null ? null : `${s.linkKilobits} kbit/s`,
                   s.storeAddress,
@@ -306,6 +306,7 @@ export const registerStaging: Register = (program, act) => {
     .option('--between <times>', 'when its devices may go down, e.g. 22:00-04:00, where a plan says nothing else; none: at any time')
     .option('--on <days>', 'on which days that begins, e.g. Sat,Sun or 2026-11-28')
     .option('--zone <zone>', 'in which time zone, e.g. Europe/London')
+    .option('--here <device>', "the device there on which Barrow's own machine hangs; none: what the devices tell counts")
     .option('--contact <words>', 'who is there, and how they are reached, for the night sheet; none: nobody')
     .action(
       act(
@@ -314,6 +315,7 @@ export const registerStaging: Register = (program, act) => {
           name: string,
           o: {
             contact?: string;
+            here?: string;
             between?: string;
             on?: string;
             zone?: string;
@@ -346,6 +348,7 @@ export const registerStaging: Register = (program, act) => {
             ...(window === null && o.between === undefined ? {} : { window }),
             ...(o.link === undefined ? {} : { linkKilobits: link }),
             ...(o.contact === undefined ? {} : { contact: o.contact === 'none' ? null : o.contact }),
+            ...(o.here === undefined ? {} : { here: o.here === 'none' ? null : o.here }),
             ...(o.storeAddress === undefined ? {} : { storeAddress: o.storeAddress === 'none' ? null : o.storeAddress }),
             ...(o.serve === undefined
               ? {}
@@ -358,6 +361,7 @@ export const registerStaging: Register = (program, act) => {
               `  sees Barrow at: ${s.storeAddress ?? 'the address where the stores listen'}`,
               `  its devices go down: ${s.windowText ?? 'at any time'}`,
               `  who is there: ${s.contact ?? 'nobody said'}`,
+              ...(s.here ? [`  Barrow's own machine hangs on: ${s.here.name}${s.here.told ? '' : ' (so its table tells)'}`] : []),
               `  store of its own: ${s.store ? `${s.store.serve}, filled by ${s.store.fill}` : 'none'}`,
             ].join('\n'),
           );

@@ -71,7 +71,19 @@
     store: "in Barrow's stores, until the device asks",
   };
   let form = $state({ image: '', devices: chosen.value, place: 'device' as Place | 'store', makeRoom: false });
-  let link = $state({ kilobits: '', address: '', serve: '', fill: '', credential: '', from: '', to: '', on: '', zone: '', contact: '' });
+  let link = $state({
+    kilobits: '',
+    address: '',
+    serve: '',
+    fill: '',
+    credential: '',
+    from: '',
+    to: '',
+    on: '',
+    zone: '',
+    contact: '',
+    here: '',
+  });
 
   async function attempt(work: () => Promise<unknown>) {
     try {
@@ -119,6 +131,7 @@
       on: [...(s.window?.days.map((d) => dayNames[d - 1]!) ?? []), ...(s.window?.dates ?? [])].join(', '),
       zone: s.window?.zone ?? '',
       contact: s.contact ?? '',
+      here: s.here?.told ? s.here.name : '',
     };
   }
   const underWay = $derived(deliveries.filter((d) => d.endedAt === null).length);
@@ -384,6 +397,7 @@
         linkKilobits: link.kilobits === '' ? null : Number(link.kilobits),
         storeAddress: link.address || null,
         contact: link.contact.trim() || null,
+        ...(link.here.trim() === (site!.here?.told ? site!.here.name : '') ? {} : { here: link.here.trim() || null }),
         window: windowFrom(link),
         store: link.serve && link.fill ? { serve: link.serve, fill: link.fill, credential: link.credential || null } : null,
       });
@@ -428,6 +442,13 @@
         bind:value={link.contact}
         placeholder="for the night sheet"
         maxlength="200"
+      /></label
+    >
+    <label class="field"
+      ><span>Barrow's own machine hangs here on</span><input
+        class="input"
+        bind:value={link.here}
+        placeholder={site.here && !site.here.told ? `${site.here.name}, so its table tells` : 'a device, if it does'}
       /></label
     >
     <label class="field"

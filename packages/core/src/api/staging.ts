@@ -176,6 +176,8 @@ export const siteInput = z.strictObject({
   window: windowInput.nullable().optional(),
   /** Who is there, and how they are reached; null: nobody said. */
   contact: z.string().trim().min(1).max(200).nullable().optional(),
+  /** The device of this site on which Barrow's own machine hangs, by name, address or id; null: what is seen counts. */
+  here: z.string().trim().min(1).max(200).nullable().optional(),
 });
 export type SiteInput = z.input<typeof siteInput>;
 
@@ -190,6 +192,8 @@ export const siteSchema = z.object({
   windowText: z.string().nullable(),
   /** Who is there, and how they are reached. */
   contact: z.string().nullable().default(null),
+  /** On which of its devices Barrow's own machine hangs, and whether a person said so; null: on none of them, as far as is known. */
+  here: z.object({ device: z.string(), name: z.string(), told: z.boolean() }).nullable().default(null),
   /** Octets that wait or move for it now. */
   waitingBytes: z.number().int(),
   /** Seconds until all is staged there at what it is given; null when nothing waits, or that cannot be said. */

@@ -8,7 +8,7 @@ import { addOctets, addOperation, idParam } from './operation.js';
 
 /** What moves, what moved, what did not and why; and the sites that it moves to. */
 export function transferRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
-  const { context, devices, transfers, offers, sites, deliveries } = parts;
+  const { context, devices, transfers, offers, sites, deliveries, map } = parts;
 
   addOperation(app, {
     method: 'get',
@@ -122,14 +122,17 @@ export function transferRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     },
   });
 
-  const siteView = async (name: string) => (await sites.list((s) => deliveries.waitingFor(s))).find((s) => s.name === name)!;
+  const siteViews = async () => {
+    const here = await map.here();
+    return (await sites.list((s) => deliveries.waitingFor(s))).map((s) => ({ ...s, here: here?.site === s.name ? here : null }));
+  };
   addOperation(app, {
     method: 'get',
     path: '/api/v1/sites',
     role: 'viewer',
     summary: 'The sites: how fast their links are, at what address they see the stores, what waits for them',
     answer: z.object({ items: z.array(siteSchema) }),
-    run: async () => ({ items: await sites.list((s) => deliveries.waitingFor(s)) }),
+    run: async () => ({ items: await siteViews() }),
   });
   addOperation(app, {
     method: 'put',
@@ -140,8 +143,19 @@ export function transferRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     body: siteInput,
     answer: siteSchema,
     run: async ({ params, body }) => {
-      await sites.set(params.id, body);
-      return siteView(params.id);
+      const { here, ...rest } = body;
+      const device = here == null ? null : (await devices.get(here)).row;
+      if (device && device.site !== params.id)
+        throw new Refusal(
+          422,
+          'device-elsewhere',
+          'The site was not changed',
+          `${device.name} stands at ${device.site}, not at ${params.id}.`,
+          `Say it of that site: \`barrow site set ${device.site} --here ${device.name}\`.`,
+        );
+      await sites.set(params.id, rest);
+      if (here !== undefined) await map.stand(device?.id ?? null);
+      return (await siteViews()).find((s) => s.name === params.id)!;
     },
   });
 }

@@ -1,7 +1,9 @@
+import { networkInterfaces } from 'node:os';
 import {
   DarkIf,
   drawTopology,
   guardsOf,
+  standsAt,
   surenesses,
   type Guards,
   type DeviceDetail,
@@ -13,7 +15,7 @@ import {
   type Topology,
 } from '@barrow/core';
 import type { Context } from '../context.js';
-import { DeviceEntity, SurroundingsEntity, type DeviceRow } from '../data/entities.js';
+import { DeviceEntity, MarkEntity, SurroundingsEntity, type DeviceRow } from '../data/entities.js';
 
 interface Drawn {
   readonly rows: ReadonlyMap<string, DeviceRow>;
@@ -33,6 +35,18 @@ export interface FedBy {
   /** Those that hang on it as well. */
   readonly others: readonly string[];
 }
+
+/** Under this name is kept on which device a person said that Barrow's machine hangs. */
+const hereMark = 'here';
+
+/** The hardware addresses of this machine. */
+const ownMacs = (): string[] => [
+  ...new Set(
+    Object.values(networkInterfaces())
+      .flat()
+      .flatMap((a) => (a && !a.internal ? [a.mac.toLowerCase()] : [])),
+  ),
+];
 
 /** Links and feeds from all evidence; drawn when somebody looks, and again only after something changed. */
 export class MapService {
@@ -81,7 +95,27 @@ export class MapService {
   /** What must not happen at the same time. */
   async guards(): Promise<Guards> {
     const drawn = await this.#draw();
-    return (drawn.guards ??= guardsOf(drawn.devices, drawn.topology));
+    return (drawn.guards ??= guardsOf(drawn.devices, drawn.topology, (await this.here())?.device ?? null));
+  }
+
+  /** The device on which Barrow's own machine hangs: as a person said, or as the tables of the devices tell; null: nobody knows. */
+  async here(): Promise<{ readonly device: string; readonly name: string; readonly site: string; readonly told: boolean } | null> {
+    const { rows, devices, topology } = await this.#draw();
+    const kept = await this.context.db.findOne(MarkEntity, { name: hereMark });
+    const told = kept === null ? undefined : rows.get(kept.value);
+    const seen = told ? null : standsAt(ownMacs(), devices, topology);
+    const row = told ?? (seen === null ? undefined : rows.get(seen));
+    return row ? { device: row.id, name: row.name, site: row.site, told: told !== undefined } : null;
+  }
+
+  /** A person says where it stands; null: what is seen counts. */
+  async stand(device: string | null): Promise<void> {
+    await this.context.db.write(async (em) => {
+      if (device === null) await em.nativeDelete(MarkEntity, { name: hereMark });
+      else await em.upsert(MarkEntity, { name: hereMark, value: device });
+    });
+    // Who goes down for whom is another question from another place.
+    this.context.live.changed('devices');
   }
 
   /** What feeds each device, the surest first, and who else hangs on the same port or outlet. */

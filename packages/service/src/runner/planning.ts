@@ -458,7 +458,13 @@ export async function planRollout(
   ];
   const places = { under: guards.under, placed: await map.placed() };
   const hazards = hazardsIn(plan, all, places, withLeftBehind(facts, dropping, all, planned));
-  const remarks = [...(plan.remarks ?? []), ...absent, ...otherThanHouse(window, siteWindows)];
+  const here = await map.here();
+  const remarks = [
+    ...(plan.remarks ?? []),
+    ...absent,
+    ...otherThanHouse(window, siteWindows),
+    ...(here ? [`Who cuts off whom is seen from ${here.name}, on which Barrow's own machine hangs.`] : []),
+  ];
   if (plan.waves.length === 1 && idle.length > 0) {
     const remark = `${idle.join(' and ')} ${idle.length === 1 ? 'has' : 'have'} no effect: there is one wave, and nothing waits for it.`;
     remarks.push(`${remark[0]!.toUpperCase()}${remark.slice(1)}`);

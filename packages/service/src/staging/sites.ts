@@ -74,7 +74,7 @@ export class Sites {
     return new Map([...counts].sort(([a], [b]) => (a < b ? -1 : 1)));
   }
 
-  async list(waiting: (site: string) => { bytes: number; secondsLeft: number | null }): Promise<Site[]> {
+  async list(waiting: (site: string) => { bytes: number; secondsLeft: number | null }): Promise<Omit<Site, 'here'>[]> {
     return [...(await this.names())].map(([name, devices]) => {
       const { bytes, secondsLeft } = waiting(name);
       const row = this.get(name);
