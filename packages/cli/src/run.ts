@@ -18,7 +18,13 @@ const groups: readonly (readonly [heading: string, loads: readonly Load[]])[] = 
       async () => (await import('./commands/setup.js')).registerSetup,
       async () => (await import('./commands/discover.js')).registerDiscover,
       async () => (await import('./commands/devices.js')).registerDevices,
-      async () => (await import('./commands/families.js')).registerFamilies,
+      async () => {
+        const [{ registerFamilies }, { registerTeaching }] = await Promise.all([
+          import('./commands/families.js'),
+          import('./commands/teaching.js'),
+        ]);
+        return (program, act) => (registerFamilies(program, act), registerTeaching(program, act));
+      },
     ],
   ],
   [

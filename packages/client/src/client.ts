@@ -28,6 +28,10 @@ import {
   deviceSchema,
   discoverySchema,
   familySummarySchema,
+  familyTrialSchema,
+  recordingAnswerSchema,
+  recordingSchema,
+  type DraftQuery,
   healthSchema,
   historySchema,
   imageSchema,
@@ -240,6 +244,19 @@ export class BarrowClient {
     this.#json(credentialSchema, 'PUT', `/credentials/${encodeURIComponent(name)}`, { json });
   removeCredential = (id: string) => this.#json(removed, 'DELETE', `/credentials/${encodeURIComponent(id)}`);
   families = async () => (await this.#json(listOf(familySummarySchema), 'GET', '/families')).items;
+  /** A family file to begin with, from what a device answered. */
+  familyDraft = (device: string, query: DraftQuery = {}) =>
+    this.#json(z.object({ family: z.string(), text: z.string() }), 'GET', `/devices/${encodeURIComponent(device)}/family-draft`, {
+      query: { ...query },
+    });
+  tryFamily = (text: string, procedure: string, device: string) =>
+    this.#json(familyTrialSchema, 'POST', '/family-trials', { json: { text, procedure, device } });
+  record = (device: string, over: 'shell' | 'web' = 'shell') =>
+    this.#json(recordingSchema, 'POST', '/recordings', { json: { device, over } });
+  sayIn = (recording: string, text: string | null) =>
+    this.#json(recordingAnswerSchema, 'POST', `/recordings/${encodeURIComponent(recording)}/say`, { json: { text } });
+  endRecording = (recording: string) =>
+    this.#json(z.object({ ended: z.string() }), 'DELETE', `/recordings/${encodeURIComponent(recording)}`);
   tokens = async () => (await this.#json(listOf(tokenSchema), 'GET', '/tokens')).items;
   addToken = (json: TokenInput) => this.#json(tokenSchema.extend({ token: z.string() }), 'POST', '/tokens', { json });
   removeToken = (id: string) => this.#json(removed, 'DELETE', `/tokens/${encodeURIComponent(id)}`);

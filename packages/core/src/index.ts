@@ -69,6 +69,7 @@ export * from './report/lines.js';
 export * from './api/notices.js';
 export * from './api/plan-file.js';
 export * from './api/targets.js';
+export * from './api/teaching.js';
 export * from './api/advisories.js';
 export * from './records/around.js';
 export * from './records/identity.js';

@@ -239,4 +239,21 @@ describe('windows', () => {
     expect(enter(w, [], 600_000_000)).toEqual([]);
     expect(w.ledger.lookAtWindows(w.state, 600_000_000)).toEqual({ next: null, over: Object.keys(w.plan.windows!) });
   });
+
+  it.each([
+    [[3000, 2000, 4000], 2000],
+    [[2000, 3000, 4000], 2000],
+    [[4000, 3000, 2000], 2000],
+  ])('that open at %j wake it for the first of them', (opens, first) => {
+    const w = opened({
+      each: opens.map((from, i) => ({
+        site: 'a',
+        passage: down,
+        window: { name: `night ${i}`, window: { text: `from ${from}`, spans: [[from, 100_000_000]] as const } },
+      })) as never,
+    });
+    w.ledger.lookAtWindows(w.state, 0);
+    expect(enter(w, [], 0)).toEqual([]);
+    expect(w.ledger.lookAtWindows(w.state, 0)).toEqual({ next: first, over: [] });
+  });
 });

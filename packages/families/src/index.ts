@@ -44,3 +44,15 @@ export {
   type Snmp,
   type Web,
 } from './procedure/run.js';
+export { draftFamily, knownBy, type DraftOf } from './teach/draft.js';
+export { ExamplesUnlike, schemeOf } from './teach/versions.js';
+export {
+  conversationFile,
+  ConversationError,
+  readConversation,
+  writeConversation,
+  type Conversation,
+  type Exchange,
+} from './teach/conversation.js';
+export { tryProcedure, type Tried } from './teach/try.js';
+export { captureOf, hasProcedure, promptOf, withProcedure } from './teach/propose.js';

@@ -2,6 +2,7 @@ import type { Context } from './context.js';
 import type { Approvals } from './devices/approvals.js';
 import type { ByHand } from './devices/by-hand.js';
 import type { FamilyFiles } from './devices/family-files.js';
+import type { Recordings } from './devices/recordings.js';
 import type { Devices } from './devices/devices.js';
 import type { DeviceLists } from './devices/lists.js';
 import type { DiscoveryService } from './discovery/discovery.js';
@@ -66,5 +67,6 @@ export interface Parts {
   readonly appointments: Appointments;
   readonly familyFiles: FamilyFiles;
   readonly notices: Notices;
+  readonly recordings: Recordings;
   readonly reportKey: ReportKey;
 }

@@ -11,6 +11,7 @@ import { Database } from './data/database.js';
 import { dropOldest } from './data/keeping.js';
 import { Sealer } from './data/seal.js';
 import { Approvals } from './devices/approvals.js';
+import { Recordings } from './devices/recordings.js';
 import { ByHand } from './devices/by-hand.js';
 import { Devices } from './devices/devices.js';
 import { FamilyFiles } from './devices/family-files.js';
@@ -197,6 +198,8 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     const notices = new Notices(context, runner, journal);
     await notices.load();
     runner.onEntry((active, entry) => notices.heed(active, entry));
+    const recordings = new Recordings(context, { devices, rolloutOf: (device) => runner.rolloutOf(device) });
+    undo.push(() => recordings.stop());
     const parts: Parts = {
       context,
       restoring,
@@ -230,6 +233,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
       appointments,
       familyFiles,
       notices,
+      recordings,
       reportKey: await ReportKey.open(context),
       durations,
     };
@@ -269,6 +273,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
       async stop() {
         clearInterval(tidying);
         appointments.stop();
+        recordings.stop();
         await discovery.stop();
         await deliveries.stop();
         await runner.stop();

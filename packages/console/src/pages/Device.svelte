@@ -6,6 +6,7 @@
   import { octets } from '@barrow/client';
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
+  import { saveAs } from '../lib/save.js';
   import KindIcon from '../parts/KindIcon.svelte';
   import PathSteps from '../parts/PathSteps.svelte';
   import PlanDialog from '../parts/PlanDialog.svelte';
@@ -50,6 +51,14 @@
       return left[0] ? `Not approved: ${left[0].why}.` : 'Passwords may go to it from now on. Discover its network to read it.';
     });
   const acceptKey = (key: string) => act(async () => (await client().acceptHostKey(id, key), 'The key is pinned from now on.'));
+
+  let drafting = $state(false);
+  let draft = $state({ versions: '', maker: '', model: '' });
+  async function saveDraft() {
+    const given = Object.fromEntries(Object.entries(draft).filter(([, value]) => value.trim() !== ''));
+    const { family, text } = await client().familyDraft(id, given);
+    saveAs(`${family}.yaml`, new Blob([text], { type: 'application/yaml' }));
+  }
 
   let form = $state({ name: '', site: '', kind: 'other' as Kind, tags: '', note: '', parent: '', feed: '', uplink: '' });
   const endText = (e: { device: string; port: string | null } | null): string => {
@@ -333,6 +342,9 @@
           <ul class="need">
             {#each device.familyWouldNeed as line (line)}<li>{line}</li>{/each}
           </ul>
+          <p class="begin">
+            <button class="btn preset-outlined-surface-300-700" onclick={() => (drafting = true)}>Draft a family file</button>
+          </p>
         </section>
       {/if}
       <section class="sheet" aria-label="Observations">
@@ -373,6 +385,28 @@
   <div class="sheet" aria-busy="true"><Empty title="Asking the service…">One moment.</Empty></div>
 {/if}
 
+{#if drafting && device}
+  <FormDialog
+    title="Draft a family file"
+    about="A file to begin with, from what it answered. What is missing stands in it, and `barrow family record` writes what you do once by hand."
+    word="Save the draft"
+    onclose={() => (drafting = false)}
+    send={saveDraft}
+  >
+    <label class="label"
+      ><span class="label-text">Two or three versions of it, the oldest first</span><input
+        class="input mono"
+        bind:value={draft.versions}
+        placeholder="1.9.2, 1.10.0, 2.0.1"
+        required={device.firmware === null}
+      /></label
+    >
+    <div class="pair">
+      <label class="label"><span class="label-text">Maker</span><input class="input" bind:value={draft.maker} /></label>
+      <label class="label"><span class="label-text">Model</span><input class="input" bind:value={draft.model} /></label>
+    </div>
+  </FormDialog>
+{/if}
 {#if editing && device}
   <FormDialog
     title="Set by hand: {device.name}"
@@ -433,6 +467,9 @@
 {/if}
 
 <style>
+  .begin {
+    padding: 0 1rem 0.8rem;
+  }
   .acts {
     display: flex;
     flex-wrap: wrap;

@@ -102,17 +102,10 @@ export class Ledger {
   follow(state: RolloutState, event: RolloutEvent): void {
     if (state.phase === 'planned') return;
     if (!this.#buckets.has(state.plan.id)) return state.phase === 'ended' ? undefined : this.add(state);
-    if (event.kind === 'wave-opened')
-      state.runs.forEach((run, index) => {
-        if (run.wave === event.wave && run.phase === 'waiting') this.#settle(state, index);
-      });
-    else if (event.kind === 'soak-ended')
-      state.runs.forEach((run, index) => {
-        if (run.wave === event.wave && run.phase === 'parked') this.#settle(state, index);
-      });
+    if (event.kind === 'wave-opened' || event.kind === 'soak-ended') state.runs.forEach((_, index) => this.#settle(state, index));
     else if (event.kind === 'rollout-ended') this.remove(state.plan.id);
-    else if ('run' in event && event.run !== undefined) {
-      const index = state.indexOf.get(event.run);
+    else {
+      const index = state.indexOf.get((event as { readonly run?: string }).run ?? '');
       if (index === undefined) return;
       this.#settle(state, index);
       if (event.kind === 'stretch-entered') this.#take(event.claims, event.at);

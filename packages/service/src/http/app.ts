@@ -15,6 +15,7 @@ import { deviceRoutes } from './routes-devices.js';
 import { discoveryRoutes } from './routes-discovery.js';
 import { imageRoutes } from './routes-images.js';
 import { familyRoutes } from './routes-families.js';
+import { teachingRoutes } from './routes-teaching.js';
 import { deedRoutes } from './routes-deeds.js';
 import { noticeRoutes } from './routes-notices.js';
 import { rolloutRoutes } from './routes-rollouts.js';
@@ -104,6 +105,7 @@ export function makeApp(parts: Parts, closing: AbortSignal): OpenAPIHono<Env> {
   advisoryRoutes(app, parts);
   rolloutRoutes(app, parts);
   familyRoutes(app, parts);
+  teachingRoutes(app, parts);
   noticeRoutes(app, parts);
   deedRoutes(app, parts);
 

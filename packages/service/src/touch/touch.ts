@@ -25,6 +25,7 @@ import {
   putTftp,
   onvifClock,
   onvifDeviceService,
+  type ShellSession,
   SshPlace,
   uploadHttp,
   textOf,
@@ -112,6 +113,20 @@ export class Touch {
     } catch (error) {
       throw withoutSecrets(error, family, this.#secrets());
     }
+  }
+
+  /** Its shell, for who says what a person types. @throws CauseError */
+  async shell(signal?: AbortSignal): Promise<ShellSession> {
+    try {
+      return (await this.#openShell(signal)).shell;
+    } catch (error) {
+      throw withoutSecrets(error, this.family, this.#secrets());
+    }
+  }
+
+  /** A text without what its logins are made of. */
+  hide(text: string): string {
+    return hideWords(hideSecrets(text, this.family), this.#secrets());
   }
 
   /** What was said so far, with what is secret in it hidden. */

@@ -1,6 +1,6 @@
 import type { Client, ClientChannel } from 'ssh2';
 import { WireError } from '../errors.js';
-import { ownTimeout } from '../own-time.js';
+import { ownNow, ownPause, ownTimeout } from '../own-time.js';
 import { connectSsh, type ShellTarget } from './connect.js';
 
 /** One line of a recorded conversation. */
@@ -128,6 +128,25 @@ export class ShellSession {
       timer.cancel();
       signal?.removeEventListener('abort', abort);
     }
+  }
+
+  /**
+   * Takes what has come once nothing more comes for so long, or `test` says that it is whole; what is there when `limitMs` is over, or
+   * when the device has ended the session. For whoever does not know how its answers end.
+   */
+  async settled(quietMs: number, limitMs: number, test: (output: string) => boolean, signal?: AbortSignal): Promise<string> {
+    const begun = ownNow();
+    let length = -1;
+    let since = begun;
+    for (;;) {
+      if (this.#output.length !== length) [length, since] = [this.#output.length, ownNow()];
+      const isQuiet = length > 0 && ownNow() - since >= quietMs;
+      if (isQuiet || this.#closed || signal?.aborted || ownNow() - begun >= limitMs || (length > 0 && test(this.#output))) break;
+      await ownPause(30, signal);
+    }
+    const taken = this.#output;
+    this.#output = '';
+    return taken;
   }
 
   /** Waits until the device has ended the session. @throws WireError `timeout` */

@@ -1,0 +1,305 @@
+import { createInterface } from 'node:readline';
+import { basename, dirname, join } from 'node:path';
+import type { BarrowClient } from '@barrow/client';
+import type { FamilyTrial } from '@barrow/core';
+import type { Conversation, Exchange, Tried } from '@barrow/families';
+import type { Register } from '../context.js';
+import { CommandError, exit, Quiet } from '../errors.js';
+import { readText } from '../read-text.js';
+import { count, makeColours, print, type Say } from '../output.js';
+
+const wrong = (code: string, title: string, why: string, next: string): CommandError =>
+  new CommandError(exit.wrongUse, code, title, why, next);
+
+/** `KEY=VALUE`, several times. */
+function pairs(list: readonly string[], option: string): Record<string, string> {
+  return Object.fromEntries(
+    list.map((one) => {
+      const [, key, value] = /^([a-z][A-Za-z0-9]*)=(.*)$/s.exec(one) ?? [];
+      if (key === undefined)
+        throw wrong(
+          'pair-malformed',
+          'The command was not understood',
+          `${option} "${one}" is no pair.`,
+          `Write it as ${option} firmware=4.2.1.`,
+        );
+      return [key, value!];
+    }),
+  );
+}
+const gather = (one: string, before: string[]): string[] => [...before, one];
+
+interface Session {
+  readonly conversation: Pick<Conversation, 'greeting' | 'talk' | 'finds' | 'given'>;
+}
+
+const help = `What you type is sent to the device as it is, and nothing else is. Lines that begin with a colon are for Barrow:
+  :is NAME VALUE      what is to be found in the answers, e.g. :is firmware 4.2.1
+  :given NAME VALUE   what Barrow gives instead of what you type, e.g. :given imageFile tb24-4.3.0.simg
+  :listen             wait for what still comes
+  :end                that was all (or the end of the input)`;
+
+/** Lets a person speak with a device, and keeps what was said. */
+async function converse(say: Say, barrow: BarrowClient, id: string, over: 'shell' | 'web', greeting: string): Promise<Session> {
+  const { input = process.stdin } = say.io;
+  // With --json only the answer at the end stands on standard output.
+  const out = say.json ? say.io.err : say.io.out;
+  const talk: Exchange[] = [];
+  const [finds, given]: [Record<string, string>, Record<string, string>] = [{}, {}];
+  out(greeting);
+  const lines = createInterface({ input, crlfDelay: Infinity });
+  for await (const line of lines) {
+    const [, word, rest = ''] = /^:(\w+)\s*(.*)$/.exec(line) ?? [];
+    if (word === 'end') break;
+    if (word === 'is' || word === 'given') {
+      const [, name, value] = /^([a-z][A-Za-z0-9]*)\s+(.+)$/.exec(rest) ?? [];
+      if (name === undefined) out(`\n(:${word} takes a name and a value, e.g. :is firmware 4.2.1)\n`);
+      else (word === 'is' ? finds : given)[name] = value!;
+      continue;
+    }
+    if (word !== undefined && word !== 'listen') {
+      out(`\n(${line} is not known.)\n${help}\n`);
+      continue;
+    }
+    const { answer, status, ends } = await barrow.sayIn(id, word === 'listen' ? null : line);
+    out(answer);
+    const last = talk.at(-1);
+    if (word === 'listen' && last)
+      talk[talk.length - 1] = { ...last, answer: last.answer + answer, ...(ends ? { ends: true as const } : {}) };
+    else if (over === 'web') talk.push({ ask: line, status: status ?? 0, answer });
+    else talk.push({ say: line, answer, ...(ends ? { ends: true as const } : {}) });
+    if (ends) break;
+  }
+  lines.close();
+  return { conversation: { greeting, talk, finds, given } };
+}
+
+const triedText = ({ io }: Say, t: Tried): string =>
+  [
+    `${t.differences.length === 0 ? makeColours(io).green('✓') : makeColours(io).red('✕')} ${t.procedure}: ${
+      t.differences.length === 0 ? `${count(t.steps.length, 'step')}, as it was recorded` : 'not as it was recorded'
+    }`,
+    ...t.steps.map((step) => `    ${step}`),
+    ...Object.entries(t.gives).map(([key, value]) => `    → ${key}: ${value}`),
+    ...t.differences.map((d) => `  ${d}`),
+  ].join('\n');
+
+/** How gear is taught that Barrow does not know. */
+export const registerTeaching: Register = (program, act) => {
+  const family = program.commands.find((c) => c.name() === 'family')!;
+  family
+    .command('new <device>')
+    .description('draft a family file from what a device answered that no family fits')
+    .option('--versions <list>', 'two or three versions of it, the oldest first, e.g. "1.9.2, 1.10.0, 2.0.1"')
+    .option('--family <name>', 'what the family is to be called, in small letters')
+    .option('--title <words>', 'what its devices are called')
+    .option('--maker <name>', 'who makes it')
+    .option('--model <name>', 'the model of this device')
+    .option('--kind <kind>', 'switch, router, access-point, controller, camera, recorder, phone, other …')
+    .option('--out <file>', 'write it there; without, it is printed')
+    .action(
+      act(
+        async (
+          { say, client },
+          device: string,
+          o: { versions?: string; family?: string; title?: string; maker?: string; model?: string; kind?: string; out?: string },
+        ) => {
+          const { out, ...query } = o;
+          const made = await client().familyDraft(device, query as object);
+          if (out === undefined) return print(say, made, () => made.text.trimEnd());
+          const { writeFile } = await import('node:fs/promises');
+          await writeFile(out, made.text, { flag: 'wx' }).catch((error: NodeJS.ErrnoException) => {
+            throw wrong(
+              'file-unusable',
+              'The draft was not written',
+              `${out} ${error.code === 'EEXIST' ? 'is there already' : `cannot be written: ${error.code ?? error.message}`}.`,
+              'Name another file.',
+            );
+          });
+          print(say, { ...made, file: out }, () =>
+            [
+              `${out} is a draft of the family ${made.family}. Read it through, then:`,
+              `  barrow family check ${out}`,
+              `  barrow family record ${out} record ${device}`,
+              `  barrow family add ${out}`,
+            ].join('\n'),
+          );
+        },
+      ),
+    );
+  family
+    .command('record <file> <procedure> <device>')
+    .description('do by hand on a device what a procedure is to do; Barrow writes it into the file')
+    .option('--over <what>', 'shell (SSH), or web: requests that only read, one a line, e.g. GET /state', 'shell')
+    .option('--is <name=value>', 'what is to be found in the answers, e.g. firmware=4.2.1; several times', gather, [])
+    .option('--given <name=value>', 'what Barrow gives instead of what you type, e.g. imageFile=tb24-4.3.0.simg; several times', gather, [])
+    .option('--replace', 'instead of the procedure of that name that is in the file')
+    .action(
+      act(
+        async (
+          { say, client },
+          file: string,
+          procedure: string,
+          device: string,
+          o: { over: string; is: string[]; given: string[]; replace?: boolean },
+        ) => {
+          const {
+            conversationFile,
+            hasProcedure,
+            procedureNames,
+            withProcedure,
+            writeConversation,
+            readConversation,
+            parseFamily,
+            FamilyFileError,
+            faultLines,
+            tryProcedure,
+          } = await import('@barrow/families');
+          const known = procedureNames.find((n) => n === procedure);
+          if (known === undefined)
+            throw wrong(
+              'procedure-unknown',
+              'Nothing is recorded',
+              `"${procedure}" is no procedure.`,
+              `They are ${procedureNames.join(', ')}.`,
+            );
+          if (o.over !== 'shell' && o.over !== 'web')
+            throw wrong(
+              'over-unknown',
+              'Nothing is recorded',
+              `--over takes shell or web, not "${o.over}".`,
+              'Leave it out for the shell.',
+            );
+          const text = await readText(file);
+          if (hasProcedure(text, known) && !o.replace)
+            throw wrong(
+              'procedure-there',
+              'Nothing is recorded',
+              `${file} has a procedure ${known} already.`,
+              'Say that it is to be replaced: --replace.',
+            );
+          const [finds, given] = [pairs(o.is, '--is'), pairs(o.given, '--given')];
+          const barrow = client();
+          const opened = await barrow.record(device, o.over);
+          say.io.err(`${help}\n`);
+          let session: Session;
+          try {
+            session = await converse(say, barrow, opened.id, o.over, opened.greeting);
+          } finally {
+            await barrow.endRecording(opened.id).catch(() => undefined);
+          }
+          const { talk } = session.conversation;
+          if (talk.length === 0)
+            throw new CommandError(
+              exit.workFailed,
+              'nothing-said',
+              'Nothing was recorded',
+              'Nothing was said to it.',
+              'Type what the procedure is to do.',
+            );
+          const conversation: Conversation = {
+            procedure: known,
+            device: opened.device,
+            recorded: new Date().toISOString(),
+            greeting: session.conversation.greeting,
+            talk,
+            given: { ...given, ...session.conversation.given },
+            finds: { ...finds, ...session.conversation.finds },
+          };
+          const made = withProcedure(text, conversation);
+          const kept = conversationFile(file, known);
+          const { mkdir, writeFile } = await import('node:fs/promises');
+          await mkdir(dirname(kept), { recursive: true });
+          await writeFile(kept, writeConversation(conversation));
+          await writeFile(file, made.text);
+          let tried: Tried | null = null;
+          let faults: string | null = null;
+          try {
+            tried = await tryProcedure(parseFamily(made.text, file), readConversation(await readText(kept), kept));
+          } catch (error) {
+            if (!(error instanceof FamilyFileError)) throw error;
+            faults = faultLines(error.faults);
+          }
+          print(say, { file, conversation: kept, procedure: known, unfound: made.unfound, prompt: made.prompt, tried, faults }, () =>
+            [
+              '',
+              `${file} has the procedure ${known} now; what was said is kept in ${kept}.`,
+              ...(made.unfound.length > 0 ? [`Not found in the answers: ${made.unfound.join(', ')}.`] : []),
+              ...(faults === null ? [triedText(say, tried!)] : ['What is missing for more, or wrong:', faults]),
+              `Read the procedure: how it could be refused (\`fails\`) only you know. Then \`barrow family try ${file}\`.`,
+            ].join('\n'),
+          );
+        },
+      ),
+    );
+  family
+    .command('try <file>')
+    .description('play its procedures against what was recorded beside it, with no device; or one that only asks against a device')
+    .option('--against <device>', 'carry out the procedures that only ask on this device')
+    .option('--only <procedure>', 'this procedure alone')
+    .action(
+      act(async ({ say, client }, file: string, o: { against?: string; only?: string }) => {
+        const { ConversationError, FamilyFileError, faultLines, parseFamily, readConversation, tryProcedure } =
+          await import('@barrow/families');
+        const text = await readText(file);
+        const parsed = (() => {
+          try {
+            return parseFamily(text, file);
+          } catch (error) {
+            if (!(error instanceof FamilyFileError)) throw error;
+            throw new CommandError(exit.workFailed, 'family-file', 'Nothing was tried', faultLines(error.faults), 'Mend these first.');
+          }
+        })();
+        if (o.against !== undefined) {
+          const asks = ['record', 'children', 'neighbours', 'ready', 'unsaved', 'next-boot', 'storage'];
+          const names = Object.keys(parsed.procedures).filter((n) => asks.includes(n) && (o.only === undefined || n === o.only));
+          if (names.length === 0)
+            throw wrong(
+              'procedure-missing',
+              'Nothing was tried',
+              `${file} has none that only asks${o.only ? ` of the name ${o.only}` : ''}.`,
+              `On a device ${asks.join(', ')} can be tried.`,
+            );
+          const all: FamilyTrial[] = [];
+          for (const name of names) all.push(await client().tryFamily(text, name, o.against));
+          return print(say, all, () =>
+            all
+              .map((t) =>
+                [
+                  `${makeColours(say.io).green('✓')} ${t.procedure} on ${t.device}`,
+                  ...Object.entries(t.gives).map(([key, value]) => `    → ${key}: ${value}`),
+                  ...Object.entries(t.tables).map(([of, rows]) => `    → ${of}: ${count(rows.length, 'row')}`),
+                ].join('\n'),
+              )
+              .join('\n'),
+          );
+        }
+        const { readdir } = await import('node:fs/promises');
+        const folder = `${join(dirname(file), basename(file).replace(/\.ya?ml$/, ''))}.conversations`;
+        const there = (await readdir(folder).catch(() => [])).filter((f) => f.endsWith('.yaml')).sort();
+        const tried: Tried[] = [];
+        for (const name of there) {
+          const path = join(folder, name);
+          try {
+            const conversation = readConversation(await readText(path), path);
+            if (o.only === undefined || conversation.procedure === o.only) tried.push(await tryProcedure(parsed, conversation));
+          } catch (error) {
+            if (!(error instanceof ConversationError)) throw error;
+            tried.push({ procedure: name.replace(/\.yaml$/, ''), steps: [], gives: {}, differences: [error.message] });
+          }
+        }
+        const untried = Object.keys(parsed.procedures).filter(
+          (n) => !tried.some((t) => t.procedure === n) && (o.only === undefined || o.only === n),
+        );
+        print(say, { file, tried, untried }, () =>
+          [
+            ...(tried.length === 0
+              ? [`No conversation is kept in ${folder}: \`barrow family record ${file} PROCEDURE DEVICE\` makes one.`]
+              : tried.map((t) => triedText(say, t))),
+            ...(untried.length > 0 ? [`Not recorded, and so not tried: ${untried.join(', ')}.`] : []),
+          ].join('\n'),
+        );
+        if (tried.some((t) => t.differences.length > 0)) throw new Quiet(exit.workFailed);
+      }),
+    );
+};

@@ -1,0 +1,64 @@
+import { closedObject, describeIssue } from '@barrow/core';
+import { parseDocument, stringify } from 'yaml';
+import { z } from 'zod';
+import { procedureNames, type ProcedureName } from '../schema/shape.js';
+
+/** What was typed, and what came of it until the device waited again. */
+const exchange = closedObject({
+  say: z.string(),
+  answer: z.string(),
+  /** The device ended the session. */
+  ends: z.literal(true).optional(),
+});
+/** A request to a page, and its answer. */
+const request = closedObject({
+  ask: z.string().regex(/^(GET|POST|PUT|DELETE) \/\S*$/, 'a request is a method and a path, e.g. GET /state'),
+  body: z.string().optional(),
+  status: z.number().int(),
+  answer: z.string(),
+});
+
+/** A procedure as a person did it by hand on a device: what stands in `NAME.conversations/PROCEDURE.yaml` beside a family file. */
+export const conversationShape = closedObject({
+  procedure: z.enum(procedureNames),
+  /** Which device it was, and when (RFC 3339). */
+  device: z.string(),
+  recorded: z.string(),
+  /** What was first on the screen. */
+  greeting: z.string().default(''),
+  talk: z.array(z.union([exchange, request])).min(1),
+  /** Values that Barrow would have given, such as `imageFile`. */
+  given: z.record(z.string(), z.string()).default({}),
+  /** What the procedure has to find in it. */
+  finds: z.record(z.string(), z.string()).default({}),
+});
+export type Conversation = z.infer<typeof conversationShape>;
+export type Exchange = Conversation['talk'][number];
+
+/** A file that is no conversation, with every reason. */
+export class ConversationError extends Error {}
+
+/** @throws ConversationError */
+export function readConversation(text: string, file: string): Conversation {
+  const document = parseDocument(text);
+  const [error] = document.errors;
+  if (error) throw new ConversationError(`${file}: ${error.message.split('\n')[0]!}`);
+  const value: unknown = document.toJS();
+  const read = conversationShape.safeParse(value);
+  if (read.success) return read.data;
+  throw new ConversationError(
+    read.error.issues.map((issue) => `${file}: ${issue.path.join('.')}: ${describeIssue(issue as never, value)}`).join('\n'),
+  );
+}
+
+export const writeConversation = (conversation: Conversation): string =>
+  stringify(
+    Object.fromEntries(
+      Object.entries(conversation).filter(([, v]) => v !== '' && !(typeof v === 'object' && Object.keys(v as object).length === 0)),
+    ),
+    { lineWidth: 0 },
+  );
+
+/** Where the conversation of a procedure stands. */
+export const conversationFile = (familyFile: string, procedure: ProcedureName): string =>
+  `${familyFile.replace(/\.ya?ml$/, '')}.conversations/${procedure}.yaml`;

@@ -1,0 +1,117 @@
+import { isMap, parseDocument, type Document } from 'yaml';
+import type { ProcedureName } from '../schema/shape.js';
+import type { Conversation, Exchange } from './conversation.js';
+import { escaped } from './versions.js';
+
+/** A step as it is written into a file. */
+type Written = Readonly<Record<string, unknown>>;
+
+const lastLine = (text: string): string => text.replace(/\r/g, '').split('\n').at(-1) ?? '';
+
+/**
+ * By what the device shows that it waits for a command: the end that the most of its answers share. Where the device's name stands in
+ * it, any name may; null when it never waited.
+ */
+export function promptOf({ greeting, talk, device }: Pick<Conversation, 'greeting' | 'talk' | 'device'>): string | null {
+  const ends = [greeting, ...talk.flatMap((e) => ('say' in e && !e.ends ? [e.answer] : []))].map(lastLine).filter((l) => l.trim() !== '');
+  const counted = new Map<string, number>();
+  for (const end of ends) counted.set(end, (counted.get(end) ?? 0) + 1);
+  const [most] = [...counted].sort((a, b) => b[1] - a[1]);
+  if (!most) return null;
+  const [end] = most;
+  const named = device !== '' && end.includes(device);
+  const source = named ? end.split(device).map(escaped).join('[A-Za-z0-9._-]+') : escaped(end);
+  return `(?:^|\\n)${source.replace(/ +$/, ' *')}$`;
+}
+
+/** The pattern that finds a value where it stood: after what was before it in its line. */
+export function captureOf(answer: string, name: string, value: string): string | null {
+  for (const line of answer.replace(/\r/g, '').split('\n')) {
+    const at = line.search(new RegExp(`(?<![A-Za-z0-9.])${escaped(value)}(?![A-Za-z0-9]|\\.\\d)`));
+    if (at < 0) continue;
+    const loose = (text: string): string =>
+      text
+        .split(/[ \t]+/)
+        .map(escaped)
+        .join('[ \\t]+');
+    const [before, after] = [line.slice(0, at), line.slice(at + value.length)];
+    const isLast = after.trim() === '';
+    if (/\s/.test(value)) return `^${loose(before)}(?P<${name}>.*\\S)${isLast ? '[ \\t]*$' : loose(after)}`;
+    // A word ends where the next blank is, unless something is glued to it.
+    const glued = !isLast && !/^\s/.test(after);
+    return `^${loose(before)}(?P<${name}>${glued ? `[^\\s${escaped(after[0]!)}]+` : '\\S+'})`;
+  }
+  return null;
+}
+
+/** What was typed, with what Barrow gives in the place of its values. */
+function templated(text: string, given: Readonly<Record<string, string>>): string {
+  const plain = text.replaceAll('${', '$${');
+  return Object.entries(given)
+    .filter(([, value]) => value.length > 1)
+    .sort(([, a], [, b]) => b.length - a.length)
+    .reduce((now, [key, value]) => now.replaceAll(value, `\${${key}}`), plain);
+}
+
+/** The procedure that does what a person did, and finds what stood in the answers. */
+export function proposed(
+  conversation: Conversation,
+  prompt: RegExp | null,
+): { readonly do: Written[]; readonly gives?: Record<string, string>; readonly unfound: string[] } {
+  const { talk, given, finds } = conversation;
+  const open = new Map(Object.entries(finds));
+  const captures = (answer: string): string[] =>
+    [...open].flatMap(([key, value]) => {
+      const source = captureOf(answer, key, value);
+      if (source === null) return [];
+      open.delete(key);
+      return [source];
+    });
+  const stepOf = (e: Exchange): Written => {
+    const found = captures(e.answer);
+    const capture = found.length === 0 ? {} : { capture: found };
+    if ('ask' in e) {
+      const [method, path] = e.ask.split(' ') as [string, string];
+      if (method === 'GET') return { get: templated(path, given), ...capture };
+      return { request: templated(path, given), method, ...(e.body === undefined ? {} : { body: templated(e.body, given) }), ...capture };
+    }
+    const end = lastLine(e.answer);
+    const waits = e.ends || prompt === null || end === '' || prompt.test(e.answer.replace(/\r/g, ''));
+    return {
+      say: templated(e.say, given),
+      ...(waits ? {} : { until: `${escaped(end).replace(/ +$/, ' *')}$` }),
+      ...(e.ends ? { endsSession: true } : {}),
+      ...capture,
+    };
+  };
+  const steps = talk.map(stepOf);
+  const told = Object.keys(finds).filter((key) => !open.has(key));
+  return {
+    do: steps,
+    ...(told.length === 0 ? {} : { gives: Object.fromEntries(told.map((k) => [k, `\${${k}}`])) }),
+    unfound: [...open.keys()],
+  };
+}
+
+/** A family file into which a procedure is written as it was recorded; the rest of it, its comments too, stays as it is. */
+export function withProcedure(
+  text: string,
+  conversation: Conversation,
+): { readonly text: string; readonly replaced: boolean; readonly unfound: readonly string[]; readonly prompt: string | null } {
+  const document: Document = parseDocument(text);
+  const known: unknown = document.getIn(['shell', 'prompt']);
+  const saysSomething = conversation.talk.some((e) => 'say' in e);
+  const prompt = typeof known === 'string' ? known : saysSomething ? promptOf(conversation) : null;
+  const { unfound, ...procedure } = proposed(conversation, prompt === null ? null : new RegExp(prompt.replaceAll('(?P<', '(?<')));
+  if (known === undefined && prompt !== null) document.set('shell', document.createNode({ prompt, limit: '10 s' }));
+  const at: [string, ProcedureName] = ['procedures', conversation.procedure];
+  const replaced = document.hasIn(at);
+  if (!isMap(document.get('procedures'))) document.set('procedures', document.createNode({}));
+  document.setIn(at, document.createNode(procedure));
+  // A draft names what is missing; this one is not any more.
+  const written = document.toString({ lineWidth: 0 }).replace(new RegExp(`^#   ${conversation.procedure} .*\n`, 'm'), '');
+  return { text: written, replaced, unfound, prompt };
+}
+
+/** Whether a file has a procedure of this name, well or badly written. */
+export const hasProcedure = (text: string, name: ProcedureName): boolean => parseDocument(text).hasIn(['procedures', name]);

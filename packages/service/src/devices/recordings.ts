@@ -1,0 +1,148 @@
+import { CauseError, type Recording, type RecordingAnswer } from '@barrow/core';
+import { parseFamily, type Family } from '@barrow/families';
+import type { Context } from '../context.js';
+import { newId } from '../data/seal.js';
+import { notFound, Refusal } from '../errors.js';
+import { Touch } from '../touch/touch.js';
+import type { Devices } from './devices.js';
+
+/** A session in which nothing is said for so long is let go of. */
+const idleMs = 10 * 60_000;
+const mostAtOnce = 10;
+/** How long nothing more comes where it is not seen that the device waits; and how long one answer is listened to at most. */
+const quietMs = 2500;
+const listenMs = 60_000;
+
+/** Gear of which nothing is known but that it has a shell and pages: whatever ends its first words is taken for its prompt. */
+const unknownGear = (): Family =>
+  parseFamily(
+    `family: unknown
+title: Not known yet
+maker: not known
+kind: other
+models: [{ model: not known, revisions: ['-'] }]
+versions: { patterns: ['(?P<n>\\d+)'], order: [{ part: n }], write: '{n}' }
+shell: { prompt: '[\\s\\S]$', limit: 20 s }
+procedures:
+  record:
+    do: [{ get: '\${deviceName}', keep: answer }]
+    gives: { name: '\${answer}' }
+`,
+    'recordings.ts',
+  );
+
+interface Open {
+  readonly device: string;
+  readonly over: Recording['over'];
+  readonly touch: Touch;
+  /** How it shows that it waits, once that was seen. */
+  prompt: RegExp | null;
+  timer: NodeJS.Timeout;
+}
+
+/** Sessions in which a person does by hand what a procedure is to do: what they type is sent as it is, and nothing else. */
+export class Recordings {
+  readonly #open = new Map<string, Open>();
+
+  constructor(
+    private readonly context: Context,
+    private readonly parts: { readonly devices: Devices; readonly rolloutOf: (device: string) => string | null },
+  ) {}
+
+  /** @throws Refusal when it is in a rollout, too many are open, or it lets nobody in */
+  async begin(device: string, over: Recording['over']): Promise<Recording> {
+    const { row } = await this.parts.devices.get(device);
+    const refuse = (code: string, why: string, next: string): Refusal => new Refusal(409, code, 'Nothing is recorded', why, next);
+    const rollout = this.parts.rolloutOf(row.id);
+    if (rollout !== null)
+      throw refuse('device-busy', `${row.name} is in the rollout ${rollout}.`, 'Wait until that has ended, or take another device.');
+    if (this.#open.size >= mostAtOnce)
+      throw refuse('recordings-full', `${mostAtOnce} sessions are open.`, 'End one of them; one that nothing is said in ends by itself.');
+    const family = (row.family === null ? undefined : this.context.families.get(row.family)) ?? unknownGear();
+    const touch = new Touch(this.context, row, family.shell ? family : { ...unknownGear(), family: family.family });
+    const id = newId('rec');
+    const one: Open = { device: row.name, over, touch, prompt: null, timer: setTimeout(() => this.end(id), idleMs) };
+    one.timer.unref();
+    let greeting = '';
+    if (over === 'shell')
+      try {
+        const shell = await touch.shell();
+        // What was taken to see that it waits is in the record; the rest comes still.
+        const rest = await shell.settled(quietMs / 2, listenMs, () => false);
+        greeting = shell.conversation
+          .filter((e) => e.from === 'device')
+          .map((e) => e.text)
+          .join('');
+        one.prompt = promptIn(greeting || rest);
+      } catch (error) {
+        clearTimeout(one.timer);
+        touch.close();
+        if (!(error instanceof CauseError)) throw error;
+        throw refuse(
+          error.code,
+          `${row.name} does not let it in: ${error.detail}`,
+          `See \`barrow device show ${row.name}\`, and mend that.`,
+        );
+      }
+    this.#open.set(id, one);
+    return { id, device: row.name, over, greeting: touch.hide(greeting.replace(/\r/g, '')) };
+  }
+
+  /**
+   * Sends what a person typed, or asks for a page, and tells what came.
+   *
+   * @param said null: only listens on
+   * @throws Refusal
+   */
+  async say(id: string, said: string | null): Promise<RecordingAnswer> {
+    const one = this.#open.get(id);
+    if (!one) throw notFound('recording', id, 'It has ended, or nothing was said in it for ten minutes. Begin another.');
+    one.timer.refresh();
+    const { touch } = one;
+    if (one.over === 'web') return this.#ask(one, said ?? '');
+    const shell = await touch.shell();
+    if (said !== null) shell.send(`${said}\n`);
+    const answer = await shell.settled(quietMs, listenMs, (output) => one.prompt?.test(output.replace(/\r/g, '')) ?? false);
+    const ends = shell.closed;
+    if (ends) this.end(id);
+    return { answer: touch.hide(answer.replace(/\r/g, '')), status: null, ends };
+  }
+
+  async #ask({ touch }: Open, said: string): Promise<RecordingAnswer> {
+    const [, path] = /^GET (\/\S*)$/.exec(said) ?? [];
+    if (path === undefined)
+      throw new Refusal(
+        422,
+        'request-malformed',
+        'Nothing was asked',
+        `"${said}" is no request that only reads.`,
+        'Write it as GET and a path, e.g. GET /state. What changes something is written into the file by hand.',
+      );
+    try {
+      const { gives } = await touch.run('record', { given: { deviceName: path } });
+      return { answer: touch.hide(gives['name'] ?? ''), status: 200, ends: false };
+    } catch (error) {
+      if (!(error instanceof CauseError)) throw error;
+      const status = /status (\d{3})/.exec(error.detail)?.[1];
+      return { answer: touch.hide(error.detail), status: status === undefined ? null : Number(status), ends: false };
+    }
+  }
+
+  end(id: string): void {
+    const one = this.#open.get(id);
+    if (!one) return;
+    clearTimeout(one.timer);
+    one.touch.close();
+    this.#open.delete(id);
+  }
+
+  stop(): void {
+    for (const id of [...this.#open.keys()]) this.end(id);
+  }
+}
+
+/** The last line of what it greets with, which it shows again whenever it waits; null when that is empty. */
+function promptIn(greeting: string): RegExp | null {
+  const last = greeting.replace(/\r/g, '').split('\n').at(-1) ?? '';
+  return last.trim() === '' ? null : new RegExp(`(?:^|\\n)${last.replace(/[\\^$.*+?()[\]{}|]/g, '\\$&')}$`);
+}

@@ -1,0 +1,189 @@
+import { z, type OpenAPIHono } from '@hono/zod-openapi';
+import {
+  CauseError,
+  draftQuery,
+  familyTrialInput,
+  familyTrialSchema,
+  recordingAnswerSchema,
+  recordingInput,
+  recordingSay,
+  recordingSchema,
+  type Kind,
+} from '@barrow/core';
+import { draftFamily, ExamplesUnlike, FamilyFileError, parseFamily, type ProcedureName } from '@barrow/families';
+import { rfc3339 } from '../context.js';
+import { ObservationEntity } from '../data/entities.js';
+import { Refusal } from '../errors.js';
+import type { Parts } from '../parts.js';
+import { Touch } from '../touch/touch.js';
+import type { Env } from './auth.js';
+import { addOperation, idParam } from './operation.js';
+
+/** What of each probe's answers gear is known by. */
+const knownBy: Readonly<Record<string, readonly string[]>> = {
+  snmp: ['objectId', 'description'],
+  ssh: ['identification'],
+  http: ['server', 'realm', 'title'],
+  onvif: ['manufacturer', 'model', 'hardware'],
+  sip: ['userAgent', 'server'],
+};
+/** Procedures that only ask: to try them does a device nothing. */
+const onlyAsk: readonly ProcedureName[] = ['record', 'children', 'neighbours', 'ready', 'unsaved', 'next-boot', 'storage'];
+
+/** How a person teaches the service gear that it does not know: a draft, a session to do it once by hand, and a trial. */
+export function teachingRoutes(app: OpenAPIHono<Env>, { context, devices, recordings, runner }: Parts): void {
+  const { db } = context;
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/devices/{id}/family-draft',
+    role: 'viewer',
+    summary: 'A family file to begin with, drafted from what a device answered (YAML)',
+    params: idParam,
+    query: draftQuery,
+    answer: z.object({ family: z.string(), text: z.string() }),
+    run: async ({ params, query }) => {
+      const { row } = await devices.get(params.id);
+      const observations = await db.find(ObservationEntity, { device: row.id }, { orderBy: { lastAt: 'desc', id: 'asc' }, limit: 40 });
+      const told = (probe: string, key: string): string | null => {
+        const found = observations.find((o) => o.probe.toLowerCase().startsWith(probe) && typeof o.parsed[key] === 'string');
+        return (found?.parsed[key] as string | undefined) ?? null;
+      };
+      const answers = Object.fromEntries(
+        Object.entries(knownBy).map(([probe, keys]) => [
+          probe,
+          Object.fromEntries(
+            keys.flatMap((key) => [told(probe, key)].flatMap((v) => (v === null || v === '' ? [] : [[key, v]]))),
+          ) as Record<string, string>,
+        ]),
+      );
+      const version = row.firmware ?? told('snmp', 'firmware');
+      const versions = (query.versions ?? version ?? '')
+        .split(',')
+        .map((v) => v.trim())
+        .filter((v) => v !== '');
+      if (versions.length === 0)
+        throw new Refusal(
+          422,
+          'versions-unknown',
+          'Nothing can be drafted',
+          `No standard answer of ${row.name} tells its version.`,
+          'Name two or three versions of it, the oldest first: --versions "1.9.2, 1.10.0, 2.0.1".',
+        );
+      const title = query.title ?? told('http', 'title') ?? row.model ?? row.name;
+      const family =
+        query.family ??
+        (title
+          .toLowerCase()
+          .replaceAll(/[^a-z0-9]+/g, '-')
+          .replaceAll(/^[^a-z]+|-+$/g, '') ||
+          'unnamed');
+      try {
+        const text = draftFamily({
+          family,
+          title,
+          maker: query.maker ?? row.maker ?? 'its maker',
+          kind: query.kind ?? (row.kind as Kind),
+          model: query.model ?? row.model ?? title,
+          revision: row.hardwareRevision,
+          device: row.name,
+          date: rfc3339(Date.now()).slice(0, 10),
+          answers,
+          versions,
+          told: version,
+        });
+        return { family, text };
+      } catch (error) {
+        if (!(error instanceof ExamplesUnlike)) throw error;
+        throw new Refusal(
+          422,
+          'versions-unlike',
+          'Nothing can be drafted',
+          `${error.message[0]!.toUpperCase()}${error.message.slice(1)}.`,
+          'Name versions of one shape, the oldest first; what is spelt otherwise is added to the file by hand.',
+        );
+      }
+    },
+  });
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/recordings',
+    role: 'admin',
+    summary: 'Open a session on a device in which a person does by hand what a procedure is to do',
+    body: recordingInput,
+    answer: recordingSchema,
+    status: 201,
+    run: ({ body }) => recordings.begin(body.device, body.over),
+  });
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/recordings/{id}/say',
+    role: 'admin',
+    summary: 'Send what a person typed in such a session, as it is, and tell what came',
+    params: idParam,
+    body: recordingSay,
+    answer: recordingAnswerSchema,
+    run: ({ params, body }) => recordings.say(params.id, body.text),
+  });
+  addOperation(app, {
+    method: 'delete',
+    path: '/api/v1/recordings/{id}',
+    role: 'admin',
+    summary: 'End such a session',
+    params: idParam,
+    answer: z.object({ ended: z.string() }),
+    run: ({ params }) => {
+      recordings.end(params.id);
+      return Promise.resolve({ ended: params.id });
+    },
+  });
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/family-trials',
+    role: 'operator',
+    summary: 'Carry out a procedure that only asks, of a family file that need not be added, on a device',
+    deed: 'nothing',
+    body: familyTrialInput,
+    mostBody: 1_100_000,
+    answer: familyTrialSchema,
+    run: async ({ body }) => {
+      const refuse = (status: 409 | 422, code: string, why: string, next: string): Refusal =>
+        new Refusal(status, code, 'Nothing was tried', why, next);
+      const name = onlyAsk.find((n) => n === body.procedure);
+      if (name === undefined)
+        throw refuse(
+          422,
+          'procedure-changes',
+          `${body.procedure} is none of those that only ask.`,
+          `On a device ${onlyAsk.join(', ')} can be tried.`,
+        );
+      let family;
+      try {
+        family = parseFamily(body.text, 'line');
+      } catch (error) {
+        if (!(error instanceof FamilyFileError)) throw error;
+        throw refuse(422, 'family-file', error.message, 'Mend these; `barrow family check FILE` tells them without the service.');
+      }
+      if (!family.procedures[name])
+        throw refuse(422, 'procedure-missing', `The file has no procedure ${name}.`, 'Write or record it first.');
+      const { row } = await devices.get(body.device);
+      const rollout = runner.rolloutOf(row.id);
+      if (rollout !== null) throw refuse(409, 'device-busy', `${row.name} is in the rollout ${rollout}.`, 'Wait until that has ended.');
+      const touch = new Touch(context, row, family);
+      try {
+        const { gives, tables } = await touch.run(name);
+        return {
+          device: row.name,
+          procedure: name,
+          gives: { ...gives },
+          tables: Object.fromEntries(Object.entries(tables).map(([of, rows]) => [of, rows.map((r) => ({ ...r }))])),
+          conversation: touch.conversation(),
+        };
+      } catch (error) {
+        if (!(error instanceof CauseError)) throw error;
+        throw refuse(409, error.code, `${row.name}: ${error.detail}`, 'Look at what was said, and mend the procedure; then try it again.');
+      } finally {
+        touch.close();
+      }
+    },
+  });
+}
