@@ -14,6 +14,7 @@ import {
   type PathPartner,
 } from '@barrow/core';
 import { parse } from 'yaml';
+import { familyJsonSchema, referenceOf, type SchemaNode } from '@barrow/families';
 import { faultNames } from '@barrow/standins';
 import { exit, runCli } from '@barrow/cli';
 
@@ -118,6 +119,30 @@ describe('the page of images', () => {
   });
   it('links the schema of the note as it is', () => {
     expect(JSON.parse(read('docs/image-note.schema.json'))).toEqual(imageNoteJsonSchema());
+  });
+});
+
+describe('the page of families', () => {
+  const page = read('docs/families.md');
+  const schema = familyJsonSchema();
+  it('lists what the schema says, and links the schema as it is', () => {
+    expect(page.split('## Everything that a family file may say\n\n')[1]!.trim()).toBe(referenceOf(schema).trim());
+    expect(JSON.parse(read('docs/family.schema.json'))).toEqual(schema);
+  });
+  it('says of every key what it means', () => {
+    const bare: string[] = [];
+    const look = (node: SchemaNode, path: string): void => {
+      for (const [key, one] of Object.entries(node.properties ?? {})) {
+        if (!one.description) bare.push(`${path}.${key}`);
+        look(one, `${path}.${key}`);
+      }
+      if (node.items) look(node.items, path);
+      if (typeof node.additionalProperties === 'object') look(node.additionalProperties, path);
+      for (const one of node.anyOf ?? []) look(one, path);
+    };
+    look(schema, '');
+    for (const [name, node] of Object.entries(schema.$defs!)) look(node, name);
+    expect(bare).toEqual([]);
   });
 });
 

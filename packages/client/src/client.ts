@@ -244,6 +244,7 @@ export class BarrowClient {
     this.#json(credentialSchema, 'PUT', `/credentials/${encodeURIComponent(name)}`, { json });
   removeCredential = (id: string) => this.#json(removed, 'DELETE', `/credentials/${encodeURIComponent(id)}`);
   families = async () => (await this.#json(listOf(familySummarySchema), 'GET', '/families')).items;
+  familySchema = () => this.#json(z.record(z.string(), z.unknown()), 'GET', '/family-schema');
   /** A family file to begin with, from what a device answered. */
   familyDraft = (device: string, query: DraftQuery = {}) =>
     this.#json(z.object({ family: z.string(), text: z.string() }), 'GET', `/devices/${encodeURIComponent(device)}/family-draft`, {

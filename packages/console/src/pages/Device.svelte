@@ -388,7 +388,7 @@
 {#if drafting && device}
   <FormDialog
     title="Draft a family file"
-    about="A file to begin with, from what it answered. What is missing stands in it, and `barrow family record` writes what you do once by hand."
+    about="A file to begin with, from what it answered. What is missing stands in it; the command family record writes into it what you do once by hand."
     word="Save the draft"
     onclose={() => (drafting = false)}
     send={saveDraft}

@@ -38,9 +38,12 @@ const span = z
     return Number(number) * spanUnits[unit!]!;
   });
 
+/** The shapes of each `oneOf`, for who writes down what may stand there. */
+export const alternatives = new Map<z.ZodType, { readonly name: string; readonly shapes: Readonly<Record<string, z.ZodType>> }>();
+
 /** Which of several shapes a text of the file has, the one key that it has of theirs says. */
-function oneOf<T>(what: string, shapes: Readonly<Record<string, unknown>>): z.ZodType<T> {
-  return z.unknown().transform((raw, context): T => {
+function oneOf<T>(name: string, what: string, shapes: Readonly<Record<string, unknown>>): z.ZodType<T> {
+  const made = z.unknown().transform((raw, context): T => {
     const found = raw !== null && typeof raw === 'object' ? Object.keys(shapes).filter((k) => k in raw) : [];
     if (found.length !== 1) {
       const names = Object.keys(shapes);
@@ -53,7 +56,9 @@ function oneOf<T>(what: string, shapes: Readonly<Record<string, unknown>>): z.Zo
     if (parsed.success) return parsed.data;
     for (const issue of parsed.error.issues) context.issues.push({ ...issue, input: raw } as never);
     return z.NEVER;
-  }) as never;
+  });
+  alternatives.set(made, { name, shapes: shapes as Readonly<Record<string, z.ZodType>> });
+  return made as never;
 }
 
 const name = z.string().regex(/^[a-z][A-Za-z0-9]*$/, 'a name begins with a small letter and holds letters and digits');
@@ -78,7 +83,7 @@ const conditionKinds = {
   all: closedObject({ all: several }),
   not: closedObject({ not: z.lazy(() => condition) }),
 };
-const condition: z.ZodType<Condition> = oneOf<Condition>('a condition has', conditionKinds);
+const condition: z.ZodType<Condition> = oneOf<Condition>('condition', 'a condition has', conditionKinds);
 
 /** An object identifier in digits and points, of which a part may be a value. */
 const oid = z
@@ -219,7 +224,7 @@ const waitStep = closedObject({
 
 /** SNMP (RFC 3416): single values by name, columns of a table as rows with their `index`, or values that are set. */
 const snmpStep = closedObject({
-  snmp: oneOf<SnmpAsk>('it has', {
+  snmp: oneOf<SnmpAsk>('snmp', 'it has', {
     get: closedObject({ get: z.record(name, oid) }),
     rows: closedObject({ rows: closedObject({ into: name, columns: z.record(name, oid) }) }),
     set: closedObject({
@@ -321,7 +326,7 @@ const stepKinds = {
 };
 
 /** One plain step; which kind it is, its key says. */
-const step: z.ZodType<ProcedureStep> = oneOf<ProcedureStep>('a step is', stepKinds);
+const step: z.ZodType<ProcedureStep> = oneOf<ProcedureStep>('step', 'a step is', stepKinds);
 
 const procedure = closedObject({
   do: z.array(step),
@@ -396,7 +401,7 @@ export const proceduresOf: Readonly<Record<string, readonly ProcedureName[]>> = 
 };
 
 /** One step of a way: its verb with how long it usually takes, and what is otherwise than with this verb elsewhere. */
-const wayStep = z
+export const wayStep = z
   .looseObject({
     perMiB: span.optional(),
     /** The device restarts in this step, by itself. */

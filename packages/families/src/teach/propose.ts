@@ -93,6 +93,15 @@ export function proposed(
   };
 }
 
+/** What a family of one model with one hardware revision says of each of its devices, whatever that tells. */
+function onlyModel(document: Document): Record<string, string> {
+  const { models } = document.toJS() as { models?: { model?: unknown; variant?: unknown; revisions?: unknown[] }[] };
+  const [one, ...others] = Array.isArray(models) ? models : [];
+  if (!one || others.length > 0 || typeof one.model !== 'string' || one.revisions?.length !== 1) return {};
+  const variant = typeof one.variant === 'string' ? one.variant : '';
+  return { model: one.model, hardwareRevision: String(one.revisions[0]), variant };
+}
+
 /** A family file into which a procedure is written as it was recorded; the rest of it, its comments too, stays as it is. */
 export function withProcedure(
   text: string,
@@ -102,7 +111,8 @@ export function withProcedure(
   const known: unknown = document.getIn(['shell', 'prompt']);
   const saysSomething = conversation.talk.some((e) => 'say' in e);
   const prompt = typeof known === 'string' ? known : saysSomething ? promptOf(conversation) : null;
-  const { unfound, ...procedure } = proposed(conversation, prompt === null ? null : new RegExp(prompt.replaceAll('(?P<', '(?<')));
+  const { unfound, ...found } = proposed(conversation, prompt === null ? null : new RegExp(prompt.replaceAll('(?P<', '(?<')));
+  const procedure = conversation.procedure === 'record' ? { ...found, gives: { ...onlyModel(document), ...found.gives } } : found;
   if (known === undefined && prompt !== null) document.set('shell', document.createNode({ prompt, limit: '10 s' }));
   const at: [string, ProcedureName] = ['procedures', conversation.procedure];
   const replaced = document.hasIn(at);

@@ -68,7 +68,7 @@ export class Recordings {
       try {
         const shell = await touch.shell();
         // What was taken to see that it waits is in the record; the rest comes still.
-        const rest = await shell.settled(quietMs / 2, listenMs, () => false);
+        const rest = await shell.settled(quietMs / 2, quietMs / 2, () => false);
         greeting = shell.conversation
           .filter((e) => e.from === 'device')
           .map((e) => e.text)
@@ -78,11 +78,11 @@ export class Recordings {
         clearTimeout(one.timer);
         touch.close();
         if (!(error instanceof CauseError)) throw error;
-        throw refuse(
-          error.code,
-          `${row.name} does not let it in: ${error.detail}`,
-          `See \`barrow device show ${row.name}\`, and mend that.`,
-        );
+        const next =
+          error.code === 'awaiting-approval'
+            ? `When it is what you think that it is: \`barrow device approve ${row.name}\`.`
+            : `See \`barrow device show ${row.name}\`, and mend that.`;
+        throw refuse(error.code, `${row.name} does not let it in: ${error.detail}`, next);
       }
     this.#open.set(id, one);
     return { id, device: row.name, over, greeting: touch.hide(greeting.replace(/\r/g, '')) };

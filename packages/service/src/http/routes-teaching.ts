@@ -10,7 +10,7 @@ import {
   recordingSchema,
   type Kind,
 } from '@barrow/core';
-import { draftFamily, ExamplesUnlike, FamilyFileError, parseFamily, type ProcedureName } from '@barrow/families';
+import { draftFamily, ExamplesUnlike, familyJsonSchema, FamilyFileError, parseFamily, type ProcedureName } from '@barrow/families';
 import { rfc3339 } from '../context.js';
 import { ObservationEntity } from '../data/entities.js';
 import { Refusal } from '../errors.js';
@@ -103,6 +103,14 @@ export function teachingRoutes(app: OpenAPIHono<Env>, { context, devices, record
         );
       }
     },
+  });
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/family-schema',
+    role: 'viewer',
+    summary: 'JSON Schema of a family file, for editors',
+    answer: z.record(z.string(), z.unknown()),
+    run: () => Promise.resolve({ ...familyJsonSchema() }),
   });
   addOperation(app, {
     method: 'post',
