@@ -39,6 +39,8 @@ const words: Record<string, string> = {
 /** Finds the family whose rule says most about what was heard; null when none fits. */
 export function recognise(families: Iterable<Family>, heard: Heard): Recognised | null {
   let best: (Recognised & { weight: number }) | null = null;
+  /** Of each family that fits, by which evidence. */
+  const fitting = new Map<Family, string>();
   for (const family of families)
     for (const rule of family.recognise) {
       const caught: Record<string, string> = {};
@@ -59,8 +61,12 @@ export function recognise(families: Iterable<Family>, heard: Heard): Recognised 
           // More evidence wins; of equal evidence, the longer pattern is the narrower one.
           weight += 1000 + source.length;
         }
+      if (fits && evidence.length > 0) fitting.set(family, evidence.join(' and '));
       if (fits && evidence.length > 0 && (best === null || weight > best.weight))
         best = { family, weight, evidence: evidence.join(' and '), caught };
     }
-  return best;
+  if (best === null || fitting.size === 1) return best;
+  // Who wrote the files has to decide; until then the one that says more is taken.
+  const others = [...fitting].flatMap(([f, why]) => (f === best.family ? [] : [`${f.family} fits too, and says less: ${why}`]));
+  return { ...best, evidence: [best.evidence, ...others].join('; ') };
 }

@@ -368,6 +368,24 @@ describe('recognising', () => {
     expect(recognise(families, { snmp: { objectId: null, description: null } })).toBeNull();
     expect(recognise(families, {})).toBeNull();
   });
+  it('names the others that fit too, with their evidence', () => {
+    const rule = (family: string, rules: unknown): (typeof families)[number] => ({ ...families[0]!, family, recognise: rules }) as never;
+    const narrow = rule('narrow', [{ ssh: { identification: '^SSH-2\\.0-Board_2$' }, http: { server: '^board' } }]);
+    const wide = rule('wide', [{ http: { server: '^board' } }]);
+    const found = recognise([wide, narrow], {
+      ssh: { identification: 'SSH-2.0-Board_2' },
+      http: { server: 'board/2', realm: null, title: null },
+    });
+    expect(found).toMatchObject({
+      family: { family: 'narrow' },
+      evidence:
+        'SSH identification matches ^SSH-2\\.0-Board_2$ and HTTP Server header matches ^board; wide fits too, and says less: HTTP Server header matches ^board',
+    });
+    expect(recognise([wide], { http: { server: 'board/2', realm: null, title: null } })!.evidence).toBe(
+      'HTTP Server header matches ^board',
+    );
+  });
+
   it('catches what a rule names: model and firmware of a SIP phone', () => {
     const found = recognise(families, { sip: { userAgent: 'Tollard D40/2.8.1 (hw B)', server: null } });
     expect(found?.family.family).toBe('tollard-desk');

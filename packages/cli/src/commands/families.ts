@@ -103,6 +103,7 @@ export const registerFamilies: Register = (program, act) => {
                   ]),
                 ]
               : ['  discovered and recorded; Barrow cannot upgrade it yet']),
+            ...found.works.map((line) => `  ${line}`),
             ...(found.procedures.length > 0 ? [`  procedures: ${found.procedures.join(', ')}`] : []),
             `  ${count(found.devices, 'device')} known`,
           ].join('\n'),

@@ -98,6 +98,8 @@
                     <button class="anchor" onclick={() => keep(f.family)}>Keep it</button>
                     {#if f.added && may('admin')}<button class="anchor" onclick={() => (removing = f.family)}>Remove it</button>{/if}
                   </dd>
+                  <dt>What works, and what is missing</dt>
+                  <dd>{#each f.works as line (line)}<div>{line}</div>{/each}</dd>
                   <dt>Recognised by</dt>
                   <dd>{f.recognisedBy.join(', ') || 'what its parent tells'}</dd>
                   {#each f.ways as way (way.component + way.name)}

@@ -441,6 +441,8 @@ export const familySummarySchema = z.object({
   devices: z.number().int(),
   /** Whether its file was added here; the others came with Barrow. */
   added: z.boolean(),
+  /** What works with it, and what is missing for more, in sentences. */
+  works: z.array(z.string()).default([]),
 });
 export type FamilySummary = z.infer<typeof familySummarySchema>;
 

@@ -36,10 +36,11 @@ export function captureOf(answer: string, name: string, value: string): string |
         .join('[ \\t]+');
     const [before, after] = [line.slice(0, at), line.slice(at + value.length)];
     const isLast = after.trim() === '';
-    if (/\s/.test(value)) return `^${loose(before)}(?P<${name}>.*\\S)${isLast ? '[ \\t]*$' : loose(after)}`;
-    // A word ends where the next blank is, unless something is glued to it.
-    const glued = !isLast && !/^\s/.test(after);
-    return `^${loose(before)}(?P<${name}>${glued ? `[^\\s${escaped(after[0]!)}]+` : '\\S+'})`;
+    // What is glued to it ends it; a word ends where the next blank is.
+    const hasBlanks = /\s/.test(value);
+    if (!isLast && !/^\s/.test(after)) return `^${loose(before)}(?P<${name}>[^${hasBlanks ? '' : '\\s'}${escaped(after[0]!)}]+)`;
+    if (hasBlanks) return `^${loose(before)}(?P<${name}>.*\\S)${isLast ? '[ \\t]*$' : loose(after)}`;
+    return `^${loose(before)}(?P<${name}>\\S+)`;
   }
   return null;
 }

@@ -47,6 +47,7 @@ export function familyRoutes(app: OpenAPIHono<Env>, { context, familyFiles }: Pa
           })),
           devices: counts.get(f.family) ?? 0,
           added: familyFiles.isAdded(f.family),
+          works: [...whatWorks(f)],
         })),
       };
     },

@@ -1,0 +1,85 @@
+import { describe, expect, it } from 'vitest';
+import { captureOf, draftFamily, knownBy, parseFamily, promptOf, schemeOf, type DraftOf } from '@barrow/families';
+
+describe('how versions read, from examples', () => {
+  it.each([
+    [['4.2.1', '4.10.0'], '(?P<major>\\d+)\\.(?P<minor>\\d+)\\.(?P<fix>\\d+)', '{major}.{minor}.{fix}'],
+    [['R6.11', 'R7.02'], 'R(?P<major>\\d+)\\.(?P<minor>\\d+)', 'R{major}.{minor}'],
+    [['1.9a', '1.9b', '2.0a'], '(?P<major>\\d+)\\.(?P<minor>\\d+)(?P<letter>[A-Za-z]+)', '{major}.{minor}{letter}'],
+    [['5.1', '5.1.2'], '(?P<major>\\d+)\\.(?P<minor>\\d+)(?:\\.(?:(?P<fix>\\d+))?)?', '{major}.{minor}.{fix}'],
+    [['2025-06', '2026-01'], '(?P<major>\\d+)-(?P<minor>\\d+)', '{major}-{minor}'],
+  ])('%j', (examples, source, write) => {
+    expect(schemeOf(examples)).toMatchObject({ patterns: [source], write });
+  });
+  it.each([
+    [[], 'there is no example'],
+    [['1.2', 'newest'], '"newest" has no number'],
+    [['1.2', '1-3'], 'differ in more than numbers'],
+    [['1.10', '1.9'], '1.9 would not be newer than 1.10'],
+  ])('is refused for %j', (examples, why) => {
+    expect(() => schemeOf(examples)).toThrow(why);
+  });
+});
+
+describe('by what an answer is known again', () => {
+  it.each([
+    ['tideboard', '^tideboard$'],
+    ['SSH-2.0-Wendlock_1', '^SSH-2\\.0-Wendlock_1$'],
+    ['Board router running 4.2.1, built today', '^Board router running (?P<firmware>[^\\s,;()]+)'],
+    ['board/7.0 (plain)', '^board'],
+    ['SSH-2.0-Board_7.0', '^SSH-2\\.0-Board'],
+    ['7.0', '^7\\.0$'],
+  ])('%s: %s', (value, source) => {
+    expect(knownBy(value, ['4.2.0', '4.2.1'])).toBe(source);
+  });
+});
+
+describe('what finds a value again', () => {
+  it.each([
+    ['model  TB-24\r\nfirmware   4.2.1\r\n', '4.2.1', '^firmware[ \\t]+(?P<x>\\S+)'],
+    ['runs=R7.02\n', 'R7.02', '^runs=(?P<x>\\S+)'],
+    ['<title>Tide board</title>', 'Tide board', '^<title>(?P<x>[^<]+)'],
+    ['"fw":"1.2","n":3', '1.2', '^"fw":"(?P<x>[^\\s"]+)'],
+    ['name  first floor  \n', 'first floor', '^name[ \\t]+(?P<x>.*\\S)[ \\t]*$'],
+    ['built 4.2.10\nruns 4.2.1\n', '4.2.1', '^runs[ \\t]+(?P<x>\\S+)'],
+  ])('in %j', (answer, value, source) => {
+    const found = captureOf(answer, 'x', value);
+    expect(found).toBe(source);
+    expect(new RegExp(found!.replace('(?P<', '(?<'), 'm').exec(answer.replace(/\r/g, ''))?.groups?.['x']).toBe(value);
+  });
+  it('is nothing where it does not stand', () => {
+    expect(captureOf('runs 4.2.11', 'x', '4.2.1')).toBeNull();
+  });
+});
+
+describe('by what it is seen that a device waits', () => {
+  const talk = (...answers: string[]) => answers.map((answer) => ({ say: 'x', answer }));
+  it('is the end that most of its answers share, under whatever name', () => {
+    expect(promptOf({ device: 'gate-1', greeting: 'hello\r\ngate-1> ', talk: talk('x\ngate-1> ', 'really? ') })).toBe(
+      '(?:^|\\n)[A-Za-z0-9._-]+> *$',
+    );
+    expect(promptOf({ device: 'gate-1', greeting: '', talk: talk('x\n:: ', 'y\n:: ') })).toBe('(?:^|\\n):: *$');
+    expect(promptOf({ device: 'gate-1', greeting: '', talk: [] })).toBeNull();
+  });
+});
+
+it('a draft is a family file that fits, whatever was answered', () => {
+  const of = {
+    title: "Bob's: boards #1",
+    maker: 'own',
+    kind: 'other' as const,
+    model: 'B: 1',
+    revision: null,
+    device: 'x',
+    date: '2026-11-27',
+  };
+  const all: DraftOf['answers'][] = [{}, { http: { server: "it's {odd} #", title: 'a: b' }, snmp: { objectId: '1.3.6.1.4.1.32473.9' } }];
+  for (const answers of all) {
+    const text = draftFamily({ ...of, family: 'boards', answers, versions: ['1.0', '1.1'], told: null });
+    expect(parseFamily(text, 'boards.yaml')).toMatchObject({
+      family: 'boards',
+      title: of.title,
+      models: [{ model: 'B: 1', revisions: ['-'] }],
+    });
+  }
+});
