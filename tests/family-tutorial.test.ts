@@ -76,6 +76,10 @@ describe.skipIf(!has('sshd') || !has('curl') || process.getuid?.() !== 0)('the p
     const whole = said.join('\n');
     expect(whole).toContain('✓ record: 4 steps, as it was recorded');
     expect(whole).toMatch(/1 verified/);
+    // From now on it is proven, and nobody is asked again; a file that says something else is not.
+    expect((await served.client.families()).find((f) => f.family === 'station')!.unproven).toEqual([]);
+    await served.client.addFamily(readFileSync(file, 'utf8').replace('30 s', '40 s'), true);
+    expect((await served.client.families()).find((f) => f.family === 'station')!.unproven).toEqual(['station']);
     const [made] = await served.client.rollouts();
     expect((await served.client.rollout(made!.id)).runs[0]).toMatchObject({ outcome: 'verified' });
   });

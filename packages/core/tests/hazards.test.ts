@@ -95,6 +95,18 @@ describe('what could hurt in a plan', () => {
       [['leaf', 'settings and login are reset', null]],
     ],
     [
+      'a family that nobody has seen work',
+      { more: { leaf: { unproven: true } } },
+      'unproven',
+      [
+        [
+          'leaf',
+          'f: the first of each model goes before the others, what fails is taken back only when you say so, and `barrow rollout sheet` shows what is typed',
+          null,
+        ],
+      ],
+    ],
+    [
       'a protocol that is dropped',
       { runs: { leaf: { drops: ['management by SNMP v2c'] } } },
       'drops',

@@ -237,6 +237,19 @@ describe('a device that fails past its point of no return', () => {
     expect(alone.state.phase).toBe('running');
   });
 
+  it('is not taken by itself where nobody has seen the family work, and is when a person says so', () => {
+    const world = started({ each: [{ unproven: true }] });
+    failAt(world, 'checks', 'settings-changed');
+    expect(run(world)).toMatchObject({ phase: 'ended', outcome: 'failed', rung: null });
+    world.happen(takeBack());
+    world.settle();
+    expect(run(world)).toMatchObject({ phase: 'busy', rung: 1 });
+    // What was proven is taken back at once.
+    const proven = started({ each: [{}] });
+    failAt(proven, 'checks', 'settings-changed');
+    expect(run(proven)).toMatchObject({ phase: 'busy', rung: 1 });
+  });
+
   it('lets its rollout end by itself when everybody has ended while Barrow held it', () => {
     const world = started({ devices: 2, each: [{ site: 'a' }], wayBack: false });
     for (let n = 0; n < 8; n++) for (const id of ['d1', 'd2']) done(world, id);

@@ -2,6 +2,7 @@ import type { Context } from './context.js';
 import type { Approvals } from './devices/approvals.js';
 import type { ByHand } from './devices/by-hand.js';
 import type { FamilyFiles } from './devices/family-files.js';
+import type { Proven } from './devices/proven.js';
 import type { Recordings } from './devices/recordings.js';
 import type { Devices } from './devices/devices.js';
 import type { DeviceLists } from './devices/lists.js';
@@ -68,5 +69,6 @@ export interface Parts {
   readonly familyFiles: FamilyFiles;
   readonly notices: Notices;
   readonly recordings: Recordings;
+  readonly proven: Proven;
   readonly reportKey: ReportKey;
 }

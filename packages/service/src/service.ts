@@ -11,6 +11,7 @@ import { Database } from './data/database.js';
 import { dropOldest } from './data/keeping.js';
 import { Sealer } from './data/seal.js';
 import { Approvals } from './devices/approvals.js';
+import { Proven } from './devices/proven.js';
 import { Recordings } from './devices/recordings.js';
 import { ByHand } from './devices/by-hand.js';
 import { Devices } from './devices/devices.js';
@@ -197,7 +198,12 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     runner.onHappened((active) => sheets.touch(active));
     const notices = new Notices(context, runner, journal);
     await notices.load();
-    runner.onEntry((active, entry) => notices.heed(active, entry));
+    const proven = new Proven(context, familyFiles);
+    await proven.load();
+    runner.onEntry((active, entry) => {
+      notices.heed(active, entry);
+      proven.heed(active, entry.event);
+    });
     const recordings = new Recordings(context, { devices, rolloutOf: (device) => runner.rolloutOf(device) });
     undo.push(() => recordings.stop());
     const parts: Parts = {
@@ -234,6 +240,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
       familyFiles,
       notices,
       recordings,
+      proven,
       reportKey: await ReportKey.open(context),
       durations,
     };

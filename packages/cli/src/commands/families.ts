@@ -104,6 +104,9 @@ export const registerFamilies: Register = (program, act) => {
                 ]
               : ['  discovered and recorded; Barrow cannot upgrade it yet']),
             ...found.works.map((line) => `  ${line}`),
+            ...(found.unproven.length > 0
+              ? [`  not yet proven here: ${found.unproven.join(', ')}; the first goes alone, and is accepted by a person`]
+              : []),
             ...(found.procedures.length > 0 ? [`  procedures: ${found.procedures.join(', ')}`] : []),
             `  ${count(found.devices, 'device')} known`,
           ].join('\n'),

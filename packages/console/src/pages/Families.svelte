@@ -99,7 +99,11 @@
                     {#if f.added && may('admin')}<button class="anchor" onclick={() => (removing = f.family)}>Remove it</button>{/if}
                   </dd>
                   <dt>What works, and what is missing</dt>
-                  <dd>{#each f.works as line (line)}<div>{line}</div>{/each}</dd>
+                  <dd>
+                    {#each f.works as line (line)}<div>{line}</div>{/each}
+                  </dd>
+                  {#if f.unproven.length > 0}<dt>Not yet proven here</dt>
+                    <dd>{f.unproven.join(', ')}: the first goes alone, and a person accepts it</dd>{/if}
                   <dt>Recognised by</dt>
                   <dd>{f.recognisedBy.join(', ') || 'what its parent tells'}</dd>
                   {#each f.ways as way (way.component + way.name)}

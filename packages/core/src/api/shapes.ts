@@ -443,6 +443,8 @@ export const familySummarySchema = z.object({
   added: z.boolean(),
   /** What works with it, and what is missing for more, in sentences. */
   works: z.array(z.string()).default([]),
+  /** Of a family that was added here: models of which none was upgraded and verified yet. */
+  unproven: z.array(z.string()).default([]),
 });
 export type FamilySummary = z.infer<typeof familySummarySchema>;
 

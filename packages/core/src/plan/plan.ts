@@ -154,6 +154,8 @@ export interface PlannedRun {
   readonly power?: PowerFrom;
   /** It goes back to what it ran before another rollout, whatever its target is. */
   readonly back?: true;
+  /** No device of its family and model was upgraded and verified here yet: what fails of it is mended only when a person says so. */
+  readonly unproven?: true;
   /** The window in which it may go down, by its name in the plan; absent: at any time. */
   readonly window?: string;
   /** What its going down claims besides: rings of which one member may be down, devices that lose one of several feeds. */
@@ -227,6 +229,7 @@ export interface Candidate {
   readonly via?: DeviceId;
   readonly power?: PowerFrom;
   readonly back?: true;
+  readonly unproven?: true;
   /** When it may go down, where that is not as for the others. */
   readonly window?: { readonly name: string; readonly window: PlannedWindow };
 }
@@ -338,6 +341,7 @@ export function makePlan(request: PlanRequest): Plan {
       ...(c.via === undefined ? {} : { via: c.via }),
       ...(c.power === undefined ? {} : { power: c.power }),
       ...(c.back ? { back: c.back } : {}),
+      ...(c.unproven ? { unproven: c.unproven } : {}),
       ...windowOfCandidate(c),
       downClaims: [...c.rings.map((r) => `ring:${r}`), ...c.feeds.map((f) => `feeds:${f.device}`)],
     };

@@ -113,6 +113,7 @@ const plan = z.object({
       room: z.array(z.string()),
       under: z.array(z.string()),
       downClaims: z.array(z.string()),
+      unproven: z.literal(true).optional(),
       window: z.string().optional(),
     }),
   ),

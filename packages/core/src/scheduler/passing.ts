@@ -26,7 +26,8 @@ export function enter(state: RolloutState, index: number, claims: readonly Claim
 export function nextRung(state: RolloutState, index: number, cause: string): number | null {
   const { plan } = state;
   const run = state.runs[index]!;
-  if (!run.pastReturn || (run.rung === null && !plan.wayBack)) return null;
+  // What nobody has seen work is not mended by what nobody has seen work, unless a person says so.
+  if (!run.pastReturn || (run.rung === null && (!plan.wayBack || plan.runs[index]!.unproven))) return null;
   const leg = rungOf(state, index)?.leg ?? currentStep(state, index).leg;
   return rungAfter(plan, plan.runs[index]!, leg, cause, run.rung ?? -1);
 }

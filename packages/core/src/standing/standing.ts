@@ -63,7 +63,10 @@ export function standingOf(input: StandingInput): StandingResult {
   if (path) return answer(order > 0 ? 'ahead' : 'behind', null, path);
   return answer(
     order > 0 ? 'ahead' : 'blocked',
-    gap.near === null ? gap.text : `${gap.text}; nearest is ${gap.near.file}: ${gap.near.why}`,
+    // What is nearest is told once.
+    gap.near === null || gap.text.includes(`${gap.near.file}: ${gap.near.why}`)
+      ? gap.text
+      : `${gap.text}; nearest is ${gap.near.file}: ${gap.near.why}`,
     null,
     gap,
   );

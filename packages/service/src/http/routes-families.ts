@@ -6,7 +6,7 @@ import type { Env } from './auth.js';
 import { addOperation, idParam } from './operation.js';
 
 /** The gear that Barrow knows: families that ship, and files that were added. */
-export function familyRoutes(app: OpenAPIHono<Env>, { context, familyFiles }: Parts): void {
+export function familyRoutes(app: OpenAPIHono<Env>, { context, familyFiles, proven }: Parts): void {
   const { db } = context;
   addOperation(app, {
     method: 'get',
@@ -48,6 +48,7 @@ export function familyRoutes(app: OpenAPIHono<Env>, { context, familyFiles }: Pa
           devices: counts.get(f.family) ?? 0,
           added: familyFiles.isAdded(f.family),
           works: [...whatWorks(f)],
+          unproven: isUpgradable(f) ? proven.lacking(f.family) : [],
         })),
       };
     },

@@ -20,6 +20,7 @@ import { isUpgradable, wayNamed, wayOf, type Family } from '@barrow/families';
 import type { Context } from '../context.js';
 import { ImageEntity } from '../data/entities.js';
 import { newId } from '../data/seal.js';
+import type { Proven } from '../devices/proven.js';
 import type { Devices, KnownDevice } from '../devices/devices.js';
 import { Refusal } from '../errors.js';
 import type { MapService } from '../map/map.js';
@@ -246,6 +247,17 @@ export class NothingToPlan extends Refusal {
   }
 }
 
+/** What nobody has seen work goes to one device of each model first; the others need that one verified. */
+function afterTheFirst(candidates: readonly Candidate[], modelOf: (c: Candidate) => string | null): Candidate[] {
+  const first = new Map<string, string>();
+  const keyOf = (c: Candidate): string => JSON.stringify([c.family, modelOf(c)]);
+  for (const c of candidates) if (c.unproven && !c.needs?.length && !first.has(keyOf(c))) first.set(keyOf(c), c.device);
+  return candidates.map((c) => {
+    const device = c.unproven ? first.get(keyOf(c)) : undefined;
+    return device === undefined || device === c.device ? c : { ...c, needs: [...(c.needs ?? []), { leg: 0, device }] };
+  });
+}
+
 /** Makes a plan for the devices that are meant and are behind their target. @throws Refusal when none is. */
 export async function planRollout(
   {
@@ -254,12 +266,14 @@ export async function planRollout(
     map,
     sites,
     durations,
+    proven,
   }: {
     readonly context: Context;
     readonly devices: Devices;
     readonly map: MapService;
     readonly sites: Sites;
     readonly durations: Durations;
+    readonly proven: Proven;
   },
   asked: PlanInput,
   by: string,
@@ -397,6 +411,7 @@ export async function planRollout(
       passage,
       ...(hour ? { window: hour } : window === null && house ? { window: { name: `site ${row.site}`, window: house } } : {}),
       ...(was ? { back: true as const } : {}),
+      ...(proven.is(row.family, row.model) ? {} : { unproven: true as const }),
       ...(needs.length + (was?.after.length ?? 0) > 0
         ? { needs: [...needs, ...(was?.after ?? []).map((device) => ({ leg: 0, device }))] }
         : {}),
@@ -407,7 +422,8 @@ export async function planRollout(
       feeds: (guards.feeds.get(row.id) ?? []).map((id) => ({ device: id, of: guards.feedCount.get(id)! })),
     });
   }
-  const candidates = dropped(fit, dropping, new Map(meant.map((d) => [d.row.id, d])));
+  const known = new Map(meant.map((d) => [d.row.id, d]));
+  const candidates = afterTheFirst(dropped(fit, dropping, known), (c) => known.get(c.device)?.row.model ?? null);
   if (candidates.length === 0) throw new NothingToPlan(leftOut);
   const carried = carriedBy(candidates);
   const versions = [...new Set(candidates.map((c) => c.target))];

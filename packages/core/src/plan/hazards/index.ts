@@ -7,6 +7,7 @@ import { lifeline } from './lifeline.js';
 import { longUp } from './long-up.js';
 import { noRedundancy } from './no-redundancy.js';
 import { drops, leftBehind, noBackup, oneWay, resets } from './told.js';
+import { unproven } from './unproven.js';
 import { uplinkUnknown } from './uplink-unknown.js';
 
 export { someNames } from './hazard.js';
@@ -21,6 +22,7 @@ const looks: Readonly<Record<HazardCode, HazardLook>> = {
   drops,
   'armed-otherwise': armedOtherwise,
   'one-way': oneWay,
+  unproven,
   'cut-off': cutOff,
   'no-redundancy': noRedundancy,
   'uplink-unknown': uplinkUnknown,

@@ -8,6 +8,7 @@ export const hazardKinds = {
   drops: { what: 'Something is no longer spoken or served afterwards', accept: true },
   'armed-otherwise': { what: 'Another version waits on the device for its next restart', accept: true },
   'one-way': { what: 'What fails cannot be taken back, though a way back was asked for', accept: true },
+  unproven: { what: 'Nobody has seen these upgraded here yet: what their family file says is not proven', accept: true },
   'cut-off': { what: 'Others are dark while these restart', accept: false },
   'no-redundancy': { what: 'While these restart, others hang on their last feed, or a ring is open', accept: false },
   'uplink-unknown': { what: 'Nobody knows what these hang on, or what hangs on them', accept: false },

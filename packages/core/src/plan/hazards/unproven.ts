@@ -1,0 +1,9 @@
+import type { HazardLook } from './hazard.js';
+
+/** The file of its family was added here, and no device of its model has ended verified by it. */
+export const unproven: HazardLook = (run) =>
+  run.unproven
+    ? {
+        words: `${run.family}: the first of each model goes before the others, what fails is taken back only when you say so, and \`barrow rollout sheet\` shows what is typed`,
+      }
+    : null;

@@ -1,0 +1,74 @@
+import { writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { OddGate, oddGateFamily } from './support/odd-gate.js';
+import { patient } from './support/odd-gates.js';
+import { discover } from './support/scene.js';
+import { barrow, folder, serve, type Served } from './support/service.js';
+
+const change = 'change: [{ activate: 2 s }, { reboot: 2 s }, { return: 5 s }, { checks: 2 s }]';
+
+describe('a family that was added, and that nobody has seen work', () => {
+  const dir = folder();
+  const data = join(dir.path, 'data');
+  const port = 8241;
+  const gates = [1, 2, 3].map((n) => new OddGate(`gate-${n}`, `127.141.1.${n}`, port));
+  let served: Served;
+  const file = oddGateFamily(change, '', 'activate');
+  const runs = async (id: string) => (await served.client.rollout(id)).runs;
+  const outcomes = async (id: string) => (await runs(id)).map((r) => r.outcome);
+  const unproven = async () => (await served.client.families()).find((f) => f.family === 'odd-gate')!.unproven;
+  const plan = async (devices: string[]) => served.client.plan({ devices, first: 0, atOnce: 3 });
+  beforeAll(async () => {
+    for (const gate of gates) await gate.start();
+    writeFileSync(join(dir.path, 'og1-2.0.bin'), `gate v2.0 \n${'x'.repeat(3000)}`);
+    served = await serve(data, { scale: 10 });
+    const { client } = served;
+    await client.addFamily(file);
+    await client.addCredential({ name: 'gates', kind: 'http-basic', user: 'barrow', secret: 'gate-word' });
+    const ranges = gates.map((g) => g.address);
+    await client.addNetwork({ name: 'odd', site: 'quay-house', ranges, credentials: ['gates'], httpPort: port, trustNow: true });
+    await discover(client, ['odd']);
+    expect((await barrow(['image', 'add', join(dir.path, 'og1-2.0.bin')], { data })).code).toBe(0);
+    await client.setTarget({ family: 'odd-gate', version: '2.0' });
+  });
+  afterAll(async () => {
+    await served?.kill();
+    for (const gate of gates) await gate.stop();
+    dir.remove();
+  });
+
+  it('is begun only when a person accepts that, and with one device, which the others wait for', async () => {
+    expect(await unproven()).toEqual(['OG-1']);
+    const { id, hazards } = await plan(['gate-1', 'gate-2', 'gate-3']);
+    expect(hazards.map((h) => h.code)).toContain('unproven');
+    await expect(served.client.say(id, 'start')).rejects.toMatchObject({
+      problem: { detail: expect.stringContaining('unproven') as string },
+    });
+    await served.client.say(id, 'start', { accept: ['unproven'] });
+    await expect.poll(() => outcomes(id), patient).toEqual(['verified', 'verified', 'verified']);
+    // Whoever went first had ended before another was touched.
+    const all = await Promise.all(['gate-1', 'gate-2', 'gate-3'].map((name) => served.client.run(id, name)));
+    const span = all.map(({ events }) => {
+      const at = events
+        .filter(({ event }) => event.kind === 'stretch-entered' || event.kind === 'step-begun' || event.kind === 'step-done')
+        .map((e) => e.seq);
+      return [Math.min(...at), Math.max(...at)] as const;
+    });
+    const [first, ...others] = span.sort((a, b) => a[0] - b[0]);
+    for (const [from] of others) expect(from).toBeGreaterThan(first![1]);
+  });
+
+  it('is proven from then on, over a restart too, until its file says something else', async () => {
+    expect(await unproven()).toEqual([]);
+    await served.kill();
+    served = await serve(data, { scale: 10 });
+    expect(await unproven()).toEqual([]);
+    gates[1]!.version = '1.0';
+    await discover(served.client, ['odd']);
+    expect((await plan(['gate-2'])).hazards.map((h) => h.code)).not.toContain('unproven');
+    await served.client.addFamily(file.replace('{ reboot: 2 s }', '{ reboot: 3 s }'), true);
+    expect(await unproven()).toEqual(['OG-1']);
+    expect((await plan(['gate-2'])).hazards.map((h) => h.code)).toContain('unproven');
+  });
+});
