@@ -1,8 +1,7 @@
 import { createHash } from 'node:crypto';
-import type { RolloutEvent } from '@barrow/core';
+import type { Plan, RolloutEvent, RolloutState } from '@barrow/core';
 import type { Context } from '../context.js';
 import { DeviceEntity, MarkEntity } from '../data/entities.js';
-import type { ActiveRollout } from '../runner/active.js';
 import type { FamilyFiles } from './family-files.js';
 
 const mark = 'proven';
@@ -39,7 +38,7 @@ export class Proven {
   }
 
   /** Takes note of a run that ended verified, after its entry was applied. */
-  heed({ plan, state }: Pick<ActiveRollout, 'plan' | 'state'>, event: RolloutEvent): void {
+  heed({ plan, state }: { readonly plan: Plan; readonly state: RolloutState }, event: RolloutEvent): void {
     if (!('run' in event) || event.run === undefined) return;
     const index = state.indexOf.get(event.run);
     const planned = index === undefined ? undefined : plan.runs[index]!;
