@@ -1,4 +1,4 @@
-import { writeFileSync } from 'node:fs';
+import { readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { OddGate, oddGateFamily } from './support/odd-gate.js';
@@ -57,6 +57,26 @@ describe('a family that was added, and that nobody has seen work', () => {
     });
     const [first, ...others] = span.sort((a, b) => a[0] - b[0]);
     for (const [from] of others) expect(from).toBeGreaterThan(first![1]);
+  });
+
+  it('can be recorded over its pages, by requests that only read', async () => {
+    const path = join(dir.path, 'odd-gate.yaml');
+    writeFileSync(path, file.replace(/ {2}record:[\s\S]*? {2}transfer:/, '  transfer:'));
+    const said = 'GET /state\n:is name gate-1\n:is serial G-gate-1\n:is firmware 2.0\n:what\n:is\n';
+    const done = await barrow(['family', 'record', path, 'record', 'gate-1', '--over', 'web'], { data, input: said });
+    expect(done).toMatchObject({ code: 0, out: expect.stringContaining('→ firmware: 2.0') as string });
+    expect(done.out).toContain('(:what is not known.)');
+    expect(done.out).toContain('(:is takes a name and a value');
+    const read = readFileSync(path, 'utf8');
+    expect(read).toContain('- get: /state');
+    expect(read).toContain('model: OG-1');
+    expect(read).not.toContain('shell:');
+    const { id } = await served.client.record('gate-1', 'web');
+    expect(await served.client.sayIn(id, 'GET /nothing')).toMatchObject({ status: 404 });
+    await expect(served.client.sayIn(id, 'POST /restart')).rejects.toMatchObject({ problem: { code: 'request-malformed' } });
+    expect(gates[0]!.boots).toBe(4);
+    await served.client.endRecording(id);
+    await expect(served.client.sayIn(id, 'GET /state')).rejects.toMatchObject({ problem: { code: 'recording-unknown' } });
   });
 
   it('is proven from then on, over a restart too, until its file says something else', async () => {

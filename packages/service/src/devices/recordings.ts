@@ -58,8 +58,8 @@ export class Recordings {
       throw refuse('device-busy', `${row.name} is in the rollout ${rollout}.`, 'Wait until that has ended, or take another device.');
     if (this.#open.size >= mostAtOnce)
       throw refuse('recordings-full', `${mostAtOnce} sessions are open.`, 'End one of them; one that nothing is said in ends by itself.');
-    const family = (row.family === null ? undefined : this.context.families.get(row.family)) ?? unknownGear();
-    const touch = new Touch(this.context, row, family.shell ? family : { ...unknownGear(), family: family.family });
+    const family = row.family === null ? undefined : this.context.families.get(row.family);
+    const touch = new Touch(this.context, row, over === 'shell' && family?.shell ? family : unknownGear());
     const id = newId('rec');
     const one: Open = { device: row.name, over, touch, prompt: null, timer: setTimeout(() => this.end(id), idleMs) };
     one.timer.unref();
@@ -101,6 +101,10 @@ export class Recordings {
     const { touch } = one;
     if (one.over === 'web') return this.#ask(one, said ?? '');
     const shell = await touch.shell();
+    if (shell.closed) {
+      this.end(id);
+      throw new Refusal(409, 'session-lost', 'Nothing was sent', `${one.device} has ended the session.`, 'Begin another.');
+    }
     if (said !== null) shell.send(`${said}\n`);
     const answer = await shell.settled(quietMs, listenMs, (output) => one.prompt?.test(output.replace(/\r/g, '')) ?? false);
     const ends = shell.closed;
