@@ -125,6 +125,7 @@ describe('who is told of what happens', () => {
       [['night', '--hook', 'ftp://127.0.0.1/'], 2, 'begins with http:// or https://'],
       [['night'], 2, 'Say one of --mail and --hook'],
       [['night', '--hook', origin, '--on', 'failed,lost'], 2, 'not "lost"'],
+      [['night', '--hook', origin, '--on', 'sheet'], 4, 'The night sheet goes by mail only'],
     ] as const) {
       const ran = await cli('notice', 'add', ...args);
       expect([ran.code, ran.err], args.join(' ')).toEqual([code, expect.stringContaining(why) as string]);
@@ -170,7 +171,7 @@ describe('who is told of what happens', () => {
   it('gets all that failed in one message, with what it led to, and others only what they asked for', async () => {
     box.mails.length = 0;
     requests.length = 0;
-    await cli('notice', 'add', 'desk', '--mail', 'desk@example.net', '--on', 'ended');
+    await cli('notice', 'add', 'desk', '--mail', 'desk@example.net', '--on', 'ended, sheet');
     await cli('notice', 'address', 'https://barrow.example.net/');
     for (const device of devices.slice(0, 3)) scene.fleet.fault(device, 'damaged-in-transit');
     const { id } = await client.plan({ name: 'the night', devices, first: 0, soakSeconds: 0, failureLimit: 3, atOnce: 4 });
@@ -195,6 +196,14 @@ describe('who is told of what happens', () => {
         expect.stringContaining('1 of 4 verified, 3 failed.') as string,
       ]);
     }
+    // Who wants the night sheet has it with what they are told: as it stands then, to go on from by hand.
+    const { text } = box.to('desk@example.net').at(-1)!;
+    expect(text).toContain('filename=night-sheet.html');
+    const [, coding, sheet = ''] =
+      /Content-Transfer-Encoding: (\S+)(?:\r\n\S[^\r]*)*\r\n\r\n([\s\S]*)/.exec(text.slice(text.indexOf('Content-Type: text/html'))) ?? [];
+    const page = coding === 'base64' ? Buffer.from(sheet, 'base64').toString() : sheet;
+    for (const device of devices) expect(page).toContain(device);
+    expect(box.to('night@example.net').at(-1)!.text).not.toContain('night-sheet');
     expect(hooked()).toHaveLength(1);
     for (const device of devices) scene.fleet.fault(device, 'damaged-in-transit', false);
   });

@@ -1,5 +1,19 @@
 import { describe, expect, it } from 'vitest';
-import { apply, fold, initialState, noticeOf, occasionOf, type Occasion, type RolloutEvent, type RolloutState } from '@barrow/core';
+import {
+  apply,
+  fold,
+  gatheredFor,
+  initialState,
+  legSteps,
+  noticeOf,
+  occasionKinds,
+  occasionOf,
+  toldOfText,
+  usualKinds,
+  type Occasion,
+  type RolloutEvent,
+  type RolloutState,
+} from '@barrow/core';
 import { nineSteps, passage, planOf } from './plans.js';
 
 const at = 5000;
@@ -53,6 +67,34 @@ describe('what somebody may want to be told of', () => {
       device: 'sw-1',
       text: 'sw-1 waits for a hand: Put it in the cradle',
     });
+  });
+});
+
+describe('the night sheet', () => {
+  const plan = planOf({ devices: 1, first: 0 });
+  const done = (step: string): RolloutEvent => ({ kind: 'step-done', at, run: 'd1', step });
+  it('is told of when a device has ended a part of its way, and waits longest for others', () => {
+    const begun = fold(plan, [
+      { kind: 'rollout-started', at, by: 'a' },
+      { kind: 'wave-opened', at, wave: 0 },
+    ]);
+    const most = legSteps(plan.passages[0]!);
+    const steps = plan.passages[0]!.steps.slice(0, most).map((s) => s.step);
+    const told = steps.flatMap((step, i) => {
+      const occasion = toldOf(begun, { kind: 'step-begun', at, run: 'd1', step, attempt: 1 }, done(step));
+      return occasion === null ? [] : [[i, occasion.kind, occasion.text]];
+    });
+    const ends = plan.passages[0]!.stretches.flatMap((s) => (s.to > most ? [] : [s.to - 1]));
+    expect(told.map(([i]) => i)).toEqual(ends);
+    expect(told.at(-1)).toEqual([ends.at(-1), 'sheet', 'sw-1 has ended verified']);
+    expect(told[0]!.slice(1)).toEqual(['sheet', 'sw-1 has ended a part of its way']);
+    expect(occasionKinds.map(gatheredFor).filter((ms) => ms >= gatheredFor('sheet'))).toEqual([gatheredFor('sheet')]);
+    expect(noticeOf('x', [{ kind: 'sheet', device: 'sw-1', text: 'sw-1 has ended verified' }]).subject).toBe('"x": the night sheet');
+  });
+  it('is no part of everything, unless somebody says so', () => {
+    expect(toldOfText(usualKinds)).toBe('everything');
+    expect(toldOfText(occasionKinds)).toBe('everything, with the night sheet');
+    expect(toldOfText(['sheet', 'ended'])).toBe('sheet, ended');
   });
 });
 

@@ -196,7 +196,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
       `http${httpStore.secure ? 's' : ''}://${options.httpStoreListen.host}:${httpStore.port}`,
     ]);
     runner.onHappened((active) => sheets.touch(active));
-    const notices = new Notices(context, runner, journal);
+    const notices = new Notices(context, runner, journal, (active) => sheets.page(active));
     await notices.load();
     const proven = new Proven(context, familyFiles);
     await proven.load();

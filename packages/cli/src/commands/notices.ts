@@ -1,4 +1,4 @@
-import { occasionKinds, occasionTexts, type NoticesView, type OccasionKind } from '@barrow/core';
+import { occasionKinds, occasionTexts, toldOfText, type NoticesView, type OccasionKind } from '@barrow/core';
 import type { Register } from '../context.js';
 import { CommandError, exit, Quiet } from '../errors.js';
 import { clock, print, table, type Io } from '../output.js';
@@ -11,7 +11,7 @@ function noticesText(io: Io, { receivers, mailServer, heartbeat, address }: Noti
     r.name,
     r.kind === 'mail' ? 'mail' : 'signed request',
     r.to,
-    r.on.length === occasionKinds.length ? 'everything' : r.on.join(', '),
+    toldOfText(r.on),
     clock(r.lastAt),
     r.waiting > 0 ? r.waiting : null,
     r.trouble,
@@ -93,7 +93,7 @@ export const registerNotices: Register = (program, act) => {
           });
           print(say, made, () =>
             [
-              `${made.name} is told of ${made.on.length === occasionKinds.length ? 'everything' : made.on.join(', ')}.`,
+              `${made.name} is told of ${toldOfText(made.on)}.`,
               ...(made.secret === null ? [] : [`Requests are signed with this key, which is shown only now: ${made.secret}`]),
               `Try it: \`barrow notice test ${made.name}\`.`,
             ].join('\n'),

@@ -1,7 +1,7 @@
 <script lang="ts">
   import Plus from '@lucide/svelte/icons/plus';
   import Trash2 from '@lucide/svelte/icons/trash-2';
-  import { occasionKinds, occasionTexts, type NoticesView, type OccasionKind } from '@barrow/core';
+  import { occasionKinds, occasionTexts, toldOfText, usualKinds, type NoticesView, type OccasionKind } from '@barrow/core';
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
   import ShownOnce from '../parts/ShownOnce.svelte';
@@ -19,7 +19,7 @@
   let tried = $state<Record<string, string>>({});
   let made = $state.raw<{ name: string; secret: string } | null>(null);
 
-  let who = $state({ name: '', kind: 'mail' as 'mail' | 'hook', to: '', on: [...occasionKinds] as OccasionKind[] });
+  let who = $state({ name: '', kind: 'mail' as 'mail' | 'hook', to: '', on: [...usualKinds] as OccasionKind[] });
   let mail = $state({ host: '', port: 587, tls: 'starttls' as 'starttls' | 'implicit' | 'none', from: '', user: '', secret: '' });
   let heartbeat = $state({ url: '', everySeconds: 60 });
   let address = $state('');
@@ -42,7 +42,7 @@
     const { name, kind, to, on } = who;
     const added = await client().addReceiver({ name: name.trim(), kind, to: to.trim(), on });
     made = added.secret === null ? null : { name: added.name, secret: added.secret };
-    who = { name: '', kind: 'mail', to: '', on: [...occasionKinds] };
+    who = { name: '', kind: 'mail', to: '', on: [...usualKinds] };
     await loaded.again();
   };
   const setMail = async () => {
@@ -116,7 +116,7 @@
               <td class="name">{r.name}</td>
               <td>{r.kind === 'mail' ? 'mail' : 'signed request'}</td>
               <td class="to">{r.to}</td>
-              <td>{r.on.length === occasionKinds.length ? 'everything' : r.on.join(', ')}</td>
+              <td>{toldOfText(r.on)}</td>
               <td class="quiet">{when(r.lastAt)}</td>
               <td
                 >{#if tried[r.name]}<span role="status">{tried[r.name]}</span>{:else if r.trouble}<span class="bad">{r.trouble}</span

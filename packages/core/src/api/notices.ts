@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { occasionKinds } from '../notices/occasions.js';
+import { occasionKinds, usualKinds } from '../notices/occasions.js';
 import { closedObject } from '../text/closed.js';
 import { moment } from './common.js';
 
@@ -16,7 +16,7 @@ export const receiverInput = closedObject({
   on: z
     .array(z.enum(occasionKinds))
     .min(1)
-    .default([...occasionKinds]),
+    .default([...usualKinds]),
   /** The key with which a request is signed; made anew, and shown once, when there is none. */
   secret: z.string().min(16).max(200).nullable().default(null),
 }).superRefine((r, context) => {

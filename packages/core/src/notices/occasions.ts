@@ -1,13 +1,23 @@
 import { cause as causeOf } from '../causes/catalogue.js';
 import type { RolloutEvent } from '../scheduler/events.js';
 import type { RolloutState } from '../scheduler/state.js';
+import type { Ms } from '../units.js';
 
 /**
  * What somebody may want to be told of: Barrow holds a rollout; a device failed, or was taken back; a person is wanted, for a word or
- * by hand; a rollout has ended; or it takes far longer than it was rehearsed.
+ * by hand; a rollout has ended; or it takes far longer than it was rehearsed. And the night sheet, as it stands after each part of a
+ * device's way: for the night in which this machine dies.
  */
-export const occasionKinds = ['held', 'failed', 'wanted', 'ended', 'overdue'] as const;
+export const occasionKinds = ['held', 'failed', 'wanted', 'ended', 'overdue', 'sheet'] as const;
 export type OccasionKind = (typeof occasionKinds)[number];
+/** What wakes somebody; who wants the night sheet besides says so. */
+export const usualKinds: readonly OccasionKind[] = occasionKinds.filter((kind) => kind !== 'sheet');
+
+/** Of what somebody is told, in a few words. */
+export function toldOfText(on: readonly OccasionKind[]): string {
+  if (!usualKinds.every((kind) => on.includes(kind))) return on.join(', ');
+  return on.includes('sheet') ? 'everything, with the night sheet' : 'everything';
+}
 
 export const occasionTexts: Readonly<Record<OccasionKind, string>> = {
   held: 'Barrow holds a rollout',
@@ -15,6 +25,7 @@ export const occasionTexts: Readonly<Record<OccasionKind, string>> = {
   wanted: 'a word or a hand is waited for',
   ended: 'a rollout has ended',
   overdue: 'a rollout takes far longer than rehearsed',
+  sheet: 'the night sheet has changed; by mail, every few minutes at most',
 };
 
 export interface Occasion {
@@ -25,8 +36,8 @@ export interface Occasion {
   readonly text: string;
 }
 
-/** These do not wait for others that may come. */
-export const isUrgent = (kind: OccasionKind): boolean => kind !== 'failed';
+/** For how long one waits for others that may come, in milliseconds. */
+export const gatheredFor = (kind: OccasionKind): Ms => (kind === 'sheet' ? 300_000 : kind === 'failed' ? 30_000 : 2000);
 
 /** What of an event somebody may want to be told of, after it was applied; null: nothing. */
 export function occasionOf(state: RolloutState, event: RolloutEvent): Occasion | null {
@@ -52,8 +63,12 @@ export function occasionOf(state: RolloutState, event: RolloutEvent): Occasion |
       if (!('run' in event) || event.run === undefined) return null;
       const index = state.indexOf.get(event.run);
       const run = index === undefined ? undefined : state.runs[index]!;
-      if (!run || run.endedAt !== event.at || (run.outcome !== 'failed' && run.outcome !== 'recovered')) return null;
+      if (!run) return null;
       const { name } = plan.runs[index!]!;
+      if (run.endedAt !== event.at || (run.outcome !== 'failed' && run.outcome !== 'recovered')) {
+        const isLeft = event.kind === 'step-done' && (run.phase === 'parked' || run.phase === 'ended');
+        return isLeft ? { kind: 'sheet', device: name, text: `${name} has ended ${run.outcome ?? 'a part of its way'}` } : null;
+      }
       const why = run.cause === null ? (run.detail ?? '') : causeOf(run.cause).what.replace(/\.$/, '');
       return {
         kind: 'failed',
@@ -82,7 +97,7 @@ export interface Notice {
   readonly lines: readonly string[];
 }
 
-const gravest: readonly OccasionKind[] = ['held', 'failed', 'wanted', 'overdue', 'ended'];
+const gravest: readonly OccasionKind[] = ['held', 'failed', 'wanted', 'overdue', 'ended', 'sheet'];
 /** So many devices of one kind are told by name. */
 const mostTold = 20;
 
@@ -97,6 +112,7 @@ export function noticeOf(rollout: string, occasions: readonly Occasion[]): Notic
     wanted: `"${rollout}" waits for a person`,
     overdue: `"${rollout}" takes longer than it should`,
     ended: `"${rollout}" has ended`,
+    sheet: `"${rollout}": the night sheet`,
   }[kind];
   const lines = gravest.flatMap((k) => {
     const all = of(k);

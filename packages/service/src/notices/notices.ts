@@ -1,5 +1,5 @@
 import {
-  isUrgent,
+  gatheredFor,
   noticeOf,
   occasionOf,
   rehearse,
@@ -19,14 +19,14 @@ import type { Runner } from '../runner/runner.js';
 import { steadyNow } from '../steady.js';
 import { beat, sendHook, sendMail, troubleOf, type Letter, type MailServer } from './send.js';
 
-/** Failures wait so long for others, what is urgent only for what belongs to it, in milliseconds. */
-const [groupMs, soonMs] = [30_000, 2000];
 /** After so long a message that did not go out is tried again; then it is given up. */
 const retryMs = [10_000, 60_000, 300_000, 900_000, 3_600_000];
 /** How often it is looked whether a rollout takes too long. */
 const lookMs = 60_000;
 /** It does when it is later than rehearsed by so much at least, and by this part of the whole. */
 const [lateMs, latePart] = [600_000, 0.2];
+/** However fast the time of the devices runs, a machine of ours that is busy makes nothing late before this. */
+const leastLateMs = 60_000;
 /** Of more devices the end is not rehearsed for that. */
 const mostRehearsed = 2000;
 const pageOf = 5000;
@@ -34,7 +34,8 @@ const pageOf = 5000;
 interface Pending {
   readonly occasions: (Occasion & { readonly seq: number })[];
   timer: NodeJS.Timeout;
-  urgent: boolean;
+  /** When it goes out, by a clock that nobody sets. */
+  due: number;
 }
 /** What is set for all messages; kept as one mark, the secret sealed. */
 export interface NoticeSettings {
@@ -52,6 +53,7 @@ const marks = { settings: 'notices', upTo: 'notices-up-to', overdue: 'notices-ov
 export class Notices {
   readonly #receivers = new Map<string, ReceiverRow>();
   readonly #pending = new Map<string, Pending>();
+  readonly #sheets = new Map<string, Pending>();
   /** On its way into the table. */
   readonly #leaving = new Set<Pending>();
   readonly #overdue = new Set<string>();
@@ -70,6 +72,7 @@ export class Notices {
     private readonly context: Context,
     private readonly runner: Runner,
     private readonly journal: Journal,
+    private readonly sheetOf: (active: ActiveRollout) => Promise<string>,
   ) {}
 
   async load(): Promise<void> {
@@ -95,6 +98,7 @@ export class Notices {
     this.#stopped = true;
     for (const timer of [this.#looking, this.#beating]) if (timer) clearInterval(timer);
     if (this.#sending) clearTimeout(this.#sending);
+    for (const { timer } of this.#sheets.values()) clearTimeout(timer);
     // What was gathered goes into the table, and out when the service is back.
     for (const id of [...this.#pending.keys()]) this.#flush(id);
     await this.#work;
@@ -109,24 +113,44 @@ export class Notices {
     this.#heeded = Math.max(this.#heeded, seq);
     if (this.#receivers.size === 0) return;
     const occasion = occasionOf(state, event);
-    if (occasion !== null) this.#gather(plan.id, { ...occasion, seq });
+    if (occasion !== null && this.#isWanted(occasion.kind)) this.#gather(plan.id, { ...occasion, seq });
     if (event.kind === 'rollout-ended') this.#ends.delete(plan.id);
   }
 
+  /** What nobody asked for holds up nothing. */
+  #isWanted(kind: OccasionKind): boolean {
+    return [...this.#receivers.values()].some((r) => r.on.includes(kind));
+  }
+
   #gather(rollout: string, occasion: Occasion & { readonly seq: number }): void {
-    const urgent = isUrgent(occasion.kind);
+    if (occasion.kind === 'sheet') return this.#gatherSheet(rollout, occasion);
+    const ms = gatheredFor(occasion.kind);
+    const due = performance.now() + ms;
     let pending = this.#pending.get(rollout);
-    const wait = (ms: number): NodeJS.Timeout => {
+    const wait = (): NodeJS.Timeout => {
       const timer = setTimeout(() => this.#flush(rollout), ms);
       timer.unref();
       return timer;
     };
-    if (!pending) this.#pending.set(rollout, (pending = { occasions: [], timer: wait(urgent ? soonMs : groupMs), urgent }));
-    else if (urgent && !pending.urgent) {
+    if (!pending) this.#pending.set(rollout, (pending = { occasions: [], timer: wait(), due }));
+    else if (due < pending.due) {
       clearTimeout(pending.timer);
-      Object.assign(pending, { timer: wait(soonMs), urgent: true });
+      Object.assign(pending, { timer: wait(), due });
     }
     pending.occasions.push(occasion);
+  }
+
+  /** Sheets wait apart, and hold nothing up: one that is lost comes again after the next part of somebody's way. */
+  #gatherSheet(rollout: string, occasion: Occasion & { readonly seq: number }): void {
+    const known = this.#sheets.get(rollout);
+    if (known) return void known.occasions.push(occasion);
+    const timer = setTimeout(() => {
+      const due = this.#sheets.get(rollout);
+      this.#sheets.delete(rollout);
+      if (due && !this.#stopped) this.#keep(rollout, due);
+    }, gatheredFor('sheet'));
+    timer.unref();
+    this.#sheets.set(rollout, { occasions: [occasion], timer, due: 0 });
   }
 
   /** What was gathered of a rollout becomes one message for each who wants to be told of it. */
@@ -136,6 +160,10 @@ export class Notices {
     clearTimeout(pending.timer);
     this.#pending.delete(rollout);
     this.#leaving.add(pending);
+    this.#keep(rollout, pending);
+  }
+
+  #keep(rollout: string, pending: Pending): void {
     this.#work = this.#work
       .then(async () => {
         const { plan } = await this.runner.get(rollout);
@@ -175,7 +203,7 @@ export class Notices {
       for (const { seq: at, rollout, event } of page) {
         const active = await this.runner.get(rollout).catch(() => null);
         const occasion = active && this.#asItStands(active, event);
-        if (occasion) this.#gather(rollout, { ...occasion, seq: at });
+        if (occasion && occasion.kind !== 'sheet' && this.#isWanted(occasion.kind)) this.#gather(rollout, { ...occasion, seq: at });
       }
       if (page.length < pageOf) return;
       seq = page.at(-1)!.seq;
@@ -200,7 +228,7 @@ export class Notices {
       const startedAt = state.startedAt!;
       let end = this.#ends.get(plan.id);
       if (end === undefined) this.#ends.set(plan.id, (end = rehearse(plan, startedAt).endsAt));
-      if (steadyNow() <= end + Math.max(lateMs / this.#scale, (end - startedAt) * latePart)) continue;
+      if (steadyNow() <= end + Math.max(leastLateMs, lateMs / this.#scale, (end - startedAt) * latePart)) continue;
       this.#overdue.add(plan.id);
       void this.#keepMark(marks.overdue, [...this.#overdue].slice(-200)).catch(() => undefined);
       const text = `it was rehearsed to end at ${rfc3339(end)}, and is still under way`;
@@ -273,13 +301,20 @@ export class Notices {
     };
     try {
       if (receiver.kind === 'hook') await sendHook(receiver.to, this.context.sealer.open(receiver.sealed!), receiver.name, letter);
-      else await sendMail(this.#mailServer(), receiver.to, letter);
+      else await sendMail(this.#mailServer(), receiver.to, letter, rollout === null ? null : await this.#sheetFor(receiver, rollout));
       return null;
     } catch (error) {
       const trouble = troubleOf(error);
       this.context.log.warn({ receiver: receiver.name, trouble }, 'a message did not reach who was to be told');
       return trouble;
     }
+  }
+
+  /** The night sheet as it stands now, for who wants it with what they are told. */
+  async #sheetFor(receiver: ReceiverRow, rollout: string): Promise<string | null> {
+    if (!receiver.on.includes('sheet')) return null;
+    const active = await this.runner.get(rollout).catch(() => null);
+    return active && this.sheetOf(active);
   }
 
   async #seen(receiver: ReceiverRow, trouble: string | null): Promise<void> {
@@ -328,6 +363,14 @@ export class Notices {
         'Nobody was added',
         `"${row.name}" is there already.`,
         'Take another name, or remove that one first.',
+      );
+    if (row.kind === 'hook' && row.on.includes('sheet'))
+      throw new Refusal(
+        422,
+        'sheet-by-mail',
+        'Nobody was added',
+        'The night sheet goes by mail only.',
+        'Leave `sheet` out, or use --mail.',
       );
     if (row.kind === 'mail' && this.#settings.mailServer === null)
       throw new Refusal(

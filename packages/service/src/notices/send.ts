@@ -30,9 +30,11 @@ export const troubleOf = (error: unknown): string => {
 
 /**
  * Sends a message by mail (RFC 5321, RFC 5322).
+ *
+ * @param sheet a page that goes with it
  * @throws Error when the server does not take it
  */
-export async function sendMail(server: MailServer, to: string, letter: Letter): Promise<void> {
+export async function sendMail(server: MailServer, to: string, letter: Letter, sheet: string | null = null): Promise<void> {
   const { createTransport } = await import('nodemailer');
   const transport = createTransport({
     host: server.host,
@@ -53,6 +55,9 @@ export async function sendMail(server: MailServer, to: string, letter: Letter): 
       to,
       subject: `Barrow: ${letter.subject}`,
       text: [...letter.lines, '', letter.link, ''].join('\n'),
+      ...(sheet === null
+        ? {}
+        : { attachments: [{ filename: 'night-sheet.html', content: sheet, contentType: 'text/html; charset=utf-8' }] }),
       // It answers nobody, and nobody's absence note should answer it (RFC 3834).
       headers: { 'Auto-Submitted': 'auto-generated' },
     });
