@@ -54,7 +54,7 @@ export {
   type Conversation,
   type Exchange,
 } from './teach/conversation.js';
-export { tryProcedure, type Tried } from './teach/try.js';
+export { onlyAsk, tryProcedure, type Tried } from './teach/try.js';
 export { captureOf, hasProcedure, promptOf, withProcedure } from './teach/propose.js';
 export { familyJsonSchema, type SchemaNode } from './schema/json-schema.js';
 export { referenceOf } from './schema/reference.js';

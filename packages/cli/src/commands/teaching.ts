@@ -239,7 +239,7 @@ export const registerTeaching: Register = (program, act) => {
     .option('--only <procedure>', 'this procedure alone')
     .action(
       act(async ({ say, client }, file: string, o: { against?: string; only?: string }) => {
-        const { ConversationError, FamilyFileError, faultLines, parseFamily, readConversation, tryProcedure } =
+        const { ConversationError, FamilyFileError, faultLines, onlyAsk, parseFamily, readConversation, tryProcedure } =
           await import('@barrow/families');
         const text = await readText(file);
         const parsed = (() => {
@@ -251,14 +251,15 @@ export const registerTeaching: Register = (program, act) => {
           }
         })();
         if (o.against !== undefined) {
-          const asks = ['record', 'children', 'neighbours', 'ready', 'unsaved', 'next-boot', 'storage'];
-          const names = Object.keys(parsed.procedures).filter((n) => asks.includes(n) && (o.only === undefined || n === o.only));
+          const names = Object.keys(parsed.procedures).filter(
+            (n) => onlyAsk.some((one) => one === n) && (o.only === undefined || n === o.only),
+          );
           if (names.length === 0)
             throw wrong(
               'procedure-missing',
               'Nothing was tried',
               `${file} has none that only asks${o.only ? ` of the name ${o.only}` : ''}.`,
-              `On a device ${asks.join(', ')} can be tried.`,
+              `On a device ${onlyAsk.join(', ')} can be tried.`,
             );
           const all: FamilyTrial[] = [];
           for (const name of names) all.push(await client().tryFamily(text, name, o.against));

@@ -1,7 +1,10 @@
 import { cause, CauseError, safeText } from '@barrow/core';
 import { runProcedure, type Carrier, type Shell, type Web } from '../procedure/run.js';
-import type { Family } from '../schema/shape.js';
+import type { Family, ProcedureName } from '../schema/shape.js';
 import type { Conversation, Exchange } from './conversation.js';
+
+/** Procedures that only ask: to try them does a device nothing. */
+export const onlyAsk: readonly ProcedureName[] = ['record', 'children', 'neighbours', 'ready', 'unsaved', 'next-boot', 'storage'];
 
 /** How a procedure went against a conversation. */
 export interface Tried {

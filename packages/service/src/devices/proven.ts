@@ -1,14 +1,12 @@
-import { createHash } from 'node:crypto';
 import type { Plan, RolloutEvent, RolloutState } from '@barrow/core';
 import type { Context } from '../context.js';
 import { DeviceEntity, MarkEntity } from '../data/entities.js';
+import { digestOf } from '../data/seal.js';
 import type { FamilyFiles } from './family-files.js';
 
 const mark = 'proven';
 /** Of which file it is, and of which models a device has ended verified by it. */
 type Kept = Readonly<Record<string, { readonly file: string; readonly models: readonly string[] }>>;
-
-const digestOf = (text: string): string => createHash('sha256').update(text).digest('hex');
 
 /** Which families that were added here have brought a device of a model to its target, verified. A file that was changed has not. */
 export class Proven {

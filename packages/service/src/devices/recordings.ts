@@ -1,5 +1,5 @@
 import { CauseError, type Recording, type RecordingAnswer } from '@barrow/core';
-import { parseFamily, type Family } from '@barrow/families';
+import { parseFamily, promptOf, type Family } from '@barrow/families';
 import type { Context } from '../context.js';
 import { newId } from '../data/seal.js';
 import { notFound, Refusal } from '../errors.js';
@@ -73,7 +73,8 @@ export class Recordings {
           .filter((e) => e.from === 'device')
           .map((e) => e.text)
           .join('');
-        one.prompt = promptIn(greeting || rest);
+        const prompt = promptOf({ greeting: greeting || rest, talk: [], device: '' });
+        one.prompt = prompt === null ? null : new RegExp(prompt);
       } catch (error) {
         clearTimeout(one.timer);
         touch.close();
@@ -143,10 +144,4 @@ export class Recordings {
   stop(): void {
     for (const id of [...this.#open.keys()]) this.end(id);
   }
-}
-
-/** The last line of what it greets with, which it shows again whenever it waits; null when that is empty. */
-function promptIn(greeting: string): RegExp | null {
-  const last = greeting.replace(/\r/g, '').split('\n').at(-1) ?? '';
-  return last.trim() === '' ? null : new RegExp(`(?:^|\\n)${last.replace(/[\\^$.*+?()[\]{}|]/g, '\\$&')}$`);
 }

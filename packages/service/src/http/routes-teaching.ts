@@ -10,7 +10,7 @@ import {
   recordingSchema,
   type Kind,
 } from '@barrow/core';
-import { draftFamily, ExamplesUnlike, familyJsonSchema, FamilyFileError, parseFamily, type ProcedureName } from '@barrow/families';
+import { draftFamily, ExamplesUnlike, familyJsonSchema, onlyAsk, FamilyFileError, parseFamily } from '@barrow/families';
 import { rfc3339 } from '../context.js';
 import { ObservationEntity } from '../data/entities.js';
 import { Refusal } from '../errors.js';
@@ -27,8 +27,6 @@ const knownBy: Readonly<Record<string, readonly string[]>> = {
   onvif: ['manufacturer', 'model', 'hardware'],
   sip: ['userAgent', 'server'],
 };
-/** Procedures that only ask: to try them does a device nothing. */
-const onlyAsk: readonly ProcedureName[] = ['record', 'children', 'neighbours', 'ready', 'unsaved', 'next-boot', 'storage'];
 
 /** How a person teaches the service gear that it does not know: a draft, a session to do it once by hand, and a trial. */
 export function teachingRoutes(app: OpenAPIHono<Env>, { context, devices, recordings, runner }: Parts): void {
