@@ -62,6 +62,7 @@ const where: Readonly<Record<string, string | `- ${string}`>> = {
   'image list': 'images',
   'image show': 'image',
   'image note': 'setNote',
+  'image read': 'readNotes',
   'image withdraw': 'setNote',
   'image verify': 'verifyImages',
   'image export': 'exportImages',

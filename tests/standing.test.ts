@@ -306,6 +306,9 @@ describe('the standing of the demo fleet', () => {
     expect(plan.hazards.filter((h) => h.code !== 'cut-off').map((h) => [h.code, h.groups.map((g) => g.devices)])).toEqual([
       ['resets', [['quay-phone-1']]],
       ['no-redundancy', [['quay-core-1']]],
+      ['never-asked', [['quay-phone-1', 'quay-core-1', 'quay-sw-1']]],
+      ['notes-unread', [['quay-phone-1'], ['quay-core-1']]],
+      ['digest-untold', [['quay-sw-1']]],
       ['no-backup', [['quay-phone-1']]],
     ]);
     expect(Object.fromEntries(plan.leftOut.map((l) => [l.name, l.reason]))).toEqual({
@@ -328,6 +331,24 @@ describe('the standing of the demo fleet', () => {
     expect((await run(['rollout', 'show', stepped.id])).out).toContain('4.2.8 → 4.3.0, each verified before the next');
     await run(['image', 'withdraw', 'tb24-4.2.8.simg', '--why', 'loses its address after a loss of power']);
     await client.setNote('tb24-4.3.0.simg', note);
+  });
+
+  it('tells which versions would stand beside each other that are not meant to, and lets one wait where that mends it', async () => {
+    const { client } = scene.served;
+    const { note } = await client.image('fa110-9.4.5.simg');
+    const mismatches = async (devices: string[]) =>
+      (await client.plan({ devices })).hazards
+        .filter((h) => h.code === 'mismatch')
+        .flatMap((h) => h.groups.map((g) => [g.devices, g.words]));
+    const both = ['quay-wlc-1', 'gannet-ap-1'];
+    expect(await mismatches(both)).toEqual([]);
+    const [partner] = note.needs.partners;
+    await client.setNote('fa110-9.4.5.simg', { ...note, needs: { ...note.needs, partners: [{ ...partner!, upTo: '9.5.2' }] } });
+    expect(await mismatches(both)).toEqual([
+      [['gannet-ap-1'], 'gannet-ap-1 with 9.4.5 beside quay-wlc-1 with 9.6.0, where 9.4.0 or newer, 9.5.2 or older is meant'],
+    ]);
+    expect(await mismatches(['gannet-ap-1'])).toEqual([]);
+    await client.setNote('fa110-9.4.5.simg', note);
   });
 
   describe('and advisories', () => {

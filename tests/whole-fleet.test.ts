@@ -2,6 +2,7 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Device, DeviceMap, Discovery } from '@barrow/core';
 import { scenarioCables, scenarioOutlets } from '@barrow/standins';
 import { addImagesAndTargets, discover, setScene, type Scene } from './support/scene.js';
+import { barrow } from './support/service.js';
 import { addWholeNetworks, truths } from './support/whole.js';
 
 /** Devices that tell no name: they are known by their address. */
@@ -208,9 +209,147 @@ describe('the whole fleet, from an empty database', () => {
     expect(await carriedBy('eelgate-sw-1')).not.toContain('quay-');
     const site = await client.setSite('eelgate', { here: 'eelgate-sw-1' });
     expect(site.here).toMatchObject({ name: 'eelgate-sw-1', told: true });
-    expect(await carriedBy('eelgate-sw-1')).toMatch(/ and \d\d more with it \| Who cuts off whom is seen from eelgate-sw-1/);
+    expect(await carriedBy('eelgate-sw-1')).toMatch(
+      / and \d\d more with it, and cuts off Barrow's own machine from the rest \| Who cuts off whom is seen from eelgate-sw-1/,
+    );
     expect((await client.sites()).filter((s) => s.here).map((s) => s.name)).toEqual(['eelgate']);
     expect((await client.setSite('eelgate', { here: null })).here).toBeNull();
     expect(await carriedBy('eelgate-sw-1')).not.toContain('quay-');
+  });
+
+  it('tells what devices show besides: power supplies, a clock that is wrong, who hears whom by radio', async () => {
+    const { client } = scene.served;
+    await scene.fleet.fault('quay-core-1', 'wrong-clock');
+    await discover(client, ['quay-house']);
+    await scene.fleet.fault('quay-core-1', 'wrong-clock', false);
+    const also = async (name: string) => (await client.device(name)).also.filter((a) => a.what !== 'Room');
+    expect((await client.device('quay-sw-1')).also).toEqual([{ what: 'Room', text: '16.0 MiB free when it was asked last', by: 'device' }]);
+    expect(await also('quay-rt-1')).toContainEqual({ what: 'Power supplies', text: '2', by: 'device' });
+    expect(await also('quay-core-1')).toContainEqual({
+      what: 'Clock',
+      text: expect.stringMatching(/^[23] h .*ahead$|^3 h ahead$/) as string,
+      by: 'device',
+    });
+    expect(await also('quay-sw-1')).toEqual([]);
+    expect(await also('quay-ap-1')).toEqual([{ what: 'Radio beside it', text: 'quay-ap-2, quay-ap-3, quay-ap-4', by: 'device' }]);
+    expect(await also('dunmoor-ap-1')).toEqual([{ what: 'Radio beside it', text: 'none: nobody else reaches there', by: 'device' }]);
+  });
+
+  it('has who gives what others need go down alone, and not all that reach one place by radio at once', async () => {
+    const { client } = scene.served;
+    const names = ['quay-sw-1', 'quay-sw-2', 'quay-sw-3'];
+    const overlaps = async (): Promise<string[]> => {
+      const { id } = await client.plan({ devices: names, first: 0, atOnce: 3 });
+      const { runs } = await client.rehearsal(id);
+      const spans = runs.map((r) => [r.name, Date.parse(r.downFrom!), Date.parse(r.downUntil!)] as const);
+      return spans.flatMap(([a, from, to]) => spans.flatMap(([b, f, t]) => (a < b && from < t && f < to ? [`${a} ${b}`] : []))).sort();
+    };
+    expect(await overlaps()).toContain('quay-sw-2 quay-sw-3');
+    const made = await barrow(
+      [
+        'device',
+        'set',
+        'quay-sw-2',
+        '--serves',
+        'addresses,time',
+        '--console',
+        'quay-con-1:port 4',
+        '--decided-by',
+        'the landlord',
+        '--licence-until',
+        '2026-01-31',
+        '--supplies',
+        '1',
+      ],
+      { data: scene.data },
+    );
+    expect(made).toMatchObject({
+      code: 0,
+      out: expect.stringContaining('quay-sw-2: console, decidedBy, licenceUntil, serves, supplies set.') as string,
+    });
+    expect((await overlaps()).filter((pair) => pair.includes('quay-sw-2'))).toEqual([]);
+    // What it gives to another site is nothing to these.
+    await client.setDevice('quay-sw-2', { servesSites: ['eelgate'] });
+    expect(await overlaps()).toContain('quay-sw-2 quay-sw-3');
+    await client.setDevice('quay-sw-2', { servesSites: null });
+    const { id } = await client.plan({ devices: names, first: 0, atOnce: 3 });
+    const found = new Map(
+      (await client.rollout(id)).hazards.map((h) => [h.code, h.groups.map((g) => `${g.devices.join(' ')}: ${g.words}`)]),
+    );
+    expect(found.get('serves-others')![0]).toMatch(/^quay-sw-2: addresses and time for .* and \d+ more: none of them goes down meanwhile$/);
+    expect(found.get('decided-elsewhere')).toEqual(['quay-sw-2: ask the landlord']);
+    expect(found.get('licence')).toEqual(['quay-sw-2: it ran out on 2026-01-31']);
+    expect(found.get('single-supply')).toEqual(['quay-sw-2: and nothing takes over when that does not start again']);
+    expect(await client.sheet(id)).toContain('its console: quay-con-1 port 4');
+    const map = await client.map();
+    expect(map.devices.find((d) => d.name === 'quay-sw-2')).toMatchObject({
+      gives: 'addresses and time to its site',
+      console: { name: 'quay-con-1', port: 'port 4' },
+    });
+    const back = await barrow(
+      ['device', 'set', 'quay-sw-2', ...['serves', 'console', 'decided-by', 'licence-until', 'supplies'].flatMap((o) => [`--${o}`, ''])],
+      { data: scene.data },
+    );
+    expect(back.code).toBe(0);
+    expect((await client.device('quay-sw-2')).also.filter((a) => a.by === 'hand')).toEqual([]);
+    expect((await client.deviceHistory('quay-sw-2')).filter((h) => h.field === 'told').length).toBeGreaterThan(1);
+  });
+
+  it('refuses what cannot be told of a device, with what may be', async () => {
+    const { client } = scene.served;
+    const refused = async (device: string, change: object): Promise<string> =>
+      client.setDevice(device, change).then(
+        () => 'taken',
+        (error: { problem: { detail: string } }) => error.problem.detail,
+      );
+    expect(await refused('quay-ap-1', { radio: ['quay-sw-1'] })).toBe('quay-ap-1: quay-sw-1 is no access point.');
+    expect(await refused('quay-ap-1', { radio: ['quay-ap-1'] })).toBe('quay-ap-1: it cannot be its own.');
+    expect(await refused('quay-sw-1', { console: 'quay-sw-1:port 1' })).toBe('quay-sw-1 cannot be its own console.');
+    expect(await refused('quay-sw-1', { serves: ['dreams'] })).toContain('is one of addresses, names, logins, time, not "dreams"');
+    expect(await refused('quay-sw-1', { licenceUntil: 'soon' })).toBe('licenceUntil (--licence-until) is no day such as 2027-03-31.');
+    expect((await client.setDevice('quay-ap-1', { radio: ['quay-ap-2'] })).name).toBe('quay-ap-1');
+    expect((await client.device('quay-ap-1')).also).toEqual([{ what: 'Radio beside it', text: 'quay-ap-2', by: 'hand' }]);
+  });
+
+  it('tells of an image what was compared and who read its notes, and of a site whether it was asked', async () => {
+    const { client } = scene.served;
+    const codes = async (): Promise<string[]> => {
+      const { id } = await client.plan({ devices: ['quay-sw-1'], first: 0, atOnce: 1 });
+      return (await client.rollout(id)).hazards.map((h) => h.code);
+    };
+    const file = scene.images.find((i) => i.endsWith('/tb24-4.3.0.simg'))!;
+    const image = (await client.images()).find((i) => i.file === 'tb24-4.3.0.simg')!;
+    expect(image.compared).toBeNull();
+    expect(await codes()).toEqual(expect.arrayContaining(['digest-untold', 'never-asked']));
+    expect((await barrow(['image', 'add', file, '--digest', image.sha256], { data: scene.data })).code).toBe(0);
+    expect((await client.image(image.sha256)).compared).toBe('strong');
+    await client.setSite('quay-house', { asked: 'no lift, no alarm; the night desk' });
+    const { note } = await client.image(image.sha256);
+    await client.setNote(image.sha256, { ...note, notes: 'Counters begin anew.' });
+    expect(await codes()).toContain('notes-unread');
+    const read = await barrow(['image', 'read', image.file], { data: scene.data });
+    expect(read.out).toMatch(/^Counters begin anew\.\n\ntb24-4\.3\.0\.simg: kept as read by /);
+    const left = await codes();
+    for (const code of ['digest-untold', 'never-asked', 'notes-unread']) expect(left).not.toContain(code);
+    // What reads otherwise was read by nobody yet.
+    await client.setNote(image.sha256, { ...note, notes: 'Counters and logs begin anew.' });
+    expect(await codes()).toContain('notes-unread');
+  });
+
+  it('rehearses how long images are under way over a slow link, and who shares it', async () => {
+    const { client } = scene.served;
+    const lasts = async (devices: string[]): Promise<number> => {
+      const { id } = await client.plan({ devices, first: 0, atOnce: 3 });
+      const { beginsAt, endsAt } = await client.rehearsal(id);
+      return Date.parse(endsAt) - Date.parse(beginsAt);
+    };
+    const [one, three] = [['eelgate-sw-1'], ['eelgate-sw-1', 'eelgate-sw-2', 'eelgate-sw-3']];
+    const [fast, fastAll] = [await lasts(one), await lasts(three)];
+    await client.setSite('eelgate', { linkKilobits: 8 });
+    const [slow, slowAll] = [await lasts(one), await lasts(three)];
+    expect(slow).toBeGreaterThan(fast);
+    // Three at once take three times as long as one, and not as long.
+    expect(slowAll - fastAll).toBeGreaterThan(2 * (slow - fast));
+    await client.setSite('eelgate', { linkKilobits: null });
   });
 });

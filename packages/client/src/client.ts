@@ -308,6 +308,8 @@ export class BarrowClient {
   images = async () => (await this.#json(listOf(imageSchema), 'GET', '/images')).items;
   image = (id: string) => this.#json(imageDetailSchema, 'GET', `/images/${encodeURIComponent(id)}`);
   setNote = (id: string, json: ImageNoteInput) => this.#json(imageDetailSchema, 'PUT', `/images/${encodeURIComponent(id)}/note`, { json });
+  /** Keeps that one has read its notes. */
+  readNotes = (id: string) => this.#json(imageDetailSchema, 'POST', `/images/${encodeURIComponent(id)}/read`);
   beginUpload = (json: UploadInput) => this.#json(uploadSchema, 'POST', '/uploads', { json });
   upload = (id: string) => this.#json(uploadSchema, 'GET', `/uploads/${encodeURIComponent(id)}`);
   /** Sends what follows `offset`; what arrives before a break stays there. */

@@ -1,6 +1,7 @@
 export * from './units.js';
 export * from './text/safe.js';
 export * from './text/step.js';
+export { octets } from './text/octets.js';
 export { closedObject } from './text/closed.js';
 export { describeIssue, meantText } from './text/issues.js';
 export { depthOf, jsonFault } from './text/json.js';
@@ -59,6 +60,8 @@ export * from './rehearsal/trace.js';
 export * from './rehearsal/watch.js';
 export * from './standing/targets.js';
 export * from './records/from-snmp.js';
+export * from './records/told.js';
+export * from './plan/mixed.js';
 export * from './records/ranges.js';
 export * from './records/approval.js';
 export * from './api/shapes.js';

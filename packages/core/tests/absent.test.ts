@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { check, checkWord, mostAbsences, whyWaiting } from '@barrow/core';
+import { check, checkWord, decide, mostAbsences, whyWaiting } from '@barrow/core';
 import { namedAt } from './full-scan.js';
 import { passage, planOf } from './plans.js';
 import { World } from './world.js';
@@ -142,6 +142,17 @@ describe('a device that is not there when it is to be begun with', () => {
     world.settle();
     expect(run(world, 1)).toMatchObject({ outcome: 'withdrawn', detail: 'stopped before it began' });
     expect(world.state.waves[0]!.absent).toBe(0);
+  });
+
+  it('is left out at a word that comes when all others have ended, and not told to be missing as well', () => {
+    const world = started({ devices: 2, first: 0, gate: { ...gate, soakMs: 0 } });
+    goes(world);
+    done(world, 'd2', 8);
+    const { now } = world;
+    world.happen({ kind: 'skip-asked', at: now, run: 'd1', by: 'somebody', reason: 'moved' });
+    world.happen({ kind: 'step-done', at: now, run: 'd2', ...namedAt(world.state, 1) });
+    for (const kind of ['wave-ended', 'gate-passed'] as const) world.happen({ kind, at: now, wave: 0 });
+    expect(decide(world.state, world.ledger, now)).toEqual([{ kind: 'skip-run', run: 'd1', by: 'somebody', reason: 'moved' }]);
   });
 
   it('is none that was begun with, that others wait for, or that is not being asked', () => {

@@ -137,6 +137,7 @@ describe('runs that wait for each other', () => {
     const first = plan.runs.findIndex((r) => r.id === 'd1');
     // The second names it twice.
     expect(initialState(plan).dependants.get(first)).toHaveLength(300);
+    expect(initialState(planOf({ devices: 3 })).dependants.size).toBe(0);
   });
 });
 

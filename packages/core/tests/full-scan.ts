@@ -197,6 +197,7 @@ export function holdings(plan: Plan, i: number, stretch: number): Hold[] {
   if (run.via && ofParent?.most) holds.push([`parent:${run.via}`, false]);
   if (falls) for (const key of run.downClaims) holds.push([key, false]);
   if (falls && plan.spacing?.[`apart:${run.site}`]) holds.push([`apart:${run.site}`, false]);
+  if (falls) for (const id of run.needsUp ?? []) if (!run.under.includes(id)) holds.push([`up:${id}`, false]);
   if (falls || names.some((n) => writing.includes(n))) for (const id of run.under) holds.push([`up:${id}`, falls && id === run.device]);
   return holds;
 }
@@ -256,6 +257,10 @@ export function harm(states: readonly RolloutState[]): string | null {
   for (const { planned: d, doubtful } of fallen)
     for (const { planned: u, writes } of inHand)
       if (!doubtful && u !== d && writes && u.under.includes(d.device)) return `${d.device} is down while ${u.device} is writing below it`;
+  for (const { planned: d, doubtful } of fallen)
+    for (const { planned: u, doubtful: other } of fallen)
+      if (u !== d && !doubtful && !other && u.needsUp?.includes(d.device))
+        return `${u.device} is down while ${d.device} is, which it needs to come back`;
   const count = new Map<string, number>();
   for (const { planned } of fallen) for (const key of planned.downClaims) count.set(key, (count.get(key) ?? 0) + 1);
   for (const [key, n] of count) {

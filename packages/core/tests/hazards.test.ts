@@ -29,12 +29,14 @@ const candidate = (device: string, more: Partial<Candidate> = {}): Candidate => 
 });
 /** A trunk with a leaf below it, both planned, and a phone below the leaf that is not. */
 interface Told {
+  here?: string;
+  asked?: string[];
   devices?: Record<string, Partial<DeviceFacts>>;
   runs?: Record<string, Partial<RunFacts>>;
   under?: Record<string, string[]>;
   more?: Record<string, Partial<Candidate>>;
 }
-function look({ devices = {}, runs = {}, under = {}, more = {} }: Told = {}) {
+function look({ devices = {}, runs = {}, under = {}, more = {}, here, asked }: Told = {}) {
   const names = ['trunk', 'leaf', 'phone'];
   const plan = makePlan({
     ...{ id: 'r', name: 'r', createdAt: 0, createdBy: 'a', unsaved: 'hold', wayBack: false, first: 0, atOnce: 3, perSite: 0 },
@@ -48,6 +50,8 @@ function look({ devices = {}, runs = {}, under = {}, more = {} }: Told = {}) {
     devices: new Map(names.map((name) => [name, { name, tags: [], upSince: now - day, armed: null, isPlaced: true, ...devices[name] }])),
     under: new Map(Object.entries({ trunk: ['trunk'], leaf: ['leaf', 'trunk'], phone: ['phone', 'leaf', 'trunk'], ...under })),
     runs: new Map(['trunk', 'leaf'].map((d) => [d, { resets: [], drops: [], oneWay: [], backsUp: true, leavesBehind: [], ...runs[d] }])),
+    ...(here === undefined ? {} : { here }),
+    ...(asked === undefined ? {} : { asked: new Set(asked) }),
   };
   return hazardsOf(facts);
 }
@@ -123,6 +127,137 @@ describe('what could hurt in a plan', () => {
       { runs: { trunk: { oneWay: ['one way: no image'] }, leaf: { oneWay: ['one way: no image'] } } },
       'one-way',
       [['leaf trunk', 'one way: no image', null]],
+    ],
+    [
+      'somebody else who decides',
+      { devices: { leaf: { told: { decidedBy: 'the lift firm' } } } },
+      'decided-elsewhere',
+      [['leaf', 'ask the lift firm', null]],
+    ],
+    [
+      'a licence that ran out, one that ends, and one that does not yet',
+      {
+        devices: {
+          leaf: { told: { licenceUntil: new Date(now - 2 * day).toISOString().slice(0, 10) } },
+          trunk: { told: { licenceUntil: new Date(now + 30 * day).toISOString().slice(0, 10) } },
+        },
+      },
+      'licence',
+      [['leaf', 'it ran out on 1972-09-25', null]],
+    ],
+    [
+      'a licence that ends within the month',
+      { devices: { leaf: { told: { licenceUntil: new Date(now + 29 * day).toISOString().slice(0, 10) } } } },
+      'licence',
+      [['leaf', 'it ends on 1972-10-26', null]],
+    ],
+    ['versions that do not go together', { runs: { leaf: { mismatches: ['a', 'b'] } } }, 'mismatch', [['leaf', 'a; b', null]]],
+    [
+      'the way of our own',
+      { here: 'phone', under: { phone: ['phone', 'leaf'] } },
+      'cut-off',
+      [
+        ['leaf', "takes phone with it, and cuts off Barrow's own machine from the rest", downMs],
+        ['trunk', 'takes leaf with it', downMs],
+      ],
+    ],
+    [
+      'a machine of ours that hangs on a device of which nobody knows more',
+      { here: 'leaf', under: { leaf: ['leaf'], phone: ['phone'] } },
+      'cut-off',
+      [['leaf', "cuts off Barrow's own machine from the rest", downMs]],
+    ],
+    [
+      'what others need to come back',
+      {
+        devices: {
+          trunk: { told: { serves: ['addresses', 'names', 'time'] } },
+          leaf: { givenBy: [{ from: 'trunk', what: ['time'] }] },
+          phone: { givenBy: [{ from: 'trunk', what: ['time'] }] },
+        },
+      },
+      'serves-others',
+      [['trunk', 'addresses, names and time for leaf, phone: none of them goes down meanwhile', downMs]],
+    ],
+    [
+      'logins that are checked behind it',
+      {
+        devices: {
+          trunk: { givenBy: [{ from: 'phone', what: ['logins'] }] },
+          leaf: { givenBy: [{ from: 'trunk', what: ['logins'] }] },
+          phone: { givenBy: [{ from: 'phone', what: ['logins'] }] },
+        },
+      },
+      'logins-behind',
+      [['trunk', 'phone', downMs]],
+    ],
+    [
+      'radio that nobody knows of',
+      {
+        devices: { trunk: { kind: 'access-point', shows: { radio: [] } }, leaf: { kind: 'access-point' }, phone: { kind: 'access-point' } },
+      },
+      'radio-unknown',
+      [['leaf', '`barrow device set NAME --radio OTHER,…` tells who does, or `--radio none`', null]],
+    ],
+    [
+      'a site that was never asked',
+      { asked: ['elsewhere'] },
+      'never-asked',
+      [['leaf trunk', 'at s: ask there, then `barrow site set s --asked "who said what"`', null]],
+    ],
+    [
+      'notes that nobody has read',
+      { runs: { leaf: { unread: ['a.bin', 'b.bin'] } } },
+      'notes-unread',
+      [['leaf', 'a.bin, b.bin: `barrow image read a.bin` shows them and keeps that you have', null]],
+    ],
+    [
+      'an image that was compared with nothing',
+      { runs: { leaf: { uncompared: ['a.bin'] } } },
+      'digest-untold',
+      [['leaf', 'a.bin: nothing published was compared; `barrow image add` it with --digest or --checksums', null]],
+    ],
+    [
+      'too little room',
+      {
+        devices: { leaf: { shows: { freeBytes: 1024 } }, trunk: { shows: { freeBytes: 2048 } } },
+        runs: { leaf: { needsBytes: 2048 }, trunk: { needsBytes: 2048 } },
+      },
+      'little-room',
+      [['leaf', '1.0 KiB were free when it was asked last, 2.0 KiB are needed', null]],
+    ],
+    [
+      'a single power supply, as a person says before what it shows',
+      { devices: { leaf: { shows: { supplies: 1 } }, trunk: { told: { supplies: 2 }, shows: { supplies: 1 } } } },
+      'single-supply',
+      [['leaf', 'and nothing takes over when that does not start again', null]],
+    ],
+    [
+      'a clock that is wrong',
+      { devices: { leaf: { shows: { clockAheadMs: -7_200_000 } }, trunk: { shows: { clockAheadMs: 301_000 } } } },
+      'clock-wrong',
+      [
+        ['leaf', '2 h behind', null],
+        ['trunk', '5 min 1 s ahead', null],
+      ],
+    ],
+    [
+      'a clock that is right enough',
+      { devices: { leaf: { shows: { clockAheadMs: 400_000 } }, trunk: { shows: { clockAheadMs: 300_000 } } } },
+      'clock-wrong',
+      [['leaf', '6 min 40 s ahead', null]],
+    ],
+    [
+      'what a restart loses',
+      { runs: { leaf: { loses: ['address bindings', 'counters'] } } },
+      'restart-loses',
+      [['leaf', 'loses address bindings, counters', null]],
+    ],
+    [
+      'what a backup lacks',
+      { runs: { leaf: { backupLacks: ['keys', 'users'] } } },
+      'backup-lacks',
+      [['leaf', 'its backup lacks keys, users', null]],
     ],
     ['a ring', { more: { trunk: { rings: ['7'] } } }, 'no-redundancy', [['trunk', 'a ring is open meanwhile', downMs]]],
     [

@@ -20,7 +20,7 @@ describe('a fault of what a person gave', () => {
     expect(first(z.object({ at: z.union([z.number(), z.boolean()]) }), { at: 'x' })).toBe(
       'at (--at) is in none of the forms that it may have',
     );
-    expect(first(z.object({ day: z.iso.date() }), { day: 'soon' })).toBe('day (--day) is not in the form that is expected');
+    expect(first(z.object({ day: z.iso.date() }), { day: 'soon' })).toBe('day (--day) is no day such as 2027-03-31');
     expect(first(z.object({ a: z.object({ b: z.array(z.string()).min(1) }) }), { a: { b: [] } })).toBe('a.b has no entry');
     expect(first(z.object({ a: z.string().refine(() => false, 'an address, e.g. 192.0.2.10') }), { a: 'x' })).toBe(
       'a (--a): an address, e.g. 192.0.2.10',

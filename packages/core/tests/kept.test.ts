@@ -1,3 +1,4 @@
+import { takenBack } from './course.js';
 import { createHash } from 'node:crypto';
 import { readFileSync } from 'node:fs';
 import { describe, expect, it } from 'vitest';
@@ -98,6 +99,13 @@ describe('a state that was kept', () => {
     ];
     for (const change of bad) expect(restoreState(plan, { ...asJson(), ...change }), JSON.stringify(change)).toBeNull();
     expect(restoreState(plan, null)).toBeNull();
+  });
+
+  it('is it again with what was tried to take a device back, and what was not', () => {
+    const { state, plan } = takenBack();
+    const failedAt = { ...state.runs[0]!, tried: [{ rung: 0, step: 'return', cause: 'never-returned', detail: '' }] };
+    const both = { ...state, runs: [failedAt, ...state.runs.slice(1)] };
+    for (const one of [state, both]) expect(restoreState(plan, JSON.parse(JSON.stringify(keepState(one))))).toEqual(one);
   });
 
   it('is of the fold that is counted: who changes what a journal folds to counts it up, and says here what it is now', () => {

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { Ledger, type Claim, type Holder } from '@barrow/core';
+import { apply, initialState, Ledger, type Claim, type Holder } from '@barrow/core';
 import { passage, planOf, type PlanShape } from './plans.js';
 import { World } from './world.js';
 
@@ -159,6 +159,17 @@ describe('who is let in', () => {
     expect(enter(w)).toEqual([1]);
   });
 
+  it('waits again for what it needs, when that was there already and is retried', () => {
+    const w = opened({ each: [{ site: 'a' }, { site: 'a' }, { site: 'a', needs: [{ leg: 0, device: 'd1' }] }] });
+    const at = w.now;
+    const d3 = w.state.indexOf.get('d3')!;
+    w.happen({ kind: 'run-skipped', at, run: 'd1', by: 'Barrow', reason: 'there already' });
+    w.happen({ kind: 'run-retried', at, run: 'd1', by: 'somebody' });
+    expect(enter(w)).not.toContain(d3);
+    w.happen({ kind: 'run-skipped', at, run: 'd1', by: 'Barrow', reason: 'there already' });
+    expect(enter(w)).toContain(d3);
+  });
+
   it('is taken up anew as it stood, with what it holds', () => {
     const w = opened({ atOnce: 2, apartMs: 1000 });
     w.settle();
@@ -202,6 +213,79 @@ describe('who is let in', () => {
     expect(w.ledger.mayBeTaken('r-test')).toBe(1500);
     expect(enter(w, [0], 1500)).toEqual([1]);
     expect(w.ledger.mayBeTaken('r-test')).toBe(2000);
+  });
+});
+
+describe('what it costs to let somebody in', () => {
+  it('is a look at who gets in and at the first of each queue who does not, and nothing while nothing changed', () => {
+    const w = opened({ atOnce: 1 });
+    expect(enter(w)).toEqual([0]);
+    expect(w.ledger.looks).toBe(2);
+    expect(enter(w)).toEqual([]);
+    expect(w.ledger.looks).toBe(2);
+  });
+});
+
+describe('whose limits count', () => {
+  it('are those that are under way: not of who is planned or has ended, whatever is noted of them', () => {
+    const ledger = new Ledger();
+    const [key] = [planOf({ devices: 1, id: 'r-a' }).runs[0]!.room[0]!];
+    const state = initialState(planOf({ devices: 1, first: 0, atOnce: 2, id: 'r-a' }));
+    const note = { kind: 'noted', at: 0, by: 'somebody', text: 'so' } as const;
+    ledger.follow(state, note);
+    expect(ledger.mostOf(key)).toBe(Infinity);
+    ledger.follow(apply(state, { kind: 'rollout-started', at: 0, by: 'somebody' }), { kind: 'rollout-started', at: 0, by: 'somebody' });
+    expect(ledger.mostOf(key)).toBe(2);
+    state.phase = 'ended';
+    ledger.follow(state, { kind: 'rollout-ended', at: 0 });
+    ledger.follow(state, note);
+    expect(ledger.mostOf(key)).toBe(Infinity);
+  });
+});
+
+describe('of several queues', () => {
+  const down = passage(undefined, {
+    ...{ name: 'at once', component: 'system', pointOfNoReturn: 'reboot' },
+    stretches: [{ name: 'change', steps: ['reboot', 'return'].map((step) => ({ step, usualMs: 10 })) }],
+  });
+  const six = ['a', 'a', 'b', 'b', 'c', 'c'].map((site) => ({ site, passage: down }));
+
+  it('those are let in that come first, whichever queue they stand in', () => {
+    /** Site by site, however long their ways are. */
+    const bySite = (perSite: number, atOnce: number): World => {
+      const plan = planOf({ devices: 6, first: 0, each: six, perSite, atOnce });
+      const w = new World({ ...plan, runs: [...plan.runs].sort((a, b) => a.site.localeCompare(b.site)) });
+      w.happen({ kind: 'wave-opened', at: w.now, wave: 0 });
+      return w;
+    };
+    expect(enter(bySite(2, 3))).toEqual([0, 1, 2]);
+    expect(enter(bySite(1, 2))).toEqual([0, 2]);
+    expect(enter(bySite(1, 3))).toEqual([0, 2, 4]);
+  });
+
+  it('the first that may be taken again says when that is', () => {
+    const w = opened({ devices: 6, each: six, apartMs: 500 });
+    for (const [run, at] of [
+      ['d1', 1000],
+      ['d3', 700],
+      ['d5', 900],
+    ] as const)
+      w.happen({
+        kind: 'stretch-entered',
+        at,
+        run,
+        stretch: 0,
+        attempt: 1,
+        claims: [shared(`apart:${w.plan.runs.find((r) => r.id === run)!.site}`)],
+      });
+    expect(enter(w, [], 1100)).toEqual([]);
+    expect(w.ledger.mayBeTaken('r-test')).toBe(1200);
+  });
+
+  it('who waits for the one before it is one queue at each site, and looked at once', () => {
+    const w = opened({ devices: 6, each: six, apartMs: 500 });
+    expect(enter(w, [], 1000)).toEqual([0, 2, 4]);
+    expect(w.ledger.looks).toBe(6);
   });
 });
 
@@ -255,5 +339,25 @@ describe('windows', () => {
     w.ledger.lookAtWindows(w.state, 0);
     expect(enter(w, [], 0)).toEqual([]);
     expect(w.ledger.lookAtWindows(w.state, 0)).toEqual({ next: first, over: [] });
+    // Who waits for another one is not looked at.
+    expect(w.ledger.looks).toBe(3);
+    w.ledger.lookAtWindows(w.state, first);
+    expect(enter(w, [], first)).toEqual([opens.indexOf(first)]);
+    expect(w.ledger.looks).toBe(4);
+  });
+
+  it('are those of one rollout, as is when all is to be done', () => {
+    const ledger = new Ledger();
+    const together: World[] = [];
+    const shape = { window: { text: 'a test', spans }, each: [1, 2, 3].map(() => ({ site: 'a', passage: down })) };
+    const a = opened({ id: 'r-a', ...shape }, ledger, together);
+    const b = opened({ id: 'r-b', from: 11, ...shape }, ledger, together);
+    for (const w of [a, b]) ledger.lookAtWindows(w.state, 0);
+    expect(enter(a, [], 0)).toEqual([]);
+    expect(ledger.lookAtWindows(b.state, 0)).toEqual({ next: null, over: [] });
+    for (const w of [a, b]) w.state.doneBy = 1005;
+    ledger.lookAtWindows(a.state, 1000);
+    expect(enter(a, [], 1000)).toEqual([]);
+    expect([ledger.isTooLate(a.state), ledger.isTooLate(b.state)]).toEqual([true, false]);
   });
 });

@@ -79,6 +79,15 @@ describe('a run that has something set aside', () => {
     expect(stretch).toBe(2);
   });
 
+  it('ends in the stretch that it failed to begin, and not in the one before', () => {
+    const world = started({ devices: 2, gate, each: [aside] });
+    upTo(world, 'set-aside');
+    const { step, stretch } = world.state.runs[0]!;
+    failed(world, 'image-refused');
+    done(world);
+    expect(world.state.runs[0]).toMatchObject({ outcome: 'failed', step, stretch });
+  });
+
   it('does not count as failed while it is put back because it is left out, and says what remains', () => {
     const world = started({ devices: 2, gate, each: [aside] });
     upTo(world, 'set-aside');

@@ -302,6 +302,14 @@ describe('a device that fails past its point of no return', () => {
     ]);
   });
 
+  it('has failed, also where the rung that is tried last does not get to touch it', () => {
+    const world = started({ each: [{ passage: passage(undefined, nineSteps(), true) }] });
+    failAt(world, 'checks', 'settings-changed');
+    failAt(world, 'fall-back', 'nothing-to-go-back-to');
+    failAt(world, 'take-stock', 'device-busy');
+    expect(run(world)).toMatchObject({ phase: 'ended', outcome: 'failed', cause: 'settings-changed' });
+  });
+
   it('is not taken back while a person holds the rollout, and says that it waits', () => {
     const world = started();
     world.happen({ kind: 'held', at: world.now, by: 'somebody', reason: 'a word' });

@@ -361,6 +361,10 @@ describe('what cannot follow', () => {
     expect(check(world.state, { kind: 'rollout-ended', at })).toBe('devices have not ended');
     failed(world, 'image-damaged');
     expect(world.state.runs[1]!.cause).toBe('needed-run');
+    const half = started({ devices: 2, gate });
+    failed(half, 'image-damaged');
+    expect(half.state.runs.map((r) => r.phase === 'ended')).toEqual([true, false]);
+    expect(check(half.state, { kind: 'rollout-ended', at })).toBe('devices have not ended');
     // A journal of before had no stretches: the first step was the entry, also of who was between two.
     const old = started({ devices: 1 });
     upTo(old, 'backup');
@@ -388,6 +392,20 @@ describe('what cannot follow', () => {
     expect(early.state.runs[0]!.phase).toBe('lost');
     expect(check(early.state, skip())).toBeNull();
     expect(check(early.state, { kind: 'run-withdrawn', at: 0, run: 'd1', reason: '' })).toBeNull();
+  });
+
+  it('is gone on with before its first wave, and accepted as unproven while its devices are looked at once more', () => {
+    const early = new World(planOf({ devices: 1, first: 0 }));
+    early.happen({ kind: 'held', at: early.now, by: person, reason: 'so' });
+    early.happen({ kind: 'continued', at: early.now, by: person });
+    expect(early.state.phase).toBe('running');
+    for (const phase of ['soaking', 'proving', 'open'] as const) {
+      const { state } = started({ devices: 1, first: 0 });
+      state.waves[0]!.phase = phase;
+      state.phase = 'held';
+      const after = apply(state, { kind: 'continued', at: 0, by: person });
+      expect(after.waves[0]!.unprovenAccepted, phase).toBe(phase !== 'open');
+    }
   });
 
   it('counts who was taken back with those that failed, when a person has it go on', () => {
@@ -441,6 +459,14 @@ describe('what cannot follow', () => {
 });
 
 describe('what a person says', () => {
+  it('is theirs, whatever they are called: what is left out by a word is not there already', () => {
+    const world = started({ devices: 2, first: 0, atOnce: 1, gate });
+    world.happen({ ...skip('d2'), by: 'Barrow' } as RolloutEvent);
+    world.settle();
+    const [left] = world.state.runs.filter((r) => r.outcome === 'skipped');
+    expect(left).toMatchObject({ met: false });
+  });
+
   it('is refused where it was said already, or has to wait', () => {
     const world = started({ devices: 2, gate });
     world.state = apply(world.state, skip());
@@ -574,6 +600,8 @@ describe('what cannot follow', () => {
   });
 
   it('is never a note that is about no device', () => {
-    expect(checkWord(started().state, { kind: 'noted', at: 0, by: person, text: 'x' })).toBeNull();
+    const noted: RolloutEvent = { kind: 'noted', at: 0, by: person, text: 'x' };
+    expect(checkWord(started().state, noted)).toBeNull();
+    expect(checkWord(started().state, { ...noted, run: undefined })).toBeNull();
   });
 });

@@ -82,6 +82,8 @@ const guards = fc.array(
       { device: 'x', of: 2 },
       { device: 'y', of: 3 },
     ]),
+    radio: fc.subarray([{ device: 'z', of: 2 }]),
+    needsUp: fc.subarray(['d2', 'd10']),
   }),
   { minLength: 16, maxLength: 16 },
 );
@@ -114,7 +116,8 @@ describe('the scheduler, whatever happens in whatever order', () => {
         }
         // Nothing is held any more, and a ledger made anew from what stands there knows the same.
         expect(allHoldings(together.map((w) => w.state))).toEqual([]);
-        for (const key of ['ring:a', 'feeds:x', ...each.map((_, i) => `up:d${i + 1}`)]) expect(ledger.holdersOf(key)).toEqual([]);
+        for (const key of ['ring:a', 'feeds:x', 'radio:z', ...each.map((_, i) => `up:d${i + 1}`)])
+          expect(ledger.holdersOf(key)).toEqual([]);
       }),
       { numRuns: 70, endOnFailure: true },
     );

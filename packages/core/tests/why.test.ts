@@ -170,19 +170,23 @@ describe('why a run waits', () => {
 
 describe('what is said of who lacks a claim', () => {
   const self: Holder = { rollout: 'r', run: 'me' };
-  const says = (key: string, holders: readonly string[], device = 'd1', most?: number): string => {
+  const says = (key: string, holders: readonly string[], under = ['d1', 'd7'], most?: number): string => {
     const ledger = new Ledger();
     if (most !== undefined) {
       const plan = planOf({ devices: 1, first: 0 });
       ledger.add(initialState({ ...plan, capacity: { [key]: most } }));
     }
     for (const run of holders) ledger.hold({ rollout: run === 'stranger' ? 's' : 'r', run }, [{ key, mode: 'shared' }]);
-    return lackText({ key, mode: 'shared' }, device, self, ledger, ({ rollout, run }) => (rollout === 's' ? 'a stranger' : run));
+    return lackText({ key, mode: 'shared' }, { device: 'd1', under }, self, ledger, ({ rollout, run }) =>
+      rollout === 's' ? 'a stranger' : run,
+    );
   };
   it.each([
     ['up:d1', ['a'], 'waits for a: it hangs on this device, and must not lose it now'],
     ['up:d1', ['a', 'b'], 'waits for a, b: they hang on this device, and must not lose it now'],
     ['up:d7', ['a'], 'waits for a, on which it hangs, to be back'],
+    ['up:d8', ['a'], 'waits for a, which gives what it needs to come back'],
+    ['radio:d4', ['a', 'b'], 'waits for a, b: together they would take the last radio where one of them reaches'],
     ['ring:1', ['a'], 'waits for a: one device of their ring may be down at a time'],
     ['feeds:d4', ['a', 'b'], 'waits for a, b: together they would take the last power of a device'],
     ['device:d1', ['a'], 'waits for a, which has it in hand'],
@@ -197,7 +201,13 @@ describe('what is said of who lacks a claim', () => {
     const ledger = new Ledger();
     ledger.hold(self, [{ key: 'device:d1', mode: 'shared' }]);
     ledger.hold({ rollout: 's', run: 'me' }, [{ key: 'device:d1', mode: 'shared' }]);
-    const said = lackText({ key: 'device:d1', mode: 'exclusive' }, 'd1', self, ledger, ({ rollout, run }) => `${run} of ${rollout}`);
+    const said = lackText(
+      { key: 'device:d1', mode: 'exclusive' },
+      { device: 'd1', under: ['d1'] },
+      self,
+      ledger,
+      ({ rollout, run }) => `${run} of ${rollout}`,
+    );
     expect(said).toBe('waits for me of s, which has it in hand');
   });
 
@@ -206,7 +216,7 @@ describe('what is said of who lacks a claim', () => {
     ['link:quay', 'waits for its turn: 2 at once over the link of quay'],
     ['site:quay', 'waits for its turn: 2 at once at quay'],
     ['rollout:r', 'waits for its turn: 2 at once'],
-  ])('%s has so many places', (key, said) => expect(says(key, ['a', 'b'], 'd1', 2)).toBe(said));
+  ])('%s has so many places', (key, said) => expect(says(key, ['a', 'b'], ['d1'], 2)).toBe(said));
 });
 
 describe('the verbs that Barrow knows', () => {

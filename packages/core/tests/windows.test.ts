@@ -176,6 +176,23 @@ describe('a rollout that is to be done by a moment', () => {
     expect(w.state.runs.map((r) => r.outcome)).toEqual(['verified', 'verified', 'verified']);
   });
 
+  it('goes on for who waits for a window that opens before then, and holds when that is behind it', () => {
+    const opens = 1_000_000 + down / 2;
+    const short = passage(undefined, {
+      ...{ name: 'at once', component: 'system', pointOfNoReturn: 'reboot' },
+      stretches: [{ name: 'change', steps: ['reboot', 'return'].map((step) => ({ step, usualMs: 10 })) }],
+    });
+    const window = { name: 'night', window: { text: 'a test', spans: [[opens, opens + hour]] as const } };
+    const w = started(down - 1, { devices: 2, each: [{}, { passage: short, window }] });
+    done(w, 4, 'd1');
+    expect(w.state).toMatchObject({ phase: 'running' });
+    expect(w.state.runs.map((r) => r.phase).sort()).toEqual(['parked', 'waiting']);
+    w.now = opens;
+    w.settle();
+    done(w, 2, 'd2');
+    expect(w.state).toMatchObject({ phase: 'held', heldBecause: tooLate });
+  });
+
   it('counts the way back with what it does, and what only prepares not at all', () => {
     const back = { wayBack: true, each: [0, 1, 2].map(() => ({ passage: passage(undefined, nineSteps(), true) })) };
     for (const [shape, phase] of [

@@ -7,6 +7,22 @@ import { startShellServer, type ShellServer, type Terminal } from './net/shell-s
 import { pull, pullQuirks } from './net/tftp-client.js';
 import type { Surroundings } from './surroundings.js';
 
+/** A power supply, as an ENTITY-MIB lists it. */
+const supply = {
+  ...{
+    description: 'power supply',
+    class: 6,
+    containedIn: 1,
+    name: '',
+    hardware: '',
+    loader: '',
+    firmware: '',
+    serial: '',
+    maker: '',
+    model: '',
+  },
+} as const;
+
 /** Faults that can be switched on by name: those of the machine, and those of how it fetches and answers. */
 export const faultNames = [
   ...machineFaults,
@@ -223,7 +239,10 @@ export class StandIn extends Machine<FaultName> {
           maker: model.maker,
           model: model.model,
         },
+        // Routers have two power supplies, which tell nothing else of themselves.
+        ...(model.storage === 'one-flash' ? [2, 3].map((index) => ({ ...supply, index })) : []),
       ],
+      clock: Date.now,
       around: options.around(),
       power: { community: powerCommunity, ...this.#ports },
     });

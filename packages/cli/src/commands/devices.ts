@@ -1,6 +1,6 @@
 import { writeFile } from 'node:fs/promises';
 import type { Device, DeviceChange, DeviceDetail, ImportResult, Kind, WaitingHost } from '@barrow/core';
-import { duration } from '@barrow/core';
+import { duration, services } from '@barrow/core';
 import type { BarrowClient, DeviceQuery } from '@barrow/client';
 import { collect, type Register } from '../context.js';
 import { CommandError, exit, Quiet } from '../errors.js';
@@ -75,6 +75,7 @@ function detailText(io: Io, d: DeviceDetail): string {
     ],
     ['tags', d.tags.join(' ') || null],
     ['note', d.note || null],
+    ...d.also.map(({ what, text }): [string, string] => [what.toLowerCase(), text]),
     [
       'standing',
       `${standingMark(io, d.standing)}${d.target ? `, target ${d.target}` : ''}${d.standingReason ? `: ${d.standingReason}` : ''}`,
@@ -95,7 +96,7 @@ function detailText(io: Io, d: DeviceDetail): string {
     ['last seen', clock(d.lastSeen)],
     ['rollout', d.rollout],
   ];
-  const facts = rows.map(([k, v]) => `${k.padEnd(14)}${v || '–'}`).join('\n');
+  const facts = rows.map(([k, v]) => `${k.padEnd(16)}${v || '–'}`).join('\n');
   const parts = [facts];
   for (const f of d.flags) parts.push(`! ${f.flag}, since ${clock(f.at)}: ${f.detail}`);
   if (d.shownHostKey !== null) parts.push(`  To accept it knowingly: barrow device accept-key ${d.name} ${d.shownHostKey}`);
@@ -334,11 +335,26 @@ export const registerDevices: Register = (program, act) => {
     .option('--parent <device>', 'the device that it is managed through')
     .option('--feed <device:port>', 'the port or outlet that powers it')
     .option('--uplink <device:port>', 'the port that it hangs on')
+    .option('--console <device:port>', 'where its serial console is plugged in')
+    .option('--serves <list>', `what others need of it to come back: ${services.join(', ')}`)
+    .option('--serves-sites <list>', 'the sites that it gives that to, or "all"; its own when absent')
+    .option('--radio <list>', 'the access points that reach where it reaches, or "none"')
+    .option('--decided-by <who>', 'who decides on its firmware, when that is not you')
+    .option('--licence-until <date>', 'the last day of its licence, e.g. 2027-03-31')
+    .option('--supplies <n>', 'how many power supplies it has')
     .action(
       act(async ({ say, client }, id: string, o: Record<string, string> & { tag: string[]; tags: boolean }) => {
         const change: Record<string, unknown> = {};
-        for (const field of ['name', 'site', 'kind', 'family', 'parent', 'feed', 'uplink'] as const)
+        for (const field of ['name', 'site', 'kind', 'family', 'parent', 'feed', 'uplink', 'console', 'decidedBy', 'licenceUntil'] as const)
           if (o[field] !== undefined) change[field] = o[field] === '' ? null : o[field];
+        // One word stands for a list with nothing in it.
+        for (const [field, nothing] of [
+          ['serves', null],
+          ['servesSites', 'all'],
+          ['radio', 'none'],
+        ] as const)
+          if (o[field] !== undefined) change[field] = o[field] === '' ? null : o[field] === nothing ? [] : o[field].split(/\s*,\s*/);
+        if (o['supplies'] !== undefined) change['supplies'] = o['supplies'] === '' ? null : Number(o['supplies']);
         if (o['note'] !== undefined) change['note'] = o['note'];
         if (o.tag.length > 0) change['tags'] = o.tag;
         else if (!o.tags) change['tags'] = [];

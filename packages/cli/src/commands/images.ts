@@ -292,6 +292,19 @@ export const registerImages: Register = (program, act) => {
       }),
     );
   image
+    .command('read <image>')
+    .description('print the notes of an image, and keep that you have read them')
+    .action(
+      act(async ({ say, client }, id: string) => {
+        const made = await client().readNotes(id);
+        print(say, made, () =>
+          made.note.notes === ''
+            ? `${made.file} comes without notes.`
+            : `${made.note.notes}\n\n${made.file}: kept as read by ${made.read.at(-1)!.by}.`,
+        );
+      }),
+    );
+  image
     .command('remove <image>')
     .description('remove an image that nothing needs')
     .action(
@@ -308,11 +321,18 @@ async function readable(file: string): Promise<void> {
     throw new CommandError(exit.wrongUse, 'file-missing', 'The file cannot be read', `${file}: there is no such file.`, 'Check the path.');
 }
 
+const comparedWords = {
+  strong: 'with a digest that its source published',
+  weak: 'with a checksum that shows damage and no forgery',
+  not: 'with nothing that its source published',
+} as const;
+
 function describeImage(io: Io, i: ImageDetail): string {
   const c = makeColours(io);
   const { note } = i;
   const partners = note.needs.partners.map(
-    (p) => `${p.family} ${p.atLeast} or newer${p.whenAlone === 'allowed' ? ' where there is one' : ''}`,
+    (p) =>
+      `${p.family} ${p.atLeast} or newer${p.upTo ? `, ${p.upTo} or older` : ''}${p.whenAlone === 'allowed' ? ' where there is one' : ''}`,
   );
   const rows: [string, string | null][] = [
     ['file', i.file],
@@ -325,6 +345,8 @@ function describeImage(io: Io, i: ImageDetail): string {
     ['size', `${octets(i.bytes)} (${i.bytes} octets)`],
     ['SHA-256', i.sha256],
     ['added', `${clock(i.addedAt)} by ${i.addedBy}`],
+    ['compared', comparedWords[i.compared ?? 'not']],
+    ['read by', i.read.map((r) => r.by).join(', ') || (note.notes === '' ? null : 'nobody')],
     ['from', describeFrom(note.from)],
     [
       'needs',

@@ -307,6 +307,7 @@ export const registerStaging: Register = (program, act) => {
     .option('--on <days>', 'on which days that begins, e.g. Sat,Sun or 2026-11-28')
     .option('--zone <zone>', 'in which time zone, e.g. Europe/London')
     .option('--here <device>', "the device there on which Barrow's own machine hangs; none: what the devices tell counts")
+    .option('--asked <words>', 'what somebody there said when they were asked what lives hang on; none: nobody was')
     .option('--contact <words>', 'who is there, and how they are reached, for the night sheet; none: nobody')
     .action(
       act(
@@ -315,6 +316,7 @@ export const registerStaging: Register = (program, act) => {
           name: string,
           o: {
             contact?: string;
+            asked?: string;
             here?: string;
             between?: string;
             on?: string;
@@ -347,6 +349,7 @@ export const registerStaging: Register = (program, act) => {
           const s = await client().setSite(name, {
             ...(window === null && o.between === undefined ? {} : { window }),
             ...(o.link === undefined ? {} : { linkKilobits: link }),
+            ...(o.asked === undefined ? {} : { asked: o.asked === 'none' ? null : o.asked }),
             ...(o.contact === undefined ? {} : { contact: o.contact === 'none' ? null : o.contact }),
             ...(o.here === undefined ? {} : { here: o.here === 'none' ? null : o.here }),
             ...(o.storeAddress === undefined ? {} : { storeAddress: o.storeAddress === 'none' ? null : o.storeAddress }),
@@ -361,6 +364,7 @@ export const registerStaging: Register = (program, act) => {
               `  sees Barrow at: ${s.storeAddress ?? 'the address where the stores listen'}`,
               `  its devices go down: ${s.windowText ?? 'at any time'}`,
               `  who is there: ${s.contact ?? 'nobody said'}`,
+              `  asked what lives hang on: ${s.asked ?? 'nobody was'}`,
               ...(s.here ? [`  Barrow's own machine hangs on: ${s.here.name}${s.here.told ? '' : ' (so its table tells)'}`] : []),
               `  store of its own: ${s.store ? `${s.store.serve}, filled by ${s.store.fill}` : 'none'}`,
             ].join('\n'),

@@ -2,7 +2,7 @@
   import Lightbulb from '@lucide/svelte/icons/lightbulb';
   import Pencil from '@lucide/svelte/icons/pencil';
   import TriangleAlert from '@lucide/svelte/icons/triangle-alert';
-  import { kinds, type DeviceDetail, type HistoryEntry, type Kind } from '@barrow/core';
+  import { kinds, type DeviceChange, type DeviceDetail, type HistoryEntry, type Kind } from '@barrow/core';
   import { octets } from '@barrow/client';
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
@@ -60,7 +60,21 @@
     saveAs(`${family}.yaml`, new Blob([text], { type: 'application/yaml' }));
   }
 
-  let form = $state({ name: '', site: '', kind: 'other' as Kind, tags: '', note: '', parent: '', feed: '', uplink: '' });
+  const nothingTold = { console: '', serves: '', servesSites: '', radio: '', decidedBy: '', licenceUntil: '', supplies: '' };
+  /** What is told of it, as it is written into the form. */
+  const toldForm = (d: DeviceDetail): typeof nothingTold => {
+    const { told } = d;
+    return {
+      console: d.also.find((a) => a.what === 'Console')?.text ?? '',
+      serves: (told.serves ?? []).join(', '),
+      servesSites: told.servesSites === undefined ? '' : told.servesSites.join(', ') || 'all',
+      radio: told.radio === undefined ? '' : d.radioNames.join(', ') || 'none',
+      decidedBy: told.decidedBy ?? '',
+      licenceUntil: told.licenceUntil ?? '',
+      supplies: told.supplies === undefined ? '' : String(told.supplies),
+    };
+  };
+  let form = $state({ name: '', site: '', kind: 'other' as Kind, tags: '', note: '', parent: '', feed: '', uplink: '', ...nothingTold });
   const endText = (e: { device: string; port: string | null } | null): string => {
     if (e === null || !device) return '';
     const name =
@@ -78,8 +92,26 @@
       parent: device.parentName ?? '',
       feed: endText(device.feedByHand),
       uplink: endText(device.uplinkByHand),
+      ...toldForm(device),
     };
     editing = true;
+  }
+  /** Of what is told only what was changed; one word stands for a list with nothing in it. */
+  function toldChanges(d: DeviceDetail): DeviceChange {
+    const before = toldForm(d);
+    const change: Record<string, unknown> = {};
+    for (const key of ['console', 'decidedBy', 'licenceUntil'] as const)
+      if (form[key] !== before[key]) change[key] = form[key].trim() === '' ? null : form[key].trim();
+    for (const [key, nothing] of [
+      ['serves', ''],
+      ['servesSites', 'all'],
+      ['radio', 'none'],
+    ] as const) {
+      const text = form[key].trim();
+      if (form[key] !== before[key]) change[key] = text === '' ? null : text === nothing ? [] : text.split(/\s*,\s*/);
+    }
+    if (form.supplies !== before.supplies) change['supplies'] = form.supplies === '' ? null : Number(form.supplies);
+    return change;
   }
   /** Only what was changed is sent: the rest stays with the probes. */
   async function save() {
@@ -92,6 +124,7 @@
       ...(form.parent !== (d.parentName ?? '') ? { parent: none(form.parent) } : {}),
       ...(form.feed !== endText(d.feedByHand) ? { feed: none(form.feed) } : {}),
       ...(form.uplink !== endText(d.uplinkByHand) ? { uplink: none(form.uplink) } : {}),
+      ...toldChanges(d),
       tags: form.tags.split(/[\s,]+/).filter((t) => t !== ''),
       note: form.note,
     });
@@ -148,6 +181,7 @@
       { word: 'Approved', value: device.approved && `${device.approved.by}, ${when(device.approved.at)}` },
       { word: 'Tags', value: device.tags.join(' ') },
       { word: 'Note', value: device.note },
+      ...device.also.map(({ what, text, by: whom }) => ({ word: what, value: text, by: whom === 'hand' ? 'by hand' : undefined })),
       { word: 'First seen', value: when(device.firstSeen) },
       { word: 'Last seen', value: when(device.lastSeen) },
     ].filter((f) => f.value !== null && f.value !== '');
@@ -433,6 +467,58 @@
         ><span class="label-text">Hangs on</span><input class="input" bind:value={form.uplink} placeholder="device:port" /></label
       >
     </div>
+    <details>
+      <summary>What else only a person can know</summary>
+      <div class="pair">
+        <label class="label"
+          ><span class="label-text">Its console is at</span><input
+            class="input"
+            bind:value={form.console}
+            placeholder="device:port"
+          /></label
+        >
+        <label class="label"
+          ><span class="label-text">Power supplies</span><input
+            class="input"
+            type="number"
+            min="1"
+            max="64"
+            bind:value={form.supplies}
+          /></label
+        >
+        <label class="label"
+          ><span class="label-text">Gives to others</span><input
+            class="input"
+            bind:value={form.serves}
+            placeholder="addresses, names, logins, time"
+          /></label
+        >
+        <label class="label"
+          ><span class="label-text">to these sites</span><input
+            class="input"
+            bind:value={form.servesSites}
+            placeholder="its own; or all"
+          /></label
+        >
+        <label class="label"
+          ><span class="label-text">Radio beside it</span><input
+            class="input"
+            bind:value={form.radio}
+            placeholder="access points; or none"
+          /></label
+        >
+        <label class="label"
+          ><span class="label-text">Licence until</span><input class="input" type="date" bind:value={form.licenceUntil} /></label
+        >
+        <label class="label wide"
+          ><span class="label-text">Who decides on its firmware</span><input
+            class="input"
+            bind:value={form.decidedBy}
+            placeholder="you"
+          /></label
+        >
+      </div>
+    </details>
     <label class="label"><span class="label-text">Tags, with blanks between them</span><input class="input" bind:value={form.tags} /></label
     >
     <label class="label"><span class="label-text">Note</span><textarea class="textarea" rows="3" bind:value={form.note}></textarea></label>

@@ -25,12 +25,21 @@
   const image = $derived(loaded.value?.image ?? null);
   const page = $derived(loaded.value?.page ?? null);
 
+  const comparedWords = {
+    strong: 'with a digest that its source published',
+    weak: 'with a checksum that shows damage and no forgery',
+    not: 'with nothing that its source published: add it once more with its digest',
+  } as const;
+
   const facts = $derived.by((): [string, string][] => {
     if (!image) return [];
     const { note } = image;
     const needs = [
       note.needs.bootLoader ? `boot loader ${note.needs.bootLoader} or newer` : null,
-      ...note.needs.partners.map((p) => `${p.family} ${p.atLeast} or newer${p.whenAlone === 'allowed' ? ', where there is one' : ''}`),
+      ...note.needs.partners.map(
+        (p) =>
+          `${p.family} ${p.atLeast} or newer${p.upTo ? `, ${p.upTo} or older` : ''}${p.whenAlone === 'allowed' ? ', where there is one' : ''}`,
+      ),
       ...note.needs.programs.map((p) => `${p.name} ${p.atLeast} or newer`),
     ].filter((n) => n !== null);
     return [
@@ -46,6 +55,7 @@
       ['Size', `${octets(image.bytes)} (${image.bytes} octets)`],
       ['SHA-256', image.sha256],
       ['Added', `${when(image.addedAt)} by ${image.addedBy}`],
+      ['Compared', comparedWords[image.compared ?? 'not']],
     ];
   });
   const withdraw = () => client().setNote(image!.sha256, { ...image!.note, withdrawn: image!.withdrawn ? null : { why: why.trim() } });
@@ -147,9 +157,20 @@
       </section>
       {#if image.note.notes}
         <section class="sheet" aria-label="Release notes">
-          <h2>Release notes</h2>
+          <h2>
+            Release notes <span class="quiet"
+              >{image.read.length === 0 ? 'nobody has read them' : `read by ${image.read.map((r) => r.by).join(', ')}`}</span
+            >
+          </h2>
           <!-- eslint-disable-next-line svelte/no-at-html-tags -- rendered with HTML left as text -->
           <div class="notes">{@html asHtml(image.note.notes)}</div>
+          {#if may('operator') && image.read.length === 0}
+            <p class="none">
+              <button class="btn btn-sm preset-outlined-surface-300-700" onclick={() => void client().readNotes(image!.sha256)}
+                >I have read them</button
+              >
+            </p>
+          {/if}
         </section>
       {/if}
       <section class="sheet" aria-label="Who may run it">

@@ -89,6 +89,14 @@
       ...map.feeds.map((f) => ({
         ...{ from: f.from.name, fromPort: f.from.port ?? '', to: f.to.name, toPort: '', what: 'feeds it', sure: f.sure },
       })),
+      ...map.devices.flatMap((d) =>
+        d.console
+          ? [{ from: d.console.name, fromPort: d.console.port ?? '', to: d.name, toPort: '', what: 'its console', sure: 'by-hand' }]
+          : [],
+      ),
+      ...map.devices.flatMap((d) =>
+        d.gives ? [{ from: d.name, fromPort: '', to: '–', toPort: '', what: `gives ${d.gives}`, sure: 'by-hand' }] : [],
+      ),
       ...map.devices.flatMap((d) => {
         const parent = d.parent === null ? undefined : byId.get(d.parent);
         return parent ? [{ from: parent.name, fromPort: '', to: d.name, toPort: '', what: 'manages it', sure: 'told' }] : [];
@@ -353,6 +361,9 @@
           </table>
           {#if shownLinks.length > 14}<p class="quiet">and {shownLinks.length - 14} more</p>{/if}
         {:else}<p class="care">What it hangs on is not known.</p>{/if}
+        {#if shown.console}<p>Console at {shown.console.name} {shown.console.port ?? ''}</p>{/if}
+        {#if shown.gives}<p>Gives {shown.gives}</p>{/if}
+        {#if map?.contacts[shown.site]}<p>At {shown.site}: {map.contacts[shown.site]}</p>{/if}
         <p class="quiet">
           {shownFeeds.length > 0
             ? `Power from ${shownFeeds.map((f) => `${f.from.name}${f.from.port ? ` ${f.from.port}` : ''} (${f.sure})`).join(' and ')}.`

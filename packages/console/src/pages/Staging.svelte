@@ -82,6 +82,7 @@
     on: '',
     zone: '',
     contact: '',
+    asked: '',
     here: '',
   });
 
@@ -131,6 +132,7 @@
       on: [...(s.window?.days.map((d) => dayNames[d - 1]!) ?? []), ...(s.window?.dates ?? [])].join(', '),
       zone: s.window?.zone ?? '',
       contact: s.contact ?? '',
+      asked: s.asked ?? '',
       here: s.here?.told ? s.here.name : '',
     };
   }
@@ -397,6 +399,7 @@
         linkKilobits: link.kilobits === '' ? null : Number(link.kilobits),
         storeAddress: link.address || null,
         contact: link.contact.trim() || null,
+        asked: link.asked.trim() || null,
         ...(link.here.trim() === (site!.here?.told ? site!.here.name : '') ? {} : { here: link.here.trim() || null }),
         window: windowFrom(link),
         store: link.serve && link.fill ? { serve: link.serve, fill: link.fill, credential: link.credential || null } : null,
@@ -442,6 +445,14 @@
         bind:value={link.contact}
         placeholder="for the night sheet"
         maxlength="200"
+      /></label
+    >
+    <label class="field"
+      ><span>What somebody there said of lifts, alarms and doors that hang on its devices</span><input
+        class="input"
+        bind:value={link.asked}
+        placeholder="nobody was asked"
+        maxlength="300"
       /></label
     >
     <label class="field"

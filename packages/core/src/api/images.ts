@@ -20,6 +20,8 @@ export const imageSchema = z.object({
   bytes: z.number().int(),
   addedAt: moment,
   addedBy: z.string(),
+  /** By what of what was published it was compared when it came: a digest that nobody can forge, one that shows damage only; null: by nothing. */
+  compared: z.enum(['strong', 'weak']).nullable(),
   /** How many known devices it fits. */
   fits: z.number().int(),
   /** How many of them run its version. */
@@ -32,6 +34,8 @@ export type Image = z.infer<typeof imageSchema>;
 /** One image with its note, who it concerns, what it mends and what it breaks. */
 export const imageDetailSchema = imageSchema.extend({
   note: imageNoteSchema,
+  /** Who said that they have read its notes, as they are now. */
+  read: z.array(z.object({ by: z.string(), at: moment })),
   fixes: z.array(z.object({ text: z.string(), advisory: z.string().nullable(), exposed: z.number().int() })),
   /** What is lost by it, and for how many of the devices that would take it. */
   breaks: z.array(z.object({ text: z.string(), devices: z.number().int(), names: z.array(z.string()) })),

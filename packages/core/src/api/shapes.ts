@@ -8,6 +8,7 @@ import { rungMeans } from '../plan/plan.js';
 import { rolloutEventSchema } from '../scheduler/events.js';
 import { surenesses } from '../topology/topology.js';
 import { components, resettable } from '../images/note.js';
+import { services, toldSchema } from '../records/told.js';
 import { addressOrHost, causeShape, moment, sha256Text as sha256 } from './common.js';
 import { armedSchema, deliverySchema, transferSchema } from './staging.js';
 
@@ -206,8 +207,14 @@ export const mapSchema = z.object({
       noUplink: z.boolean(),
       noFeed: z.boolean(),
       flagged: z.boolean(),
+      /** Where its serial console is plugged in. */
+      console: mapEnd.nullable(),
+      /** What it gives that others need to come back, and to whom, in words. */
+      gives: z.string().nullable(),
     }),
   ),
+  /** Who is there, by site; a site of which nobody said is left out. */
+  contacts: z.record(z.string(), z.string()),
   links: z.array(linkSchema),
   feeds: z.array(feedSchema),
   strangers: z.array(strangerSchema),
@@ -243,6 +250,11 @@ export const deviceDetailSchema = deviceSchema.extend({
   byHand: z.array(z.string()),
   feedByHand: byHandEnd.nullable(),
   uplinkByHand: byHandEnd.nullable(),
+  /** What a person told of it besides, and the access points beside it by name. */
+  told: toldSchema,
+  radioNames: z.array(z.string()),
+  /** The same in words, with what it showed itself; `by`: whether a person told it. */
+  also: z.array(z.object({ what: z.string(), text: z.string(), by: z.enum(['hand', 'device']) })),
   credentials: z.record(z.string(), z.string()),
   canLocate: z.boolean(),
   /** What a family file would need to know of it, when none fits. */
@@ -321,6 +333,18 @@ export const deviceChange = z.strictObject({
   /** `DEVICE` or `DEVICE:PORT`. */
   feed: z.string().nullable().optional(),
   uplink: z.string().nullable().optional(),
+  /** Where its serial console is plugged in: `DEVICE` or `DEVICE:PORT`. */
+  console: z.string().nullable().optional(),
+  /** What it gives to others, that they need to come back, and to which sites: to its own when absent, to all when there is none. */
+  serves: z.array(z.enum(services)).max(services.length).nullable().optional(),
+  servesSites: z.array(z.string().min(1).max(60)).max(500).nullable().optional(),
+  /** The access points, by name, that reach where it reaches; none when nobody else does. */
+  radio: z.array(z.string().min(1).max(120)).max(100).nullable().optional(),
+  /** Who decides on its firmware. */
+  decidedBy: z.string().min(1).max(200).nullable().optional(),
+  /** The last day of its licence. */
+  licenceUntil: z.iso.date().nullable().optional(),
+  supplies: z.number().int().min(1).max(64).nullable().optional(),
 });
 export type DeviceChange = z.input<typeof deviceChange>;
 

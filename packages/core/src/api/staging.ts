@@ -176,6 +176,8 @@ export const siteInput = z.strictObject({
   window: windowInput.nullable().optional(),
   /** Who is there, and how they are reached; null: nobody said. */
   contact: z.string().trim().min(1).max(200).nullable().optional(),
+  /** What somebody there said when they were asked whether a lift, an alarm, a door or an emergency phone hangs on its devices. */
+  asked: z.string().trim().min(1).max(300).nullable().optional(),
   /** The device of this site on which Barrow's own machine hangs, by name, address or id; null: what is seen counts. */
   here: z.string().trim().min(1).max(200).nullable().optional(),
 });
@@ -192,6 +194,8 @@ export const siteSchema = z.object({
   windowText: z.string().nullable(),
   /** Who is there, and how they are reached. */
   contact: z.string().nullable().default(null),
+  /** What somebody there said of what lives hang on; null: nobody was asked. */
+  asked: z.string().nullable().default(null),
   /** On which of its devices Barrow's own machine hangs, and whether a person said so; null: on none of them, as far as is known. */
   here: z.object({ device: z.string(), name: z.string(), told: z.boolean() }).nullable().default(null),
   /** Octets that wait or move for it now. */

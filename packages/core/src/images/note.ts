@@ -86,12 +86,13 @@ export const imageNoteSchema = z.strictObject({
           z.strictObject({
             family: familyName,
             atLeast: version,
+            upTo: version.nullable().default(null).describe('The newest version that goes with it; null: every one.'),
             whenAlone: z.enum(['refused', 'allowed']).default('refused').describe('Whether a device without such a partner may take it.'),
           }),
         )
         .max(10)
         .default([])
-        .describe('Versions that the device’s controller, recorder, base station or chassis must have first.'),
+        .describe('Versions that the device’s controller, recorder, base station or chassis must have first, and may have at most.'),
       programs: z
         .array(z.strictObject({ name: z.string().min(1).max(80), atLeast: version }))
         .max(10)

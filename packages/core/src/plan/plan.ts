@@ -1,4 +1,4 @@
-import type { DeviceId, Instant, Key, Kind, Ms, RolloutId, RunId, Sha256 } from '../units.js';
+import type { Bytes, DeviceId, Instant, Key, Kind, Ms, RolloutId, RunId, Sha256 } from '../units.js';
 import type { StepName, StepTraits } from '../scheduler/steps.js';
 import type { Hazard } from './hazards/kinds.js';
 import { divide, type Division, type NamedWave } from './waves.js';
@@ -43,6 +43,8 @@ export interface PlannedStep extends StepTraits {
   readonly pastReturn: boolean;
   /** What a person is asked to do in it. */
   readonly words?: string;
+  /** What is brought in it over the link of the site. */
+  readonly octets?: Bytes;
   /** The device comes to it by itself, at an hour of its own; until then the run is armed, and takes no place under a limit. */
   readonly ownHour?: true;
 }
@@ -146,6 +148,8 @@ export interface PlannedRun {
   readonly room: readonly Key[];
   /** The devices whose going down would take its power or its way, itself among them. */
   readonly under: readonly DeviceId[];
+  /** Devices that give what it needs to come back: none of them is down while it goes down. */
+  readonly needsUp?: readonly DeviceId[];
   /** Acyclic, and never of a run in a later wave. */
   readonly needs?: readonly Need[];
   /** The device through which it is handled, when it cannot be reached itself. */
@@ -193,6 +197,8 @@ export interface Plan {
   readonly families?: Readonly<Record<string, string>>;
   /** The most that may hold a key at once; a key without an entry is not limited. */
   readonly capacity: Readonly<Record<Key, number>>;
+  /** Octets in a second over the link to a site, which all share that are brought an image there; a site without an entry has no limit. */
+  readonly links?: Readonly<Record<string, number>>;
   /** How far apart those who take a key have to begin, where it is the beginning that hurts: registrations, inrush. */
   readonly spacing?: Readonly<Record<Key, Ms>>;
   /** What could hurt, those first that a person has to accept before the start; none in plans of before. */
@@ -225,6 +231,9 @@ export interface Candidate {
   readonly rings: readonly string[];
   /** Devices of several feeds that lose one with it, and how many they have. */
   readonly feeds: readonly { readonly device: DeviceId; readonly of: number }[];
+  /** Access points, itself maybe, where nobody is heard any more when it and all that reach there too are down; how many those are. */
+  readonly radio?: readonly { readonly device: DeviceId; readonly of: number }[];
+  readonly needsUp?: readonly DeviceId[];
   readonly needs?: readonly { readonly leg: number; readonly device: DeviceId }[];
   readonly via?: DeviceId;
   readonly power?: PowerFrom;
@@ -261,6 +270,7 @@ export interface PlanRequest {
   readonly candidates: readonly Candidate[];
   readonly leftOut: Plan['leftOut'];
   readonly families?: Readonly<Record<string, string>>;
+  readonly links?: Plan['links'];
 }
 
 /** The window of a plan in which every device goes down that has none of its own. */
@@ -321,6 +331,7 @@ export function makePlan(request: PlanRequest): Plan {
     const needs = (c.needs ?? []).filter((n) => byDevice.has(n.device)).map(({ leg, device }) => ({ leg, run: device }));
     for (const ring of c.rings) capacity[`ring:${ring}`] = 1;
     for (const { device, of } of c.feeds) capacity[`feeds:${device}`] = of - 1;
+    for (const { device, of } of c.radio ?? []) capacity[`radio:${device}`] = of - 1;
     return {
       id: c.device,
       device: c.device,
@@ -337,13 +348,18 @@ export function makePlan(request: PlanRequest): Plan {
       passage,
       room,
       under: c.under.includes(c.device) ? c.under : [c.device, ...c.under],
+      ...(c.needsUp && c.needsUp.length > 0 ? { needsUp: c.needsUp } : {}),
       ...(needs.length > 0 ? { needs } : {}),
       ...(c.via === undefined ? {} : { via: c.via }),
       ...(c.power === undefined ? {} : { power: c.power }),
       ...(c.back ? { back: c.back } : {}),
       ...(c.unproven ? { unproven: c.unproven } : {}),
       ...windowOfCandidate(c),
-      downClaims: [...c.rings.map((r) => `ring:${r}`), ...c.feeds.map((f) => `feeds:${f.device}`)],
+      downClaims: [
+        ...c.rings.map((r) => `ring:${r}`),
+        ...c.feeds.map((f) => `feeds:${f.device}`),
+        ...(c.radio ?? []).map((r) => `radio:${r.device}`),
+      ],
     };
   });
   refuseCircles(runs);
@@ -366,6 +382,7 @@ export function makePlan(request: PlanRequest): Plan {
     ...families,
     capacity,
     ...(Object.keys(spacing).length > 0 ? { spacing } : {}),
+    ...(request.links && Object.keys(request.links).length > 0 ? { links: request.links } : {}),
     ...(moved.length > 0 ? { remarks: moved.map((m) => `${m.who.name} goes in the wave ${m.into}: ${m.for.name} needs it.`) } : {}),
     leftOut,
   };
@@ -395,7 +412,10 @@ function waysToEnd(candidates: readonly Candidate[], perSite: number): Map<Devic
   const wayOf = (c: Candidate): Ms => {
     const known = ways.get(c.device);
     if (known !== undefined) return known;
-    const above = c.under.reduce((sum, id) => sum + (id === c.device || !byDevice.has(id) ? 0 : takes(byDevice.get(id)!)), 0);
+    const above = [...new Set([...c.under, ...(c.needsUp ?? [])])].reduce(
+      (sum, id) => sum + (id === c.device || !byDevice.has(id) ? 0 : takes(byDevice.get(id)!)),
+      0,
+    );
     const way = takes(c) + Math.max(above, ...(neededBy.get(c.device) ?? []).map(wayOf));
     ways.set(c.device, way);
     return way;
@@ -528,7 +548,8 @@ export function claimsOf(plan: Plan, run: PlannedRun, stretch: PlannedStretch): 
   if (run.via !== undefined && stretch.ofParent?.storage) claims.push({ key: `store:${run.via}`, mode: 'exclusive' });
   if (run.via !== undefined && stretch.ofParent?.most !== undefined) claims.push({ key: `parent:${run.via}`, mode: 'shared' });
   if (goesDown || steps.some((s) => s.writes))
-    for (const id of new Set(run.under)) claims.push({ key: `up:${id}`, mode: goesDown && id === run.device ? 'exclusive' : 'shared' });
+    for (const id of new Set([...run.under, ...(goesDown ? (run.needsUp ?? []) : [])]))
+      claims.push({ key: `up:${id}`, mode: goesDown && id === run.device ? 'exclusive' : 'shared' });
   if (goesDown) for (const key of run.downClaims) claims.push({ key, mode: 'shared' });
   const apart = `apart:${run.site}`;
   if (goesDown && plan.spacing?.[apart] !== undefined) claims.push({ key: apart, mode: 'shared' });

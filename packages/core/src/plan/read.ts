@@ -17,6 +17,7 @@ const step = z
     waits: z.boolean(),
     looks: z.boolean().optional(),
     words: z.string().optional(),
+    octets: z.number().optional(),
     sets: z.enum(['aside', 'back']).optional(),
     ownHour: z.literal(true).optional(),
   })
@@ -112,6 +113,7 @@ const plan = z.object({
       back: z.literal(true).optional(),
       room: z.array(z.string()),
       under: z.array(z.string()),
+      needsUp: z.array(z.string()).optional(),
       downClaims: z.array(z.string()),
       unproven: z.literal(true).optional(),
       window: z.string().optional(),
@@ -121,6 +123,7 @@ const plan = z.object({
   families: z.record(z.string(), z.string()).optional(),
   capacity: z.record(z.string(), z.number()),
   spacing: z.record(z.string(), z.number()).optional(),
+  links: z.record(z.string(), z.number().positive()).optional(),
   asked: z.object({ window: z.unknown(), down: z.boolean() }).optional(),
 });
 

@@ -111,6 +111,8 @@ export function makePassage(
           ...lasting(scaled(one, bytes), one.words === undefined && !ownHour ? learned(way.name, one.step) : null),
           ...traits,
           ...(one.words === undefined ? {} : { words: one.words }),
+          // What its parent holds for it comes over no link any more.
+          ...(one.step === 'transfer' && way.throughParent === undefined && bytes > 0 ? { octets: bytes } : {}),
           ...(ownHour ? { ownHour } : {}),
           pastReturn: past && !afterSoak,
         });

@@ -1,6 +1,7 @@
 import { safeText } from '../text/safe.js';
-import type { Ms } from '../units.js';
-import { macOf, type Answers } from './around.js';
+import type { Instant, Ms } from '../units.js';
+import { macOf, octetsOf, type Answers } from './around.js';
+import type { Shows } from './told.js';
 
 /** The objects asked of every address, RFC 3418 and RFC 3411. */
 export const systemObjects = {
@@ -12,6 +13,8 @@ export const systemObjects = {
   services: '1.3.6.1.2.1.1.7.0',
   engineId: '1.3.6.1.6.3.10.2.1.1.0',
   engineBoots: '1.3.6.1.6.3.10.2.1.2.0',
+  /** RFC 2790 hrSystemDate. */
+  date: '1.3.6.1.2.1.25.1.2.0',
 } as const;
 
 /** RFC 6933 entPhysicalTable and the first physical address of RFC 2863 ifTable. */
@@ -21,6 +24,7 @@ export const physicalAddresses = '1.3.6.1.2.1.2.2.1.6';
 /** RFC 6933 entPhysicalClass. */
 const chassis = 3;
 const stack = 11;
+const powerSupply = 6;
 
 /** What SNMP alone tells of a device; null is "not told". */
 export interface SnmpRecord {
@@ -42,6 +46,10 @@ export interface SnmpRecord {
   readonly members: readonly StackMember[];
   /** How many kinds of thing it forwards for, RFC 3418 sysServices; null when not told. */
   readonly services: number | null;
+  /** How many power supplies it lists; null when it lists none. */
+  readonly supplies: number | null;
+  /** What its clock shows; null when it is not told, or without its time zone. */
+  readonly clock: Instant | null;
 }
 
 export interface StackMember {
@@ -107,5 +115,25 @@ export function recordFromSnmp(answers: Answers): SnmpRecord {
     mac,
     members,
     services: whole(answers, systemObjects.services),
+    supplies: rows.filter((r) => answers.get(`${entityTable}.5.${r}`) === powerSupply).length || null,
+    clock: dateOf(answers.get(systemObjects.date)),
   };
 }
+
+/** RFC 2579 DateAndTime: what is not a moment, or has no time zone, tells none. */
+export function dateOf(value: string | number | undefined): Instant | null {
+  const octets = octetsOf(value);
+  if (octets.length !== 11) return null;
+  const [high = 0, low = 0, month = 0, day = 0, hour = 0, minute = 0, second = 0, tenth = 0, sign, zoneHours = 0, zoneMinutes = 0] = octets;
+  const direction = sign === 0x2b ? 1 : sign === 0x2d ? -1 : 0;
+  if (direction === 0 || month < 1 || month > 12 || day < 1 || day > 31 || hour > 23 || minute > 59 || second > 60) return null;
+  return (
+    Date.UTC(high * 256 + low, month - 1, day, hour, minute, second, tenth * 100) - direction * (zoneHours * 60 + zoneMinutes) * 60_000
+  );
+}
+
+/** What a record shows besides who the device is, as it was read at a moment of ours. */
+export const showsOf = ({ supplies, clock }: Pick<SnmpRecord, 'supplies' | 'clock'>, at: Instant): Shows => ({
+  ...(supplies === null ? {} : { supplies }),
+  ...(clock === null ? {} : { clockAheadMs: clock - at }),
+});

@@ -72,6 +72,8 @@ export function play(plan: Plan, world: World, beginsAt: Instant, stands: Rollou
   const approvals: number[] = [];
   const holds: { at: Instant; because: string }[] = [];
   const inHand = new Set<number>();
+  /** Who is brought an image at each site that has a slow link. */
+  const bringing = new Map<string, Set<number>>();
   const watch = new Watch(plan);
   /** Why those wait that are between two stretches, or have not begun, as it was when they had to; and who was not asked yet. */
   const reasons = new Map<number, { readonly text: string; readonly isWindow: boolean }>();
@@ -110,7 +112,15 @@ export function play(plan: Plan, world: World, beginsAt: Instant, stands: Rollou
     const failing = rung === null ? (world.fails?.(planned, step) ?? null) : null;
     const event: RolloutEvent =
       failing === null ? { kind: 'step-done', at: 0, ...taken } : { kind: 'step-failed', at: 0, ...taken, ...failing };
-    pending.push({ at: now + world.takes(planned, step), order: order++, event });
+    pending.push({ at: now + Math.max(world.takes(planned, step), overLink(index, planned, step)), order: order++, event });
+  };
+  /** How long an image is under way over the link of its site, which those share that are brought one meanwhile. */
+  const overLink = (index: number, { site }: PlannedRun, { octets }: PlannedStep): Ms => {
+    const rate = plan.links?.[site];
+    if (rate === undefined || octets === undefined) return 0;
+    const on = bringing.get(site) ?? new Set();
+    bringing.set(site, on.add(index));
+    return Math.ceil((1000 * octets * on.size) / rate);
   };
   /** Who let it be entered: who did something just now, or ended what has soaked since; of those that are spaced, the one before it. */
   const afterWhom = (index: number, claims: readonly Claim[]): RunId | null => {
@@ -228,6 +238,7 @@ export function play(plan: Plan, world: World, beginsAt: Instant, stands: Rollou
     now = next.at;
     doer = next.event && 'run' in next.event ? state.indexOf.get(next.event.run!)! : null;
     if (!next.event) continue;
+    if (doer !== null) bringing.get(plan.runs[doer]!.site)?.delete(doer);
     const event = { ...next.event, at: now };
     // Who is not there, or not ready, when it is to be begun with, may be later.
     const absent = event.kind === 'step-failed' ? ({ ...event, kind: 'run-absent' } as const) : null;

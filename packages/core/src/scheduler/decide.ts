@@ -63,11 +63,8 @@ export function holdReason(state: RolloutState, wave: WaveState, index: number):
 /** Whether the last wave has come to its end. */
 function isOver(state: RolloutState): boolean {
   const last = state.waves[state.waves.length - 1]!;
-  const isUnderWay = last.phase === 'open' || last.phase === 'proving';
-  return state.wave === state.waves.length - 1 && isUnderWay && last.waiting + last.active === 0;
+  return state.wave === state.waves.length - 1 && last.waiting + last.active === 0;
 }
-
-const noWindows = { next: null, over: [] };
 
 /** The step that a run takes next, as events name it: that of a first leg without its number. */
 function stepAt(state: RolloutState, index: number): { step: StepName; leg?: number } {
@@ -178,7 +175,7 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant, wall: 
   }
   const reason = holdReason(state, wave, state.wave);
   if (reason !== null) return [{ kind: 'hold', reason }];
-  if (state.plan.windows) ledger.lookAtWindows(state, wall);
+  ledger.lookAtWindows(state, wall);
   ledger.isTooLate(state);
   if (wave.phase === 'open' || (wave.phase === 'proving' && wave.active > 0)) {
     if (wave.waiting + wave.active - wave.soaking === 0 && wave.phase === 'open') commands.push({ kind: 'end-wave', wave: state.wave });
@@ -189,13 +186,14 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant, wall: 
         commands.push({ kind: 'enter-stretch', run, stretch, claims, attempt: phase === 'waiting' ? attempt + 1 : attempt });
       }
     // Who was filed just now waits for a window too.
-    const then = state.plan.windows ? ledger.lookAtWindows(state, wall) : noWindows;
+    const then = ledger.lookAtWindows(state, wall);
     if (then.over.length > 0) commands.push({ kind: 'hold', reason: windowOver });
     else if (then.next !== null) commands.push({ kind: 'wake', at: then.next - wall + now });
-    if (commands.every((c) => c.kind === 'wake') && ledger.isTooLate(state) && state.runs.every((r) => r.claims === null))
-      return [{ kind: 'hold', reason: tooLate }];
     const apart = ledger.mayBeTaken(state.plan.id);
     if (apart !== null) commands.push({ kind: 'wake', at: apart });
+    // While somebody else may still begin, the others wait beside it.
+    if (commands.length === 0 && ledger.isTooLate(state) && state.runs.every((r) => r.claims === null))
+      return [{ kind: 'hold', reason: tooLate }];
     return commands;
   }
   const gate = state.plan.waves[state.wave]!.gate;

@@ -43,6 +43,7 @@ const nameOf = (holder: Holder): string => `${holder.rollout}/${holder.run}`;
 export class Ledger {
   readonly #held = new Map<Key, Held>();
   #releases = 0;
+  #looks = 0;
   /** Counts what may let somebody in: something let go, somebody new in a queue, a limit that changed. */
   #changes = 0;
   /** Up to which of these changes the queues of a rollout were looked through. */
@@ -77,7 +78,7 @@ export class Ledger {
     this.#buckets.set(id, new Map());
     state.runs.forEach((run, index) => {
       this.#settle(state, index);
-      if (state.plan.spacing && run.enteredAt !== null) this.#take(lastClaims(state, index), run.enteredAt);
+      if (state.plan.spacing && run.enteredAt !== null && run.entered !== null) this.#take(lastClaims(state, index), run.enteredAt);
     });
   }
 
@@ -109,9 +110,8 @@ export class Ledger {
       if (index === undefined) return;
       this.#settle(state, index);
       if (event.kind === 'stretch-entered') this.#take(event.claims, event.at);
-      // Who needed it may begin now, or may not any more; a retry revives those that had ended for want of it.
-      const { phase, met } = state.runs[index]!;
-      if (phase === 'ended' || met || event.kind === 'run-retried') this.#settleBelow(state, index);
+      // Who needed it may begin now; or may not any more, when it is retried.
+      if (state.runs[index]!.met || event.kind === 'run-retried') this.#settleBelow(state, index);
     }
   }
 
@@ -189,14 +189,18 @@ export class Ledger {
     this.#claims.delete(name);
     this.#releases++;
     this.#changes++;
-    for (const { key, mode } of claims) {
+    for (const { key } of claims) {
       const held = this.#held.get(key);
       // Named twice, it was let go already.
       if (!held?.by.delete(name)) continue;
-      if (mode === 'exclusive') held.exclusive = false;
       if (held.by.size === 0) this.#held.delete(key);
       this.#lookAgain(key);
     }
+  }
+
+  /** How many of those who wait were looked at so far: what it costs to let somebody in. */
+  get looks(): number {
+    return this.#looks;
   }
 
   /** How often somebody has let go what it held: when it is as before, nobody who waits need be looked at. */
@@ -225,7 +229,7 @@ export class Ledger {
       if (!this.#blocked.get(key)?.size) continue;
       const later = spans[open ? at + 1 : at]?.[0];
       if (later === undefined) over.push(name);
-      else if (next === null || later < next) next = later;
+      else next = Math.min(next ?? Infinity, later);
     }
     return { next, over };
   }
@@ -327,6 +331,7 @@ export class Ledger {
     for (let head = open.pop(); head; head = open.pop()) {
       const { room, spaced, queue } = head.bucket;
       const candidate = queue[head.at]!;
+      this.#looks++;
       const name = nameOf(candidate);
       const run = state.plan.runs[candidate.index]!;
       let lacks: Key | null = null;
@@ -334,7 +339,7 @@ export class Ledger {
       if (!left.has(candidate.index)) {
         const from = Math.max(-Infinity, ...spaced.map((key) => this.freeFrom(key)));
         const { stretch } = state.runs[candidate.index]!;
-        if (run.window !== undefined && opensAt(state.plan, run, stretch, wall) !== wall) lacks = windowKey(state.plan.id, run.window);
+        if (opensAt(state.plan, run, stretch, wall) !== wall) lacks = windowKey(state.plan.id, run.window!);
         else if (lastsBeyond(state.plan, run, stretch, wall, state.doneBy)) lacks = doneByKey(state.plan.id);
         else if (!room.every((key) => this.admits({ key, mode: 'shared' }, name))) isFull = true;
         else if (now < from) {
@@ -377,7 +382,7 @@ export class Ledger {
 function lastClaims(state: RolloutState, index: number): readonly Claim[] {
   const { entered } = state.runs[index]!;
   const planned = state.plan.runs[index]!;
-  return entered === null ? [] : claimsOf(state.plan, planned, passageOf(state.plan, planned).stretches[entered]!);
+  return claimsOf(state.plan, planned, passageOf(state.plan, planned).stretches[entered!]!);
 }
 
 /** Where a ticket stands or would stand in a queue, which is in order. */

@@ -59,7 +59,7 @@ export function breakRun(state: RolloutState, index: number, rung: number): void
   run.rung = rung;
   run.step = rungs[rung]!.step;
   run.stretch = rungs[rung]!.stretch;
-  run.claims = (run.claims ?? []).filter(isGuard);
+  run.claims = run.claims!.filter(isGuard);
   run.phase = 'broken';
   run.stepBegunAt = null;
   state.ready.delete(index);
@@ -101,7 +101,7 @@ export function endRun(state: RolloutState, index: number, outcome: Outcome, at:
   // looks for itself whether it can be reached.
   run.claims =
     failedAt && (failedAt.down || failedAt.writes)
-      ? (run.claims ?? []).filter((c) => isGuard(c) && !c.key.startsWith('device:')).map(({ key }) => ({ key, mode: 'shared' }))
+      ? (run.claims?.filter((c) => isGuard(c) && !c.key.startsWith('device:')).map(({ key }) => ({ key, mode: 'shared' })) ?? null)
       : null;
   state.ready.delete(index);
   state.lost.delete(index);
@@ -181,8 +181,8 @@ function join(state: RolloutState, index: number, step: number, at: Instant): vo
 /** It comes to its next step by itself, at the next hour of its own; where none is known, at once. */
 function arm(state: RolloutState, index: number, at: Instant): void {
   const run = state.runs[index]!;
-  const { window } = state.plan.runs[index]!;
-  const hours = (window === undefined ? undefined : state.plan.windows?.[window]?.hours) ?? [];
+  const { window = '' } = state.plan.runs[index]!;
+  const hours = state.plan.windows?.[window]?.hours ?? [];
   run.phase = 'armed';
   run.claims = run.claims!.filter(isGuard);
   run.dueAt = hours.find((hour) => hour >= at) ?? at;

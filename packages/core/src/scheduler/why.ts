@@ -1,4 +1,4 @@
-import { lastsBeyond, opensAt, type Claim } from '../plan/plan.js';
+import { lastsBeyond, opensAt, type Claim, type PlannedRun } from '../plan/plan.js';
 import type { Holder, Ledger } from './ledger.js';
 import { neededBy, nextClaims, soaks, type RolloutState } from './state.js';
 import type { Instant } from '../units.js';
@@ -61,15 +61,21 @@ export function whyWaiting(
   const holder: Holder = { rollout: state.plan.id, run: state.plan.runs[index]!.id };
   const claims = nextClaims(state.plan, state, index);
   const lacking = ledger.lacksMost(claims, holder);
-  if (lacking !== null) return until(lackText(lacking, state.plan.runs[index]!.device, holder, ledger, nameOf));
-  const spaced = run.phase === 'broken' ? undefined : claims.find(({ key }) => ledger.freeFrom(key) > now);
+  if (lacking !== null) return until(lackText(lacking, state.plan.runs[index]!, holder, ledger, nameOf));
+  const spaced = claims.find(({ key }) => ledger.freeFrom(key) > now);
   if (!spaced) return null;
   const where = spaced.key.startsWith('apart:') ? `at ${spaced.key.slice('apart:'.length)}` : 'on what it is handled through';
   return until(`waits: the one before it ${where} has begun only just now`, ledger.freeFrom(spaced.key));
 }
 
 /** What is said of who cannot have a claim, after the name of who wants it. */
-export function lackText(claim: Claim, device: string, self: Holder, ledger: Ledger, nameOf: (holder: Holder) => string): string {
+export function lackText(
+  claim: Claim,
+  planned: Pick<PlannedRun, 'device' | 'under'>,
+  self: Holder,
+  ledger: Ledger,
+  nameOf: (holder: Holder) => string,
+): string {
   const others = ledger.holdersOf(claim.key).filter((h) => h.rollout !== self.rollout || h.run !== self.run);
   const names = others.slice(0, 3).map(nameOf).join(', ') + (others.length > 3 ? ` and ${others.length - 3} more` : '');
   const one = others.length === 1;
@@ -77,13 +83,16 @@ export function lackText(claim: Claim, device: string, self: Holder, ledger: Led
   const on = claim.key.slice(at + 1);
   switch (claim.key.slice(0, at)) {
     case 'up':
-      return on === device
-        ? `waits for ${names}: ${one ? 'it hangs' : 'they hang'} on this device, and must not lose it now`
-        : `waits for ${names}, on which it hangs, to be back`;
+      if (on === planned.device) return `waits for ${names}: ${one ? 'it hangs' : 'they hang'} on this device, and must not lose it now`;
+      return planned.under.includes(on)
+        ? `waits for ${names}, on which it hangs, to be back`
+        : `waits for ${names}, which gives what it needs to come back`;
     case 'ring':
       return `waits for ${names}: one device of their ring may be down at a time`;
     case 'feeds':
       return `waits for ${names}: together they would take the last power of a device`;
+    case 'radio':
+      return `waits for ${names}: together they would take the last radio where one of them reaches`;
     case 'device':
       return `waits for ${names}, which has it in hand`;
     case 'store':

@@ -80,6 +80,7 @@ export function describeIssue(issue: Issue, given: unknown, name = nameOf(issue.
       if ('options' in issue && Array.isArray(issue.options)) return oneOfText(name, issue.options.map(String), input);
       return `${name} is in none of the forms that it may have`;
     default:
+      if (issue.code === 'invalid_format' && issue.format === 'date') return `${name} is no day such as 2027-03-31`;
       return /^(Invalid|Too|Expected|Unrecognized)\b/.test(issue.message)
         ? `${name} is not in the form that is expected`
         : `${name}: ${issue.message}`;

@@ -597,6 +597,10 @@ export const familyShape = closedObject({
     /** Patterns whose group `secret` is hidden wherever settings are shown or recorded. */
     secrets: z.array(patternText).default([]),
   }).optional(),
+  /** What its saved settings do not hold, and a person would have to bring back by hand. */
+  backupLacks: z.array(z.string().min(1).max(60)).max(10).default([]),
+  /** What a restart loses, because it is never written down. */
+  restartLoses: z.array(z.string().min(1).max(80)).max(10).default([]),
   shell: closedObject({
     /** Found at the end of the output when the device waits for a command. */
     prompt: patternText,

@@ -13,6 +13,8 @@ import type {
   Place,
   RolloutEvent,
   RolloutSummary,
+  Shows,
+  Told,
   Role,
   SiteStore,
   WindowInput,
@@ -132,6 +134,10 @@ export const DeviceEntity = defineEntity({
     fetchesFrom: p.json<string[]>(),
     /** Whether passwords may be sent to it. */
     approved: p.json<Approval | null>().nullable(),
+    /** What a person told of it besides. */
+    told: p.json<Told | null>().nullable(),
+    /** What it showed of itself besides. */
+    shows: p.json<Shows | null>().nullable(),
   },
 });
 export type DeviceRow = Row<typeof DeviceEntity>;
@@ -219,6 +225,10 @@ export const ImageEntity = defineEntity({
     channel: p.string().$type<Channel>(),
     files: p.json<{ file: string; sha256: string; bytes: number }[]>(),
     note: p.json<ImageNote>(),
+    /** By what of what was published it was compared, when it came; null: by nothing. */
+    compared: p.string().$type<'strong' | 'weak'>().nullable(),
+    /** Who said that they have read its notes. */
+    read: p.json<{ by: string; at: number }[]>(),
   },
 });
 export type ImageRow = Row<typeof ImageEntity>;
@@ -365,6 +375,8 @@ export const SiteEntity = defineEntity({
     window: p.json<WindowInput | null>().nullable(),
     /** Who is there, and how they are reached. */
     contact: p.text().nullable(),
+    /** What somebody there said of what lives hang on. */
+    asked: p.text().nullable(),
   },
 });
 export type SiteRow = Row<typeof SiteEntity>;

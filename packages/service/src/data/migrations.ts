@@ -1,7 +1,7 @@
 import { Migration } from '@mikro-orm/migrations';
 
 /** The layout of the tables; written into `PRAGMA user_version`, so that an older Barrow can refuse a newer database. */
-export const schemaVersion = 15;
+export const schemaVersion = 16;
 
 class First extends Migration {
   override up(): void {
@@ -266,6 +266,17 @@ class Saving extends Migration {
   }
 }
 
+/** What people and devices tell besides; what was compared, and read. */
+class Heeding extends Migration {
+  override up(): void {
+    for (const column of ['told', 'shows']) this.addSql(`alter table device add column ${column} json;`);
+    this.addSql('alter table image add column compared text;');
+    this.addSql("alter table image add column read json not null default '[]';");
+    this.addSql('alter table site add column asked text;');
+    this.addSql('pragma user_version = 16;');
+  }
+}
+
 export const migrations = [
   { name: '2026-11-23-first', class: First },
   { name: '2026-11-23-discovering', class: Discovering },
@@ -282,4 +293,5 @@ export const migrations = [
   { name: '2026-11-26-learning', class: Learning },
   { name: '2026-11-27-telling', class: Telling },
   { name: '2026-11-27-saving', class: Saving },
+  { name: '2026-11-27-heeding', class: Heeding },
 ];

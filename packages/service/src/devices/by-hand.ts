@@ -1,4 +1,4 @@
-import { macOf, safeText, type deviceChange, type deviceEntry } from '@barrow/core';
+import { macOf, safeText, type deviceChange, type deviceEntry, type Told } from '@barrow/core';
 import type { z } from 'zod';
 import type { Context } from '../context.js';
 import { DeviceEntity, HistoryEntity, type ByHandEnd, type DeviceRow } from '../data/entities.js';
@@ -62,13 +62,16 @@ export class ByHand {
       note: 'note',
       parent: 'parent',
       tags: 'tags',
+      told: 'told',
     };
     const shown = (value: unknown): string | null =>
       value === null || value === undefined || value === '' || (Array.isArray(value) && value.length === 0)
         ? null
         : Array.isArray(value)
           ? value.join(' ')
-          : String(value as string);
+          : typeof value === 'object'
+            ? JSON.stringify(value)
+            : String(value as string);
     const at = Date.now();
     const probe = `by hand, ${who}`;
     const history = all.flatMap(({ row, isNew, next }) => [
@@ -137,8 +140,39 @@ export function nextOf(row: DeviceRow, change: Change, book: DeviceBook): Partia
   }
   if (change.feed !== undefined) next.feedByHand = endOf(row, change.feed, 'feed', book);
   if (change.uplink !== undefined) next.uplinkByHand = endOf(row, change.uplink, 'uplink', book);
+  const told = toldAfter(row, change, book);
+  if (told !== undefined) next.told = told;
   next.byHand = [...byHand].sort();
   return next;
+}
+
+/** What is told of a device after a change; undefined when it says nothing of that. @throws Refusal */
+function toldAfter(row: DeviceRow, change: Change, book: DeviceBook): Told | null | undefined {
+  const told: Record<string, unknown> = { ...row.told };
+  const put = (key: keyof Told, value: unknown): void => {
+    if (value === null) delete told[key];
+    else told[key] = value;
+  };
+  if (change.console !== undefined) put('console', endOf(row, change.console, 'console', book));
+  if (change.serves !== undefined) put('serves', change.serves?.length === 0 ? null : change.serves);
+  if (change.servesSites !== undefined) put('servesSites', change.servesSites);
+  if (told['serves'] === undefined) delete told['servesSites'];
+  if (change.radio !== undefined) put('radio', change.radio && radioOf(row, change.radio, book));
+  for (const key of ['decidedBy', 'licenceUntil', 'supplies'] as const) if (change[key] !== undefined) put(key, change[key]);
+  if (toldFields.every((key) => change[key] === undefined)) return undefined;
+  return Object.keys(told).length === 0 ? null : (told as Told);
+}
+const toldFields = ['console', 'serves', 'servesSites', 'radio', 'decidedBy', 'licenceUntil', 'supplies'] as const;
+
+/** The access points that were named, by id. @throws Refusal for one that is none, or itself */
+function radioOf(row: DeviceRow, names: readonly string[], book: DeviceBook): string[] {
+  return names.map((name) => {
+    const other = book.get(name, 'radio');
+    const why = other.id === row.id ? 'it cannot be its own' : other.kind !== 'access-point' ? `${other.name} is no access point` : null;
+    if (why !== null)
+      throw new Refusal(422, 'radio-unfit', 'The radio neighbours were not set', `${row.name}: ${why}.`, 'Name access points.');
+    return other.id;
+  });
 }
 
 /** A name is how people mean a device: no two that people named have the same. @throws Refusal */
@@ -263,5 +297,7 @@ function blank(entry: Entry, mac: string | null, at: number): DeviceRow {
     armed: null,
     fetchesFrom: [],
     approved: null,
+    told: null,
+    shows: null,
   };
 }

@@ -12,6 +12,7 @@ import {
   type KnownIdentity,
   type Kind,
   type ShownHost,
+  type Shows,
 } from '@barrow/core';
 import type { EntityManager } from '@mikro-orm/libsql';
 import type { Family } from '@barrow/families';
@@ -24,8 +25,8 @@ import type { Hearsay, Reading, Seen } from './reading.js';
 
 /** Observations that are kept of one device and probe. */
 const keptObservations = 20;
-/** What changes by itself is left out when two answers are compared: sysUpTime. */
-const volatile = /^1\.3\.6\.1\.2\.1\.1\.3\.0$/;
+/** What changes by itself is left out when two answers are compared: sysUpTime, hrSystemDate. */
+const volatile = /^1\.3\.6\.1\.2\.1\.(1\.3|25\.1\.2)\.0$/;
 
 export type Found = Discovery['found'][number];
 
@@ -182,6 +183,8 @@ export class Placing {
       shownHostKey: hostKeyChanged ? reading.hostKey : null,
       armed: known?.armed ?? null,
       fetchesFrom: known?.fetchesFrom ?? [],
+      told: known?.told ?? null,
+      shows: showsNow(known, reading.shows),
       approved: isTrustedNow
         ? { ...shown, at, by: `network ${network.name}, where what was found was trusted` }
         : (known?.approved ?? null),
@@ -275,6 +278,8 @@ export class Placing {
       shownHostKey: known?.shownHostKey ?? null,
       armed: known?.armed ?? null,
       fetchesFrom: known?.fetchesFrom ?? [],
+      told: known?.told ?? null,
+      shows: showsNow(known, radioOf(told['hears'])),
       approved: known?.approved ?? null,
       upSince: known?.upSince ?? null,
       members: known?.members ?? [],
@@ -454,6 +459,16 @@ export function learntOf(before: DeviceRow, after: DeviceRow, now: DeviceRow): P
   return learnt;
 }
 
+/** What a device shows now, over what it showed before; null while that is nothing. */
+function showsNow(known: DeviceRow | null, now: Shows): Shows | null {
+  const shows = { ...known?.shows, ...now };
+  return Object.keys(shows).length === 0 ? null : shows;
+}
+
+/** Whom an access point hears, as what manages it lists them with blanks between; not told when it is not said. */
+const radioOf = (hears: string | undefined): Shows =>
+  hears === undefined ? {} : { radio: hears.split(/[\s,]+/).filter((one) => one !== '' && one !== '-') };
+
 /** Fields that persons and runs write, and no discovery. */
 const notLearnt: ReadonlySet<keyof DeviceRow> = new Set([
   'id',
@@ -465,6 +480,7 @@ const notLearnt: ReadonlySet<keyof DeviceRow> = new Set([
   'uplinkByHand',
   'armed',
   'fetchesFrom',
+  'told',
 ]);
 
 const changesOf = (before: Readonly<Record<string, string>>, after: Readonly<Record<string, string>>): Record<string, string> =>

@@ -1,4 +1,4 @@
-import type { Around, Capability, Finding, Neighbour, StackMember } from '@barrow/core';
+import type { Around, Capability, Finding, Neighbour, Shows, StackMember } from '@barrow/core';
 import type { Heard, Recognised } from '@barrow/families';
 import type { ProbeMatch, SipAnswer } from '@barrow/wire';
 import type { CredentialRow, NetworkRow } from '../data/entities.js';
@@ -40,6 +40,8 @@ export interface Reading {
   engineId: string | null;
   agentUptime: number | null;
   members: readonly StackMember[];
+  /** What it shows besides who it is. */
+  shows: Shows;
   services: number | null;
   capabilities: readonly Capability[];
   hostKey: string | null;
@@ -65,6 +67,7 @@ export const emptyReading = (address: string, network: NetworkRow, at: number): 
   engineId: null,
   agentUptime: null,
   members: [],
+  shows: {},
   services: null,
   capabilities: [],
   hostKey: null,

@@ -19,17 +19,25 @@ import {
   importResult,
   pageOf,
   standings,
+  toldWords,
   waitingHostSchema,
 } from '@barrow/core';
 import { rfc3339 } from '../context.js';
+import type { DeviceBook } from '../devices/book.js';
 import type { KnownDevice } from '../devices/devices.js';
 import { inOrder } from '../devices/order.js';
-import { CredentialEntity, DeviceEntity, HistoryEntity, ObservationEntity } from '../data/entities.js';
+import { CredentialEntity, DeviceEntity, HistoryEntity, ObservationEntity, type DeviceRow } from '../data/entities.js';
 import { Refusal } from '../errors.js';
 import { once } from '../touch/touch.js';
 import type { Parts } from '../parts.js';
 import { need, type Env } from './auth.js';
 import { addOperation, idParam } from './operation.js';
+
+/** What is told of a device, and what it showed, besides its record. */
+function alsoOf({ told, shows }: DeviceRow, book: DeviceBook) {
+  const nameOf = (id: string): string => book.byId.get(id)?.name ?? book.all(id)[0]?.name ?? id;
+  return { told: told ?? {}, radioNames: (told?.radio ?? []).map(nameOf), also: toldWords(told ?? {}, shows ?? {}, nameOf) };
+}
 
 const listQuery = z.object({
   /** These, with commas between them, and all that are handled through them. */
@@ -244,6 +252,7 @@ export function deviceRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
         byHand: row.byHand,
         feedByHand: row.feedByHand,
         uplinkByHand: row.uplinkByHand,
+        ...alsoOf(row, await devices.names()),
         credentials: Object.fromEntries(Object.entries(row.credentials).map(([k, id]) => [k, nameOf.get(id) ?? id])),
         canLocate: family?.procedures.locate !== undefined && row.address !== '',
         familyWouldNeed: family ? [] : whatAFamilyNeeds(observations),

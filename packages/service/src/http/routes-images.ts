@@ -207,6 +207,15 @@ export function imageRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     run: async ({ params, body }) => imageViews.detail(await images.setNote(params.id, body)),
   });
   addOperation(app, {
+    method: 'post',
+    path: '/api/v1/images/{id}/read',
+    role: 'operator',
+    summary: 'Keep that one has read the notes of an image',
+    params: idParam,
+    answer: imageDetailSchema,
+    run: async ({ params, who }) => imageViews.detail(await images.read(params.id, who.name)),
+  });
+  addOperation(app, {
     method: 'delete',
     path: '/api/v1/images/{id}',
     role: 'operator',

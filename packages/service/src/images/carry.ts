@@ -25,7 +25,7 @@ const manifestSchema = z.strictObject({
   madeAt: z.string(),
   /** Every other member of the archive with its digest. */
   members: z.array(z.strictObject({ member: z.string(), sha256: z.string(), bytes: z.number().int() })).max(5000),
-  images: z.array(z.strictObject({ sha256: z.string(), note: z.string() })),
+  images: z.array(z.strictObject({ sha256: z.string(), note: z.string(), compared: z.enum(['strong', 'weak']).nullable().default(null) })),
   families: z.array(z.strictObject({ family: z.string(), member: z.string() })),
   targets: z.array(targetShape),
 });
@@ -69,7 +69,7 @@ export class Carrying {
         ...texts.map(({ member, text }) => ({ member, sha256: sha256Of(text), bytes: Buffer.byteLength(text) })),
         ...[...contents].map(([sha256, bytes]) => ({ member: sha256, sha256, bytes })),
       ],
-      images: images.map((i) => ({ sha256: i.sha256, note: `${i.sha256}.note.json` })),
+      images: images.map((i) => ({ sha256: i.sha256, note: `${i.sha256}.note.json`, compared: i.compared })),
       families: families.map((family) => ({ family, member: `${family}.family.yaml` })),
       targets: targets.map(({ family, version, fromFamilies, model, hardwareRevision, site, tag, acceptUnreleased }) => ({
         family,
@@ -167,7 +167,9 @@ export class Carrying {
         what: here.has(sha256) ? ('was here' as const) : added,
       };
     });
-    if (!dryRun) await this.intake.commit(releases, by);
+    const files = (how: 'strong' | 'weak'): Set<string> =>
+      new Set(manifest.images.flatMap((i, at) => (i.compared === how ? releases[at]!.files.map((f) => f.file) : [])));
+    if (!dryRun) await this.intake.commit(releases, by, { strong: files('strong'), weak: files('weak') });
     const carried: Carried['families'] = [];
     for (const { family, member } of manifest.families) {
       const text = await readFile(members.get(member)!.path, 'utf8');

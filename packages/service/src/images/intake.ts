@@ -83,7 +83,9 @@ export class Intake {
     try {
       const remarks: string[] = [];
       const { images, notes, checksums, loose, unpacked } = await this.#sort(sources, folder, remarks, wishes.asIs);
-      await this.#compareDigests(sources, [...sources, ...unpacked], wishes, checksums, remarks);
+      const compared = await this.#compareDigests(sources, [...sources, ...unpacked], wishes, checksums, remarks);
+      // A note that tells the digest of its files was compared with them as well.
+      const told = notes.flatMap((n) => n.note.files.map((f) => f.file));
       const releases = await this.#releases(images, notes, wishes, remarks);
       if (releases.length === 0)
         throw refuseImage(
@@ -92,7 +94,7 @@ export class Intake {
           'Check that it is the right file.',
         );
       for (const file of loose) remarks.push(`${file} is no image, and was left out`);
-      return { images: await this.commit(releases, by), remarks };
+      return { images: await this.commit(releases, by, { ...compared, strong: new Set([...compared.strong, ...told]) }), remarks };
     } finally {
       await rm(folder, { recursive: true, force: true });
     }
@@ -163,7 +165,7 @@ export class Intake {
     wishes: TakeWishes,
     found: readonly Checksum[],
     remarks: string[],
-  ): Promise<void> {
+  ): Promise<Compared> {
     const wanted = [...found, ...(wishes.checksums === null ? [] : checksumsOf(wishes.checksums, 'the checksum file'))];
     if (wishes.digest !== null) {
       const kind = digestKind(wishes.digest);
@@ -199,6 +201,7 @@ export class Intake {
     }
     for (const [file, kind] of weak)
       if (!strong.has(file)) remarks.push(`${file} was compared by ${kind} only, which shows damage and no forgery`);
+    return { strong, weak: new Set(weak.keys()) };
   }
 
   async #releases(
@@ -262,23 +265,27 @@ export class Intake {
   }
 
   /** Keeps releases that were examined, all or none. @throws Refusal when one claims what another is */
-  commit(releases: readonly Release[], by: string): Promise<{ row: ImageRow; isNew: boolean }[]> {
-    return this.#inTurn(() => this.#commit(releases, by));
+  commit(releases: readonly Release[], by: string, compared: Compared): Promise<{ row: ImageRow; isNew: boolean }[]> {
+    return this.#inTurn(() => this.#commit(releases, by, compared));
   }
 
   /** Moves the contents to their place and writes the rows, all or nothing. */
-  async #commit(releases: readonly Release[], by: string): Promise<{ row: ImageRow; isNew: boolean }[]> {
+  async #commit(releases: readonly Release[], by: string, compared: Compared): Promise<{ row: ImageRow; isNew: boolean }[]> {
     const { db } = this.context;
     const here = await db.find(ImageEntity, { family: { $in: [...new Set(releases.map((r) => r.family.family))] } });
     const result: { row: ImageRow; isNew: boolean }[] = [];
     const fresh: ImageRow[] = [];
+    const better: Pick<ImageRow, 'sha256' | 'compared'>[] = [];
     const known = new Map(here.map((h) => [h.sha256, h]));
     const twins = new Twins(here);
     for (const release of releases) {
-      const row = rowOf(release, by);
+      const row = rowOf(release, by, comparedBy(release, compared));
       const same = known.get(row.sha256);
       if (same) {
         result.push({ row: same, isNew: false });
+        // Added once more with what was published, it is compared from then on.
+        if (row.compared !== null && same.compared !== 'strong' && row.compared !== same.compared)
+          better.push({ sha256: row.sha256, compared: row.compared });
         continue;
       }
       twins.refuse(row);
@@ -298,11 +305,13 @@ export class Intake {
           await guarded(() => rename(file.path, place));
         }
       if (fresh.length > 0) await db.write(async (em) => em.insertMany(ImageEntity, fresh));
+      for (const { sha256, compared: by } of better)
+        await db.write(async (em) => em.nativeUpdate(ImageEntity, { sha256 }, { compared: by }));
     } catch (error) {
       for (const place of placed) await rm(place, { force: true });
       throw error;
     }
-    if (fresh.length > 0) this.context.live.changed('images');
+    if (fresh.length + better.length > 0) this.context.live.changed('images');
     return result;
   }
 }
@@ -338,7 +347,19 @@ class Twins {
   }
 }
 
-function rowOf({ files, family, note }: Release, by: string): ImageRow {
+/** Files, by name, that were compared with a digest that their source published: one that nobody can forge, or one that shows damage only. */
+interface Compared {
+  readonly strong: ReadonlySet<string>;
+  readonly weak: ReadonlySet<string>;
+}
+
+/** A release is compared as well as the least of its files. */
+function comparedBy({ files }: Release, { strong, weak }: Compared): ImageRow['compared'] {
+  if (files.every((f) => strong.has(f.file))) return 'strong';
+  return files.every((f) => strong.has(f.file) || weak.has(f.file)) ? 'weak' : null;
+}
+
+function rowOf({ files, family, note }: Release, by: string, compared: ImageRow['compared']): ImageRow {
   return {
     sha256: releaseDigest(files),
     file: files.length === 1 ? files[0]!.file : packageName(files, note),
@@ -355,7 +376,9 @@ function rowOf({ files, family, note }: Release, by: string): ImageRow {
     channel: note.channel,
     files: note.files,
     note,
-  } as ImageRow;
+    compared,
+    read: [],
+  };
 }
 
 /** What the names of all files begin with; the family and version where they share nothing. */

@@ -149,9 +149,20 @@ export class ImageStore {
     const { note } = await examine(this.context.families, members, given, noClaims);
     checkVersionsOf(this.context.families, note, image.file);
     const { models, hardwareRevisions, variant, channel } = note;
-    const changed = { note, models, hardwareRevisions, variant, channel };
+    // What reads otherwise was read by nobody yet.
+    const read = note.notes === image.note.notes ? image.read : [];
+    const changed = { note, models, hardwareRevisions, variant, channel, read };
     await this.context.db.write(async (em) => em.nativeUpdate(ImageEntity, { sha256: image.sha256 }, changed));
     this.context.live.changed('images');
     return { ...image, ...changed };
+  }
+
+  /** Keeps that somebody has read the notes of an image. @throws Refusal */
+  async read(nameOrDigest: string, by: string): Promise<ImageRow> {
+    const image = await this.get(nameOrDigest);
+    const read = [...image.read.filter((r) => r.by !== by), { by, at: Date.now() }];
+    await this.context.db.write(async (em) => em.nativeUpdate(ImageEntity, { sha256: image.sha256 }, { read }));
+    this.context.live.changed('images');
+    return { ...image, read };
   }
 }

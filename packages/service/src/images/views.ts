@@ -63,6 +63,7 @@ export class ImageViews {
       bytes,
       addedBy,
       addedAt: rfc3339(row.addedAt),
+      compared: row.compared,
     };
   }
 
@@ -73,6 +74,7 @@ export class ImageViews {
     return {
       ...view!,
       note: row.note,
+      read: row.read.map(({ by, at }) => ({ by, at: rfc3339(at) })),
       fixes: await Promise.all(
         row.note.fixes.map((text) =>
           this.advisories.mention(text, ({ row: d, state }) => d.family === image.family && fits(image, state.hardware)),

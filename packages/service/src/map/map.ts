@@ -2,6 +2,7 @@ import { networkInterfaces } from 'node:os';
 import {
   DarkIf,
   drawTopology,
+  givesText,
   guardsOf,
   standsAt,
   surenesses,
@@ -15,7 +16,7 @@ import {
   type Topology,
 } from '@barrow/core';
 import type { Context } from '../context.js';
-import { DeviceEntity, MarkEntity, SurroundingsEntity, type DeviceRow } from '../data/entities.js';
+import { DeviceEntity, MarkEntity, SiteEntity, SurroundingsEntity, type DeviceRow } from '../data/entities.js';
 
 interface Drawn {
   readonly rows: ReadonlyMap<string, DeviceRow>;
@@ -163,7 +164,12 @@ export class MapService {
         noUplink: topology.noUplink.has(row.id),
         noFeed: topology.noFeed.has(row.id),
         flagged: row.flags.length > 0,
+        console: row.told?.console ? view.end(row.told.console) : null,
+        gives: row.told ? givesText(row.told) : null,
       })),
+      contacts: Object.fromEntries(
+        (await this.context.db.find(SiteEntity)).flatMap(({ name, contact }) => (contact === null ? [] : [[name, contact]])),
+      ),
       links: topology.links.map(view.link),
       feeds: topology.feeds.map(view.feed),
       strangers: topology.strangers.map(view.stranger),

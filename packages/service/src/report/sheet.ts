@@ -20,6 +20,8 @@ import { sheetCss } from './sheet-css.js';
 export interface SheetFacts {
   /** By name: who is there. */
   readonly contacts: ReadonlyMap<string, string | null>;
+  /** By device: where its serial console is plugged in, in words. */
+  readonly consoles: ReadonlyMap<string, string>;
   /** Names of files, by the digest of their image. */
   readonly files: ReadonlyMap<string, string>;
   /** Where the stores listen. */
@@ -74,6 +76,7 @@ export function sheetPage(active: ActiveRollout, facts: SheetFacts): string {
         <b>${run.name}</b><br /><span class="mono"
           >${run.via === undefined ? run.address : `through ${nameOf.get(run.via) ?? run.via}`}</span
         ><br /><span class="quiet">${run.site}, serial ${run.serial}</span>
+        ${facts.consoles.has(run.device) ? html`<br /><span class="quiet">its console: ${facts.consoles.get(run.device)!}</span>` : ''}
       </td>
       <td>
         <span class="mono">${run.from} → ${run.target}</span><br /><span class="mono quiet">${legs.join(', then ')}</span>

@@ -1,7 +1,7 @@
 import { mkdirSync, renameSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import type { Context } from '../context.js';
-import { ImageEntity } from '../data/entities.js';
+import { DeviceEntity, ImageEntity } from '../data/entities.js';
 import { StartFailure } from '../errors.js';
 import type { ActiveRollout } from '../runner/active.js';
 import type { Sites } from '../staging/sites.js';
@@ -41,7 +41,15 @@ export class Sheets {
 
   async page(active: ActiveRollout): Promise<string> {
     const images = await this.context.db.find(ImageEntity, {}, { fields: ['sha256', 'file'] });
+    const devices = await this.context.db.find(DeviceEntity, {}, { fields: ['id', 'name', 'told'] });
+    const nameOf = new Map(devices.map((d) => [d.id, d.name]));
+    const consoles = new Map(
+      devices.flatMap(({ id, told }) =>
+        told?.console ? [[id, `${nameOf.get(told.console.device) ?? '?'} ${told.console.port ?? ''}`.trim()] as const] : [],
+      ),
+    );
     const facts: SheetFacts = {
+      consoles,
       contacts: new Map([...new Set(active.plan.runs.map((r) => r.site))].map((site) => [site, this.sites.get(site).contact])),
       files: new Map(images.map((i) => [i.sha256, i.file])),
       stores: this.stores(),

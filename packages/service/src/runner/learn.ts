@@ -18,6 +18,7 @@ export async function learn(
       id: run.device,
       ...(firmware === null ? {} : { firmware }),
       ...(gives['bootLoader'] === undefined ? {} : { bootLoader: gives['bootLoader'] }),
+      ...(/^\d+$/.test(gives['freeBytes'] ?? '') ? { shows: { ...device.shows, freeBytes: Number(gives['freeBytes']) } } : {}),
       lastSeen: at.now,
       ...(at.upSince === undefined ? {} : { upSince: at.upSince }),
     },

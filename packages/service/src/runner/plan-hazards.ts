@@ -1,5 +1,8 @@
-import { hazardsOf, type Guards, type Hazard, type Plan, type RunFacts } from '@barrow/core';
+import { hazardsOf, type Guards, type Hazard, type Kind, type Passage, type Plan, type RunFacts } from '@barrow/core';
+import type { Family } from '@barrow/families';
+import type { ImageRow } from '../data/entities.js';
 import type { KnownDevice } from '../devices/devices.js';
+import type { Beside } from './plan-beside.js';
 
 /** Models that are not served any more after a leg, of a family; null: all of them. */
 export interface Drop {
@@ -26,23 +29,49 @@ export function withLeftBehind(
   return new Map([...facts].map(([device, of]) => [device, { ...of, leavesBehind: left.get(device) ?? [] }]));
 }
 
+/** What a family says of what its backup and a restart are worth. */
+export const saidByFamily = ({ backupLacks, restartLoses }: Family, { steps }: Passage): Pick<RunFacts, 'backupLacks' | 'loses'> => ({
+  ...(steps.some((s) => s.step === 'backup') ? { backupLacks } : {}),
+  ...(steps.some((s) => s.down) ? { loses: restartLoses } : {}),
+});
+
+/** What is to be known of the images that a device takes. */
+export const saidOfImages = (images: readonly ImageRow[]): Pick<RunFacts, 'unread' | 'uncompared' | 'needsBytes'> => ({
+  unread: images.filter((i) => i.note.notes !== '' && i.read.length === 0).map((i) => i.file),
+  uncompared: images.filter((i) => i.compared === null).map((i) => i.file),
+  needsBytes: Math.max(0, ...images.map((i) => i.note.spaceBytes ?? i.bytes)),
+});
+
 /** What could hurt in a plan, by everything that is known of the devices of the whole map. */
 export function hazardsIn(
   plan: Plan,
   all: readonly KnownDevice[],
-  { under, placed }: { readonly under: Guards['under']; readonly placed: ReadonlySet<string> },
   runs: ReadonlyMap<string, RunFacts>,
+  at: {
+    readonly under: Guards['under'];
+    readonly placed: ReadonlySet<string>;
+    readonly here: string | null;
+    readonly beside: Beside;
+    readonly asked: ReadonlySet<string>;
+  },
 ): Hazard[] {
   return hazardsOf({
     plan,
     now: Date.now(),
     devices: new Map(
-      all.map(({ row: { id, name, tags, upSince, armed } }) => [
+      all.map(({ row: { id, name, kind, site, tags, upSince, armed, told, shows } }) => [
         id,
-        { name, tags, upSince, armed: armed?.version ?? null, isPlaced: placed.has(id) },
+        {
+          ...{ name, kind: kind as Kind, site, tags, upSince, told, shows },
+          armed: armed?.version ?? null,
+          isPlaced: at.placed.has(id),
+          givenBy: at.beside.givenBy(id),
+        },
       ]),
     ),
-    under,
+    under: at.under,
     runs,
+    here: at.here,
+    asked: at.asked,
   });
 }

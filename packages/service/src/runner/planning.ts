@@ -24,12 +24,14 @@ import type { Proven } from '../devices/proven.js';
 import type { Devices, KnownDevice } from '../devices/devices.js';
 import { Refusal } from '../errors.js';
 import type { MapService } from '../map/map.js';
-import { hazardsIn, withLeftBehind, type Drop } from './plan-hazards.js';
+import { Beside } from './plan-beside.js';
+import { hazardsIn, saidByFamily, saidOfImages, withLeftBehind, type Drop } from './plan-hazards.js';
 import type { Sites } from '../staging/sites.js';
 import { windowFor } from '../windows.js';
 import type { Durations } from './durations.js';
 import { asIfIt, wayBackTarget, whyNotBack, type WayBackOf } from './plan-back.js';
 import { namedWaves, refuseUnknownGates } from './plan-waves.js';
+import { withMixed } from './plan-mixed.js';
 import { powerOf } from './plan-power.js';
 import { otherThanHouse, refuseTooLong, windowOfHour } from './plan-windows.js';
 
@@ -290,7 +292,8 @@ export async function planRollout(
   const meant = [...new Map(chosen.map((d) => [d.row.id, d])).values()].filter(
     ({ row }) => (input.site === null || row.site === input.site) && (input.family === null || row.family === input.family),
   );
-  const packages = new Set((await context.db.find(ImageEntity)).filter((i) => i.files.length > 1).map((i) => i.sha256));
+  const images = new Map((await context.db.find(ImageEntity)).map((i) => [i.sha256, i]));
+  const packages = new Set([...images.values()].filter((i) => i.files.length > 1).map((i) => i.sha256));
   const leftOut: { device: string; name: string; reason: string }[] = [];
   const fit: Candidate[] = [];
   const guards = await map.guards();
@@ -309,6 +312,7 @@ export async function planRollout(
   const dropping = new Map<string, Passable['drops']>();
   const feeds = await map.feedsOf();
   const rows = new Map(all.map(({ row }) => [row.id, row]));
+  const beside = new Beside(all, await devices.names());
   const facts = new Map<string, RunFacts>();
   const brings = (device: string, image: string): boolean => brought.get(device)?.has(image) ?? false;
   for (const found of parentsFirst(meant)) {
@@ -376,6 +380,8 @@ export async function planRollout(
       oneWay: input.wayBack ? withoutWayBack(passage, family) : [],
       backsUp: passage.steps.some((s) => s.step === 'backup'),
       leavesBehind: [],
+      ...saidByFamily(family, passage),
+      ...saidOfImages(legs.map((l) => images.get(l.image)!)),
     });
     fit.push({
       device: row.id,
@@ -418,12 +424,14 @@ export async function planRollout(
       ...(via === undefined ? {} : { via }),
       ...(power === undefined ? {} : { power }),
       under: guards.under.get(row.id) ?? [row.id],
+      ...beside.of(row.id),
       rings: guards.rings.get(row.id) ?? [],
       feeds: (guards.feeds.get(row.id) ?? []).map((id) => ({ device: id, of: guards.feedCount.get(id)! })),
     });
   }
   const known = new Map(meant.map((d) => [d.row.id, d]));
-  const candidates = afterTheFirst(dropped(fit, dropping, known), (c) => known.get(c.device)?.row.model ?? null);
+  const ordered = afterTheFirst(dropped(fit, dropping, known), (c) => known.get(c.device)?.row.model ?? null);
+  const { candidates, facts: heeded } = withMixed(ordered, facts, { all, images, families: context.families });
   if (candidates.length === 0) throw new NothingToPlan(leftOut);
   const carried = carriedBy(candidates);
   const versions = [...new Set(candidates.map((c) => c.target))];
@@ -460,6 +468,7 @@ export async function planRollout(
     candidates: candidates.map((c) => ({ ...c, notices: [...(c.notices ?? []), ...noticeOfCarrying(carried.get(c.device))] })),
     leftOut,
     families: await familyTextsOf(context, devices, candidates),
+    links: sites.linkRates(),
   });
   refuseTooLong(plan, Date.now());
   refuseUnknownGates(plan, named, input.gates);
@@ -472,9 +481,14 @@ export async function planRollout(
     ...((input.soakSeconds ?? 0) > 0 && plan.waves.at(-1)!.gate.soakMs === 0 ? [`the soak of ${duration(input.soakSeconds! * 1000)}`] : []),
     ...(input.approval ? ['the approval'] : []),
   ];
-  const places = { under: guards.under, placed: await map.placed() };
-  const hazards = hazardsIn(plan, all, places, withLeftBehind(facts, dropping, all, planned));
   const here = await map.here();
+  const hazards = hazardsIn(plan, all, withLeftBehind(heeded, dropping, all, planned), {
+    under: guards.under,
+    placed: await map.placed(),
+    here: here?.device ?? null,
+    beside,
+    asked: sites.asked(),
+  });
   const remarks = [
     ...(plan.remarks ?? []),
     ...absent,

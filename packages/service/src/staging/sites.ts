@@ -5,7 +5,18 @@ import { CredentialEntity, SiteEntity, type SiteRow } from '../data/entities.js'
 import { notFound, Refusal } from '../errors.js';
 import { windowFor } from '../windows.js';
 
-const unsaid = (name: string): SiteRow => ({ name, linkKilobits: null, storeAddress: null, store: null, window: null, contact: null });
+/** Octets in a second. */
+const octetsOf = (kilobits: number): number => kilobits * 125;
+
+const unsaid = (name: string): SiteRow => ({
+  name,
+  linkKilobits: null,
+  storeAddress: null,
+  store: null,
+  window: null,
+  contact: null,
+  asked: null,
+});
 
 /** What is said of sites as a whole: how fast their links are, at what address they see Barrow, what stores they have. */
 export class Sites {
@@ -26,9 +37,20 @@ export class Sites {
   linkOf(name: string): SharedLink | null {
     const { linkKilobits } = this.get(name);
     if (linkKilobits === null) return null;
-    const link = sharedLink(name, linkKilobits * 125 * this.context.options.timeScale, this.#links.get(name));
+    const link = sharedLink(name, octetsOf(linkKilobits) * this.context.options.timeScale, this.#links.get(name));
     this.#links.set(name, link);
     return link;
+  }
+
+  /** Octets in a second over each link that has a limit, by site; as fast as the devices' time. */
+  linkRates(): Record<string, number> {
+    const limited = [...this.#rows.values()].flatMap(({ name, linkKilobits: rate }) => (rate === null ? [] : [[name, rate] as const]));
+    return Object.fromEntries(limited.map(([name, rate]) => [name, octetsOf(rate) * this.context.options.timeScale]));
+  }
+
+  /** Those of which somebody was asked what lives hang on. */
+  asked(): ReadonlySet<string> {
+    return new Set([...this.#rows.values()].filter((r) => r.asked !== null).map((r) => r.name));
   }
 
   /** @throws Refusal when no device and no network is there, or the credential is not known. */
@@ -53,6 +75,7 @@ export class Sites {
             : { ...input.store, credential, hostKey: input.store.hostKey ?? null },
       window: input.window === undefined ? before.window : input.window && windowInput.parse(input.window),
       contact: input.contact === undefined ? before.contact : (input.contact?.trim() ?? null),
+      asked: input.asked === undefined ? before.asked : (input.asked?.trim() ?? null),
     };
     await db.write(async (em) => em.upsert(SiteEntity, row));
     this.#rows.set(name, row);

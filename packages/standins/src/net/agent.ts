@@ -26,6 +26,8 @@ export interface AgentFacts {
   readonly engineBoots: number;
   /** RFC 3418: 2 for a bridge, 4 for a router, 72 for a host. */
   readonly services: number;
+  /** What its clock shows, as a moment; absent: it does not tell. */
+  readonly clock?: () => number;
   /** Milliseconds that an answer takes on its way, as over a slow link. */
   readonly delayMs?: number;
   readonly parts: readonly Part[];
@@ -165,6 +167,8 @@ export function startAgent(facts: AgentFacts): Agent {
   scalar('sysUpTime', '1.3.6.1.2.1.1.3', types['TimeTicks']!, 0, facts.upTicks);
   scalar('sysContact', '1.3.6.1.2.1.1.4', text, 'network room, Quay House');
   scalar('sysName', '1.3.6.1.2.1.1.5', text, '', facts.sysName);
+  const { clock } = facts;
+  if (clock) scalar('hrSystemDate', '1.3.6.1.2.1.25.1.2', text, dateAndTime(clock()), () => dateAndTime(clock()));
   scalar('sysLocation', '1.3.6.1.2.1.1.6', text, facts.sysLocation);
   scalar('sysServices', '1.3.6.1.2.1.1.7', whole, facts.services);
   scalar('snmpEngineID', '1.3.6.1.6.3.10.2.1.1', text, facts.engineId);
@@ -456,4 +460,24 @@ export function startAgent(facts: AgentFacts): Agent {
     around.aggregates.map((a) => [a.port, a.into]),
   );
   return agent;
+}
+
+/** RFC 2579 DateAndTime, in UTC. */
+function dateAndTime(moment: number): Buffer {
+  const at = new Date(moment);
+  const octets = Buffer.from([
+    0,
+    0,
+    at.getUTCMonth() + 1,
+    at.getUTCDate(),
+    at.getUTCHours(),
+    at.getUTCMinutes(),
+    at.getUTCSeconds(),
+    0,
+    0x2b,
+    0,
+    0,
+  ]);
+  octets.writeUInt16BE(at.getUTCFullYear());
+  return octets;
 }

@@ -1,4 +1,5 @@
-import type { DeviceId, Instant, Ms } from '../../units.js';
+import type { Service, Shows, Told } from '../../records/told.js';
+import type { DeviceId, Instant, Kind, Ms } from '../../units.js';
 import type { Plan, PlannedRun } from '../plan.js';
 
 /** What is known of a device, planned or not. */
@@ -10,6 +11,13 @@ export interface DeviceFacts {
   readonly armed: string | null;
   /** Whether a link, a feed or a parent of it is known. */
   readonly isPlaced: boolean;
+  readonly kind?: Kind;
+  readonly site?: string;
+  /** What a person told of it, and what it showed. */
+  readonly told?: Told | null;
+  readonly shows?: Shows | null;
+  /** Who gives it what it needs to come back. */
+  readonly givenBy?: readonly { readonly from: DeviceId; readonly what: readonly Service[] }[];
 }
 /** What planning found out of one that is planned. */
 export interface RunFacts {
@@ -20,6 +28,16 @@ export interface RunFacts {
   readonly backsUp: boolean;
   /** Devices outside of the rollout that it serves no more. */
   readonly leavesBehind: readonly string[];
+  /** What its family says that a restart loses, and that its backup does not hold. */
+  readonly loses?: readonly string[];
+  readonly backupLacks?: readonly string[];
+  /** Of its images: files with notes that nobody has read, and what nobody compared with what was published. */
+  readonly unread?: readonly string[];
+  readonly uncompared?: readonly string[];
+  /** The most room that one of its images needs, in octets. */
+  readonly needsBytes?: number;
+  /** Where its version and that of what it works with do not go together, in words. */
+  readonly mismatches?: readonly string[];
 }
 export interface HazardFacts {
   readonly plan: Pick<Plan, 'runs' | 'passages'>;
@@ -28,6 +46,10 @@ export interface HazardFacts {
   /** The single points of failure of each device, itself among them. */
   readonly under: ReadonlyMap<DeviceId, readonly DeviceId[]>;
   readonly runs: ReadonlyMap<DeviceId, RunFacts>;
+  /** The device on which Barrow's own machine hangs, where that is known. */
+  readonly here?: DeviceId | null;
+  /** Sites of which somebody was asked what lives hang on; undefined: nobody keeps that. */
+  readonly asked?: ReadonlySet<string>;
 }
 
 /** One kind of hazard: what is to be said of a planned device; null where there is nothing. */

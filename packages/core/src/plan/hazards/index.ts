@@ -6,7 +6,18 @@ import { hazardCodes, type Hazard, type HazardCode, type HazardGroup } from './k
 import { lifeline } from './lifeline.js';
 import { longUp } from './long-up.js';
 import { noRedundancy } from './no-redundancy.js';
-import { drops, leftBehind, noBackup, oneWay, resets } from './told.js';
+import {
+  clockWrong,
+  decidedElsewhere,
+  licence,
+  littleRoom,
+  loginsBehind,
+  neverAsked,
+  radioUnknown,
+  servesOthers,
+  singleSupply,
+} from './said.js';
+import { backupLacks, digestUntold, drops, leftBehind, mismatch, noBackup, notesUnread, oneWay, resets, restartLoses } from './told.js';
 import { unproven } from './unproven.js';
 import { uplinkUnknown } from './uplink-unknown.js';
 
@@ -23,9 +34,23 @@ const looks: Readonly<Record<HazardCode, HazardLook>> = {
   'armed-otherwise': armedOtherwise,
   'one-way': oneWay,
   unproven,
+  'decided-elsewhere': decidedElsewhere,
+  licence,
+  mismatch,
   'cut-off': cutOff,
   'no-redundancy': noRedundancy,
   'uplink-unknown': uplinkUnknown,
+  'serves-others': servesOthers,
+  'logins-behind': loginsBehind,
+  'radio-unknown': radioUnknown,
+  'never-asked': neverAsked,
+  'notes-unread': notesUnread,
+  'digest-untold': digestUntold,
+  'little-room': littleRoom,
+  'single-supply': singleSupply,
+  'clock-wrong': clockWrong,
+  'restart-loses': restartLoses,
+  'backup-lacks': backupLacks,
   'no-backup': noBackup,
   'long-up': longUp,
 };

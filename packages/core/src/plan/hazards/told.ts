@@ -16,3 +16,14 @@ export const noBackup = told(({ backsUp }) => (backsUp ? null : 'and so they are
 export const leftBehind = told(({ leavesBehind }) =>
   leavesBehind.length === 0 ? null : `serves ${someNames(leavesBehind)} no more: plan them along, before it`,
 );
+export const restartLoses = told(({ loses }) => (loses?.length ? `loses ${loses.join(', ')}` : null));
+export const backupLacks = told(({ backupLacks: lacks }) => (lacks?.length ? `its backup lacks ${lacks.join(', ')}` : null));
+export const notesUnread = told(({ unread }) =>
+  unread?.length ? `${unread.join(', ')}: \`barrow image read ${unread[0]}\` shows them and keeps that you have` : null,
+);
+export const digestUntold = told(({ uncompared }) =>
+  uncompared?.length
+    ? `${uncompared.join(', ')}: nothing published was compared; \`barrow image add\` it with --digest or --checksums`
+    : null,
+);
+export const mismatch = told(({ mismatches }) => (mismatches?.length ? mismatches.join('; ') : null));

@@ -13,7 +13,7 @@ export interface Handler<K extends RolloutEvent['kind']> {
 }
 export type Handlers<K extends RolloutEvent['kind']> = { readonly [Kind in K]: Handler<Kind> };
 
-export const phaseWords: Record<RunPhase, string> = {
+const phaseWords: Record<Exclude<RunPhase, 'ended'>, string> = {
   waiting: 'waiting for its turn',
   parked: 'between two stretches',
   absent: 'not there',
@@ -23,7 +23,6 @@ export const phaseWords: Record<RunPhase, string> = {
   lost: 'waiting to be taken up again',
   asking: 'being asked what is true',
   broken: 'broken, and to be taken back',
-  ended: 'at its end',
 };
 
 export const nameOf = (state: RolloutState, index: number): string => state.plan.runs[index]!.name;

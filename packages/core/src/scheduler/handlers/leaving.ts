@@ -18,7 +18,7 @@ function leave(state: RolloutState, event: EventOf<'run-skipped' | 'run-withdraw
   const brought = run.legs > 0 ? `; it was brought to ${legs[run.legs - 1]!.to}` : '';
   run.detail = event.reason + brought;
   // Barrow leaves out of itself only what is there already; a person's word says nothing of that.
-  run.met = event.kind === 'run-skipped' && event.by === 'Barrow' && run.wish === null;
+  run.met = 'by' in event && event.by === 'Barrow' && run.wish === null;
   endRun(state, index, event.kind === 'run-skipped' ? 'skipped' : 'withdrawn', event.at);
 }
 

@@ -157,6 +157,8 @@ export async function probeFamily(context: Context, access: Access, reading: Rea
     if (found) {
       const { name, model, hardwareRevision, variant, serial, mac, firmware, bootLoader } = found.gives;
       const probe = usesShell(procedures.record) ? 'SSH login' : 'web login';
+      const free = found.gives['freeBytes'] ?? '';
+      if (/^\d+$/.test(free)) reading.shows = { ...reading.shows, freeBytes: Number(free) };
       const told = { probe, values: { name, maker: family.maker, model, hardwareRevision, variant, serial, mac, firmware, bootLoader } };
       // Asked only for its variant, it adds to what the standards told; otherwise its word comes first.
       if (standardsTell) reading.findings.push(told);

@@ -4,6 +4,7 @@ import {
   entityTable,
   physicalAddresses,
   recordFromSnmp,
+  showsOf,
   systemObjects,
   type Around,
   type SnmpRecord,
@@ -90,10 +91,11 @@ export async function probeSnmp(context: Context, access: Access, reading: Readi
     reading.around = around;
     reading.agentUptime = record.agentUptime;
     reading.members = record.members;
+    reading.shows = showsOf(record, Date.now());
     reading.services = record.services;
     reading.capabilities = around.capabilities;
     reading.findings.push({ probe, values: { ...record, mac: around.chassisMac ?? record.mac } });
-    reading.seen.push({ probe, raw: Object.fromEntries(read.raw), parsed: { ...record, agentUptime: undefined } });
+    reading.seen.push({ probe, raw: Object.fromEntries(read.raw), parsed: { ...record, agentUptime: undefined, clock: undefined } });
     if (read.aroundRaw.size > 0)
       reading.seen.push({
         probe: 'SNMP, what is around it',
