@@ -170,6 +170,8 @@ describe('a rollout that is to be done by a moment', () => {
     // A person who goes on with it knows what time it is; Barrow by itself does not.
     expect(apply(structuredClone(w.state), { kind: 'continued', at: w.now, by: 'Barrow' }).doneBy).toBe(1_000_000 + hour);
     w.happen({ kind: 'continued', at: w.now, by: 'ana' });
+    // Nobody is too late any more, and who was is looked at again.
+    expect([w.ledger.isTooLate(w.state), w.ledger.isTooLate(w.state)]).toEqual([false, false]);
     w.settle();
     expect(phases(w)[2]).toBe('busy');
     done(w, 5, 'd3');

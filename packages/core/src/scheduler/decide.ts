@@ -81,7 +81,7 @@ function stepAt(state: RolloutState, index: number): { step: StepName; leg?: num
  * @param wall by the clock on the wall, by which windows open
  */
 export function decide(state: RolloutState, ledger: Ledger, now: Instant, wall: Instant = now): Command[] {
-  if (state.phase === 'planned' || state.phase === 'ended') return [];
+  if (state.phase === 'ended') return [];
   const commands: Command[] = [];
   const mayBegin = state.phase === 'running' && !state.draining;
 

@@ -78,7 +78,7 @@ export class Ledger {
     this.#buckets.set(id, new Map());
     state.runs.forEach((run, index) => {
       this.#settle(state, index);
-      if (state.plan.spacing && run.enteredAt !== null && run.entered !== null) this.#take(lastClaims(state, index), run.enteredAt);
+      if (run.entered !== null) this.#take(lastClaims(state, index, run.entered), run.enteredAt!);
     });
   }
 
@@ -379,10 +379,9 @@ export class Ledger {
 }
 
 /** What a run claimed when it entered a stretch last. */
-function lastClaims(state: RolloutState, index: number): readonly Claim[] {
-  const { entered } = state.runs[index]!;
+function lastClaims(state: RolloutState, index: number, entered: number): readonly Claim[] {
   const planned = state.plan.runs[index]!;
-  return claimsOf(state.plan, planned, passageOf(state.plan, planned).stretches[entered!]!);
+  return claimsOf(state.plan, planned, passageOf(state.plan, planned).stretches[entered]!);
 }
 
 /** Where a ticket stands or would stand in a queue, which is in order. */
@@ -398,9 +397,7 @@ function placeIn(queue: readonly Candidate[], ticket: number): number {
 }
 
 function queueUp(queue: Candidate[], candidate: Candidate): void {
-  const last = queue[queue.length - 1];
-  if (!last || last.ticket < candidate.ticket) queue.push(candidate);
-  else queue.splice(placeIn(queue, candidate.ticket), 0, candidate);
+  queue.splice(placeIn(queue, candidate.ticket), 0, candidate);
 }
 
 /** Where one stands that goes through a queue: at whom, and how many before stay in it. */

@@ -242,7 +242,7 @@ export function soaks(state: RolloutState, index: number): boolean {
 /** The rung that a run tries, or would try next; null while nothing has failed. */
 export function rungOf(state: RolloutState, index: number): PlannedRung | null {
   const { rung } = state.runs[index]!;
-  return rung === null ? null : passageOf(state.plan, state.plan.runs[index]!).rungs[rung]!;
+  return passageOf(state.plan, state.plan.runs[index]!).rungs[rung ?? -1] ?? null;
 }
 
 /** What a run would claim to enter its next stretch. */

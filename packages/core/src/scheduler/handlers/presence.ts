@@ -1,5 +1,5 @@
 import { cause as causeOf } from '../../causes/catalogue.js';
-import { endRun, joinWave, strand } from '../passing.js';
+import { endRun, joinWave } from '../passing.js';
 import { currentStep, mostAbsences } from '../state.js';
 import { nameOf, runAt, runOf, type Handlers } from './handler.js';
 
@@ -38,7 +38,6 @@ export const ofPresence: Handlers<'run-absent' | 'run-seen' | 'run-missed' | 'ta
       state.waves[run.wave]!.absent--;
       joinWave(state, index, 'active');
       Object.assign(run, { phase: 'parked', absentSince: null, cause: null, detail: null });
-      if (state.dependants.size > 0) strand(state, index);
     },
   },
   'taken-early': {
