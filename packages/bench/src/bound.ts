@@ -1,4 +1,4 @@
-import { leastOf, makePassage, makePlan, rehearse, type Candidate, type Passage, type Plan } from '@barrow/core';
+import { leastOf, makePassage, makePlan, rehearse, shortened, type Candidate, type Passage, type Plan } from '@barrow/core';
 import type { Measured } from './measure.js';
 import { nineSteps } from './scheduler.js';
 
@@ -53,7 +53,7 @@ export function fleetOf(seed: number): Plan {
       feeds: [],
     };
   });
-  return makePlan({
+  const plan = makePlan({
     id: `r-${seed}`,
     name: `fleet ${seed}`,
     createdAt: 0,
@@ -67,6 +67,7 @@ export function fleetOf(seed: number): Plan {
     candidates,
     leftOut: [],
   });
+  return shortened(plan, 0);
 }
 
 /** How much longer rehearsed nights are than the least that their limits allow. */

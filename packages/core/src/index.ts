@@ -61,6 +61,7 @@ export * from './rehearsal/watch.js';
 export * from './standing/targets.js';
 export * from './records/from-snmp.js';
 export * from './records/told.js';
+export { shortened } from './rehearsal/order.js';
 export * from './plan/mixed.js';
 export * from './records/ranges.js';
 export * from './records/approval.js';

@@ -1,5 +1,5 @@
 import { claimsOf, passageOf, type Plan } from '../plan/plan.js';
-import type { Instant, Key, Ms, RunId } from '../units.js';
+import type { DeviceId, Instant, Key, Ms, RunId } from '../units.js';
 import type { Played } from './play.js';
 import type { PlayedPart, PlayedRun } from './watch.js';
 
@@ -73,8 +73,9 @@ export function groupsOf(chain: readonly ChainLink[]): ChainGroup[] {
 }
 
 /**
- * The least that the same work could take under the limits of the plan, in whatever order: of each wave the longest device, and
- * what has to share one place; its soak; and what is done after that. Windows and persons are left out of it.
+ * The least that the same work could take under the limits of the plan: of each wave the longest device, and what has to share one
+ * place, in whatever order; who goes down only after what hangs on it was done, as it was played, after all of that; its soak; and
+ * what is done after that. Windows and persons are left out of it.
  */
 export function leastOf(plan: Plan, played: Played): Ms {
   const byRun = new Map(plan.runs.map((run) => [run.id, run]));
@@ -126,10 +127,46 @@ export function leastOf(plan: Plan, played: Played): Ms {
         );
         longest = Math.max(longest, Math.ceil(together) + (alone.get(key) ?? 0));
       }
-      total += longest;
+      total += isAfter ? longest : Math.max(longest, trunksLast(plan, runs));
     }
   });
   return total;
+}
+
+/** The least that leaves before their trunk could take: all of them under one limit, and then what has the trunk go down. */
+function trunksLast(plan: Plan, runs: readonly PlayedRun[]): Ms {
+  const byRun = new Map(plan.runs.map((run) => [run.id, run]));
+  /** When each goes down, as it was played, and for how long it is in hand then. */
+  const trunks = new Map<DeviceId, { readonly from: Instant; readonly takes: Ms }>();
+  for (const { run: id, parts } of runs) {
+    const run = byRun.get(id)!;
+    const { steps, stretches } = passageOf(plan, run);
+    const stepsIn = (part: PlayedPart) => steps.slice(stretches[part.stretch]!.from, stretches[part.stretch]!.to);
+    const down = parts.filter((part) => stepsIn(part).some((s) => s.down)).at(-1);
+    if (down) trunks.set(run.device, { from: down.from, takes: workOf(down, stepsIn(down)) });
+  }
+  const before = new Map<DeviceId, Map<Key, Ms>>();
+  for (const { run: id, parts } of runs) {
+    const run = byRun.get(id)!;
+    const { steps, stretches } = passageOf(plan, run);
+    const own = parts.filter((part) => stretches[part.stretch]!.afterSoak !== true);
+    const ended = own.at(-1)?.until ?? Infinity;
+    const above = run.under.filter((device) => device !== run.device && (trunks.get(device)?.from ?? -1) >= ended);
+    if (above.length === 0) continue;
+    for (const part of own) {
+      const stretch = stretches[part.stretch]!;
+      const takes = workOf(part, steps.slice(stretch.from, stretch.to));
+      for (const { key } of claimsOf(plan, run, stretch)) {
+        if (plan.capacity[key] === undefined) continue;
+        for (const device of above) {
+          const work = before.get(device) ?? new Map<Key, Ms>();
+          before.set(device, work.set(key, (work.get(key) ?? 0) + takes));
+        }
+      }
+    }
+  }
+  const least = [...before].flatMap(([device, work]) => [...work].map(([key, ms]) => ms / plan.capacity[key]! + trunks.get(device)!.takes));
+  return Math.ceil(least.reduce((most, ms) => Math.max(most, ms), 0));
 }
 
 /** How long the steps of a stretch take; what one waits in it for an hour of its own is no work. */

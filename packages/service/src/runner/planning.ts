@@ -4,6 +4,7 @@ import {
   makePlan,
   NeedsInCircle,
   planInput,
+  shortened,
   type Candidate,
   type Gate,
   type Kind,
@@ -435,7 +436,7 @@ export async function planRollout(
   if (candidates.length === 0) throw new NothingToPlan(leftOut);
   const carried = carriedBy(candidates);
   const versions = [...new Set(candidates.map((c) => c.target))];
-  const plan = madeOrRefused({
+  const made = madeOrRefused({
     id: newId('r'),
     name:
       input.name ??
@@ -470,7 +471,8 @@ export async function planRollout(
     families: await familyTextsOf(context, devices, candidates),
     links: sites.linkRates(),
   });
-  refuseTooLong(plan, Date.now());
+  refuseTooLong(made, Date.now());
+  const plan = shortened(made, Date.now());
   refuseUnknownGates(plan, named, input.gates);
   const planned = new Set(plan.runs.map((r) => r.device));
   const absent = named.flatMap(({ name, devices: of }) =>
