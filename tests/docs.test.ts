@@ -3,6 +3,8 @@ import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { describe, expect, it } from 'vitest';
 import {
+  hazardCodes,
+  hazardKinds,
   causes,
   imageNoteJsonSchema,
   imageNoteSchema,
@@ -106,6 +108,16 @@ describe('every page', () => {
     const pictures = readdirSync(join(root, 'docs/screenshots'));
     expect(pictures.length).toBeLessThan(20);
     for (const picture of pictures) expect(all, picture).toContain(picture);
+  });
+});
+
+describe('the page of rollouts', () => {
+  it('names every hazard, and which of them have to be accepted', () => {
+    const rows = [...read('docs/rollout-lifecycle.md').matchAll(/^\| `([\w-]+)` \| .+ \| (yes)? ?\|$/gm)].map(
+      (m) => [m[1]!, m[2] === 'yes'] as const,
+    );
+    const told = rows.filter(([code]) => (hazardCodes as readonly string[]).includes(code));
+    expect(Object.fromEntries(told)).toEqual(Object.fromEntries(hazardCodes.map((code) => [code, hazardKinds[code].accept])));
   });
 });
 

@@ -292,7 +292,9 @@ describe('the whole fleet, from an empty database', () => {
     );
     expect(back.code).toBe(0);
     expect((await client.device('quay-sw-2')).also.filter((a) => a.by === 'hand')).toEqual([]);
-    expect((await client.deviceHistory('quay-sw-2')).filter((h) => h.field === 'told').length).toBeGreaterThan(1);
+    expect((await client.deviceHistory('quay-sw-2')).filter((h) => h.field === 'what is told').at(-1)!.after).toBe(
+      'Console: quay-con-1:port 4; Gives: addresses and time to its site; Decided by: the landlord; Licence until: 2026-01-31; Power supplies: 1',
+    );
   });
 
   it('refuses what cannot be told of a device, with what may be', async () => {

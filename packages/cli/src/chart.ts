@@ -1,9 +1,10 @@
 import type { RehearsalView } from '@barrow/core';
+import { axisOf } from '@barrow/client';
 import { duration } from '@barrow/core';
 import { makeColours, type Io } from './output.js';
 
 /** What a device does in a part of the time, from what matters most to what matters least. */
-const marks = { dark: '█', change: '▓', work: '▒', cut: '░', waits: '·', none: ' ' } as const;
+const marks = { dark: '█', change: '▓', work: '▒', cut: '░', pause: '┊', waits: '·', none: ' ' } as const;
 
 type Run = RehearsalView['runs'][number];
 
@@ -29,20 +30,22 @@ export function chartText(io: Io, r: Pick<RehearsalView, 'beginsAt' | 'totalMs' 
   const c = makeColours(io);
   const names = Math.max(6, ...r.runs.map((x) => x.name.length));
   const columns = Math.max(20, io.width - names - 3);
-  const begins = Date.parse(r.beginsAt);
-  const total = Math.max(1, r.totalMs);
-  const each = total / columns;
+  const axis = axisOf(r, Number.isFinite(now) ? [now] : []);
+  const edges = Array.from({ length: columns + 1 }, (_, i) => axis.momentAt(i / columns));
+  const isPause = (i: number): boolean => axis.pauses.some((p) => edges[i]! >= p.from && edges[i + 1]! <= p.until);
+  const paused = axis.pauses.reduce((sum, p) => sum + p.until - p.from, 0);
+  const each = (r.totalMs - paused) / columns;
   // Five times written along the top, each where it begins.
   const every = Math.ceil(columns / 5);
   let scale = '';
-  for (let at = 0; at < columns; at += every) scale += `${at === 0 ? 'start' : `+${duration(at * each)}`}`.padEnd(every);
+  for (let at = 0; at < columns; at += every) scale += axis.label(at / columns).padEnd(every);
   const row = (run: Run): string => {
-    const cells = Array.from({ length: columns }, (_, i) => markAt(run, begins + i * each, begins + (i + 1) * each));
+    const cells = Array.from({ length: columns }, (_, i) => (isPause(i) ? 'pause' : markAt(run, edges[i]!, edges[i + 1]!)));
     const painted = cells.map((cell, i) => {
       const mark = cell === 'dark' ? c.red(marks[cell]) : marks[cell];
-      return begins + i * each >= now ? c.dim(mark) : mark;
+      return edges[i]! >= now || cell === 'pause' ? c.dim(mark) : mark;
     });
-    const at = Math.floor((now - begins) / each);
+    const at = edges.findLastIndex((edge) => edge <= now);
     return at >= 0 && at < columns ? [...painted.slice(0, at), c.bold('|'), ...painted.slice(at + 1)].join('') : painted.join('');
   };
   const lines = r.waves.flatMap((w) => [
@@ -54,7 +57,7 @@ export function chartText(io: Io, r: Pick<RehearsalView, 'beginsAt' | 'totalMs' 
     ...lines,
     '',
     c.dim(
-      `${marks.dark} down   ${marks.change} being changed   ${marks.work} looked at, or taking its image   ${marks.cut} cut off by another   ${marks.waits} waits; one mark is ${duration(each)}${now === Infinity ? '' : '   | now: what comes after it is foretold'}`,
+      `${marks.dark} down   ${marks.change} being changed   ${marks.work} looked at, or taking its image   ${marks.cut} cut off by another   ${marks.waits} waits${axis.pauses.length === 0 ? '' : `   ${marks.pause} ${axis.pauses.map((p) => duration(p.until - p.from)).join(' and ')} in which nothing happens`}; one mark is ${duration(each)}${now === Infinity ? '' : '   | now: what comes after it is foretold'}`,
     ),
   ].join('\n');
 }

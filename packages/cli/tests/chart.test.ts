@@ -46,6 +46,23 @@ describe('the chart of a rehearsal', () => {
     expect(lines.at(-1)).toContain('one mark is 2 s');
   });
 
+  it('draws the hours narrow in which nothing happens, and says how many', () => {
+    const [one] = played.runs;
+    const nights = {
+      ...{ beginsAt: at(0), totalMs: 40_040_000, waves: played.waves.slice(0, 1) },
+      runs: [
+        {
+          ...one!,
+          endsAt: at(40_040),
+          parts: [...one!.parts, { name: 'change', ...span(40_020, 40_040), waited: 'waits for its window' }],
+        },
+      ],
+    };
+    const lines = chartText({ ...io, width: 100 }, nights).split('\n');
+    expect(lines[2]).toMatch(/^sw-1 {4}▒+·+▓+█+▓+┊+▓+$/);
+    expect(lines.at(-1)).toContain('┊ 11 h 6 min in which nothing happens; one mark is ');
+  });
+
   it('fits the width, however narrow', () => {
     for (const width of [20, 60, 200])
       for (const line of chartText({ ...io, width }, played)

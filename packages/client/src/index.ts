@@ -1,3 +1,4 @@
+export { axisOf, type Axis, type Span } from './axis.js';
 export {
   BarrowClient,
   ProblemError,

@@ -15,11 +15,17 @@ export { octets } from '@barrow/core';
 
 const two = (n: number): string => String(n).padStart(2, '0');
 
+/** A moment in milliseconds, by the clock of who reads it, e.g. `22:00:05`. */
+export const clockAt = (moment: number): string => {
+  const at = new Date(moment);
+  return [at.getHours(), at.getMinutes(), at.getSeconds()].map(two).join(':');
+};
+
 /** A moment (RFC 3339) in the time zone of who reads it; with its date, of the same zone, when that is not today's. */
 export function localTime(moment: string | null, now = new Date()): string {
   if (moment === null) return '–';
   const at = new Date(moment);
-  const time = [at.getHours(), at.getMinutes(), at.getSeconds()].map(two).join(':');
+  const time = clockAt(at.getTime());
   if (at.toDateString() === now.toDateString()) return time;
   return `${at.getFullYear()}-${two(at.getMonth() + 1)}-${two(at.getDate())} ${time}`;
 }

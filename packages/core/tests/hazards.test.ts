@@ -29,6 +29,7 @@ const candidate = (device: string, more: Partial<Candidate> = {}): Candidate => 
 });
 /** A trunk with a leaf below it, both planned, and a phone below the leaf that is not. */
 interface Told {
+  contacts?: Record<string, string>;
   here?: string;
   asked?: string[];
   devices?: Record<string, Partial<DeviceFacts>>;
@@ -36,7 +37,7 @@ interface Told {
   under?: Record<string, string[]>;
   more?: Record<string, Partial<Candidate>>;
 }
-function look({ devices = {}, runs = {}, under = {}, more = {}, here, asked }: Told = {}) {
+function look({ devices = {}, runs = {}, under = {}, more = {}, here, asked, contacts = {} }: Told = {}) {
   const names = ['trunk', 'leaf', 'phone'];
   const plan = makePlan({
     ...{ id: 'r', name: 'r', createdAt: 0, createdBy: 'a', unsaved: 'hold', wayBack: false, first: 0, atOnce: 3, perSite: 0 },
@@ -50,6 +51,7 @@ function look({ devices = {}, runs = {}, under = {}, more = {}, here, asked }: T
     devices: new Map(names.map((name) => [name, { name, tags: [], upSince: now - day, armed: null, isPlaced: true, ...devices[name] }])),
     under: new Map(Object.entries({ trunk: ['trunk'], leaf: ['leaf', 'trunk'], phone: ['phone', 'leaf', 'trunk'], ...under })),
     runs: new Map(['trunk', 'leaf'].map((d) => [d, { resets: [], drops: [], oneWay: [], backsUp: true, leavesBehind: [], ...runs[d] }])),
+    contacts: new Map(Object.entries(contacts)),
     ...(here === undefined ? {} : { here }),
     ...(asked === undefined ? {} : { asked: new Set(asked) }),
   };
@@ -150,6 +152,24 @@ describe('what could hurt in a plan', () => {
       { devices: { leaf: { told: { licenceUntil: new Date(now + 29 * day).toISOString().slice(0, 10) } } } },
       'licence',
       [['leaf', 'it ends on 1972-10-26', null]],
+    ],
+    [
+      'a licence that its image needs',
+      { runs: { leaf: { licences: ['a.bin: a new one, bound to its serial'] } } },
+      'licence',
+      [['leaf', 'a.bin: a new one, bound to its serial', null]],
+    ],
+    [
+      'others that it brings along',
+      { runs: { trunk: { takesAlong: ['ap-1', 'ap-2'] } } },
+      'taken-along',
+      [['trunk', 'brings ap-1, ap-2 to its own version by itself, whatever is planned for them', null]],
+    ],
+    [
+      'a door, and who is there',
+      { devices: { phone: { tags: ['door'] } }, contacts: { s: 'the night desk' }, under: { leaf: ['leaf'], phone: ['phone', 'leaf'] } },
+      'lifeline',
+      [['leaf', 'takes phone (door) with it: ask whoever answers for it (s: the night desk)', downMs]],
     ],
     ['versions that do not go together', { runs: { leaf: { mismatches: ['a', 'b'] } } }, 'mismatch', [['leaf', 'a; b', null]]],
     [

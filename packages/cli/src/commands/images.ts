@@ -354,6 +354,7 @@ function describeImage(io: Io, i: ImageDetail): string {
         note.needs.bootLoader ? `boot loader ${note.needs.bootLoader}` : null,
         ...partners,
         ...note.needs.programs.map((p) => `${p.name} ${p.atLeast}`),
+        note.needs.licence ? `of a licence: ${note.needs.licence}` : null,
       ]
         .filter(Boolean)
         .join('; ') || null,

@@ -553,6 +553,15 @@
 {/if}
 
 <style>
+  details summary {
+    cursor: pointer;
+    display: list-item;
+    list-style: disclosure-closed inside;
+  }
+  details[open] summary {
+    list-style-type: disclosure-open;
+    margin-bottom: 0.5rem;
+  }
   .begin {
     padding: 0 1rem 0.8rem;
   }

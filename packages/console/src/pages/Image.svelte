@@ -41,6 +41,7 @@
           `${p.family} ${p.atLeast} or newer${p.upTo ? `, ${p.upTo} or older` : ''}${p.whenAlone === 'allowed' ? ', where there is one' : ''}`,
       ),
       ...note.needs.programs.map((p) => `${p.name} ${p.atLeast} or newer`),
+      note.needs.licence ? `of a licence: ${note.needs.licence}` : null,
     ].filter((n) => n !== null);
     return [
       ['Family', image.family],

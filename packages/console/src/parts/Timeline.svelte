@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { RehearsalView, TimelineView } from '@barrow/core';
-  import { chainLines, localTime } from '@barrow/client';
+  import { axisOf, chainLines, localTime } from '@barrow/client';
   import { count, duration } from '../lib/format.js';
 
   type Drawn = Pick<RehearsalView, 'beginsAt' | 'totalMs' | 'waves' | 'runs'>;
@@ -32,7 +32,7 @@
   const before = ['prepare', 'transfer'];
 
   const begins = $derived(Date.parse(drawn.beginsAt));
-  const total = $derived(Math.max(1, drawn.totalMs));
+  const axis = $derived(axisOf(drawn, timeline && !isOver ? [Date.parse(timeline.now)] : []));
   const rows = $derived(
     drawn.waves.flatMap(({ wave }): Row[] => [
       { wave, run: null },
@@ -46,7 +46,7 @@
   let pointed = $state(-1);
   const firstRow = $derived(Math.max(0, Math.floor(scrolled / rowHeight) - 5));
   const shown = $derived(rows.slice(firstRow, firstRow + Math.ceil(height / rowHeight) + 10));
-  const at = (moment: string): number => ((Date.parse(moment) - begins) / total) * 1000;
+  const at = (moment: string): number => axis.at(Date.parse(moment)) * 1000;
   const wide = (span: { from: string; until: string }): number => Math.max(1.5 / zoom, at(span.until) - at(span.from));
   const after = (moment: string): string => `+${duration(Date.parse(moment) - begins)}`;
   const ticks = $derived(Array.from({ length: 6 * zoom }, (_, i) => i / (6 * zoom)));
@@ -87,9 +87,9 @@
     <h2 id="timeline-head">{timeline ? 'As it goes' : 'Rehearsal'}</h2>
     <span class="legend"
       ><i data-part="work"></i> looked at, takes its image <i data-part="change"></i> changed <i data-part="dark"></i> down
-      <i data-part="cut"></i> cut off by another {#if timeline}<i data-part="rehearsed"></i> as rehearsed{:else if chain.length > 0}<i
-          data-part="decides"
-        ></i> makes it long{/if}</span
+      <i data-part="cut"></i> cut off by another {#if axis.pauses.length > 0}<i data-part="pause"></i>
+        {axis.pauses.map((p) => duration(p.until - p.from)).join(' and ')} in which nothing happens{/if}
+      {#if timeline}<i data-part="rehearsed"></i> as rehearsed{:else if chain.length > 0}<i data-part="decides"></i> makes it long{/if}</span
     >
     <span class="zoom" role="group" aria-label="Zoom"
       >{#each [1, 4, 16] as z (z)}<button class="anchor" aria-pressed={zoom === z} onclick={() => (zoom = z)}
@@ -114,11 +114,14 @@
       <div class="scale" aria-hidden="true">
         <span class="name"></span>
         <span class="plot"
-          >{#each ticks as tick (tick)}<span style:left="{tick * 100}%">{tick === 0 ? 'start' : `+${duration(tick * total)}`}</span
-            >{/each}</span
+          >{#each ticks as tick (tick)}<span style:left="{tick * 100}%">{axis.label(tick)}</span>{/each}</span
         >
       </div>
       <div style:height="{rows.length * rowHeight}px" class="rows" aria-hidden="true">
+        {#each axis.pauses as pause (pause.from)}<span class="over"
+            ><i class="pause" style:left="{axis.at(pause.from) * 100}%" style:width="{(axis.at(pause.until) - axis.at(pause.from)) * 100}%"
+            ></i></span
+          >{/each}
         {#if timeline && !isOver}<span class="over"
             ><i class="coming" style:left="{at(timeline.now) / 10}%"></i><i class="now" style:left="{at(timeline.now) / 10}%"></i></span
           >{/if}
@@ -324,6 +327,14 @@
     position: absolute;
     top: 0;
     bottom: 0;
+  }
+  .over .pause,
+  .legend [data-part='pause'] {
+    background: repeating-linear-gradient(135deg, var(--line) 0 2px, transparent 2px 6px);
+  }
+  .over .pause {
+    border-inline: 1px solid var(--line);
+    background-color: var(--sheet);
   }
   .over .coming {
     right: 0;

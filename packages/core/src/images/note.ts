@@ -93,6 +93,10 @@ export const imageNoteSchema = z.strictObject({
         .max(10)
         .default([])
         .describe('Versions that the device’s controller, recorder, base station or chassis must have first, and may have at most.'),
+      licence: words
+        .nullable()
+        .default(null)
+        .describe('What it needs of a licence: another one, one that is bound to its hardware, and so on.'),
       programs: z
         .array(z.strictObject({ name: z.string().min(1).max(80), atLeast: version }))
         .max(10)

@@ -599,6 +599,8 @@ export const familyShape = closedObject({
   }).optional(),
   /** What its saved settings do not hold, and a person would have to bring back by hand. */
   backupLacks: z.array(z.string().min(1).max(60)).max(10).default([]),
+  /** Families of devices that it brings to its own version by itself when that changes. */
+  takesAlong: z.array(z.string().min(1)).max(20).default([]),
   /** What a restart loses, because it is never written down. */
   restartLoses: z.array(z.string().min(1).max(80)).max(10).default([]),
   shell: closedObject({

@@ -106,6 +106,7 @@ export const words: Readonly<Record<string, string>> = {
   'configuration.ignoreLines': 'Lines that change by themselves, left out when settings are compared.',
   'configuration.secrets': 'Patterns whose group `secret` is hidden wherever settings are shown.',
   backupLacks: 'What its saved settings do not hold: keys, certificates, licences, users.',
+  takesAlong: 'Families of devices that it brings to its own version by itself when that changes.',
   restartLoses: 'What a restart loses, because it is never written down: address bindings, say.',
   shell: 'Its command line over SSH.',
   'shell.prompt': 'Found at the end of the output when it waits for a command.',

@@ -1,4 +1,4 @@
-import { macOf, safeText, type deviceChange, type deviceEntry, type Told } from '@barrow/core';
+import { macOf, safeText, type deviceChange, type deviceEntry, type Told, toldWords } from '@barrow/core';
 import type { z } from 'zod';
 import type { Context } from '../context.js';
 import { DeviceEntity, HistoryEntity, type ByHandEnd, type DeviceRow } from '../data/entities.js';
@@ -62,15 +62,19 @@ export class ByHand {
       note: 'note',
       parent: 'parent',
       tags: 'tags',
-      told: 'told',
+      told: 'what is told',
     };
+    const book = await this.devices.names();
+    const nameOf = (id: string): string => book.byId.get(id)?.name ?? id;
     const shown = (value: unknown): string | null =>
       value === null || value === undefined || value === '' || (Array.isArray(value) && value.length === 0)
         ? null
         : Array.isArray(value)
           ? value.join(' ')
           : typeof value === 'object'
-            ? JSON.stringify(value)
+            ? toldWords(value as Told, {}, nameOf)
+                .map(({ what, text }) => `${what}: ${text}`)
+                .join('; ')
             : String(value as string);
     const at = Date.now();
     const probe = `by hand, ${who}`;

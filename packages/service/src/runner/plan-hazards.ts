@@ -11,6 +11,24 @@ export interface Drop {
   readonly models: readonly string[] | null;
 }
 
+/** Adds to each planned device those that it brings along by itself and that are not planned. */
+export function withTakenAlong(
+  facts: ReadonlyMap<string, RunFacts>,
+  all: readonly KnownDevice[],
+  planned: ReadonlySet<string>,
+  families: ReadonlyMap<string, Family>,
+): Map<string, RunFacts> {
+  const takes = new Map(all.map(({ row }) => [row.id, families.get(row.family ?? '')?.takesAlong ?? []]));
+  const along = new Map<string, string[]>();
+  for (const { row } of all) {
+    if (row.parent === null || planned.has(row.id) || !takes.get(row.parent)?.includes(row.family ?? '')) continue;
+    const names = along.get(row.parent);
+    if (names) names.push(row.name);
+    else along.set(row.parent, [row.name]);
+  }
+  return new Map([...facts].map(([device, of]) => [device, { ...of, takesAlong: along.get(device) ?? [] }]));
+}
+
 /** Adds to each planned device those that it serves no more afterwards and that are not planned along. */
 export function withLeftBehind(
   facts: ReadonlyMap<string, RunFacts>,
@@ -36,7 +54,8 @@ export const saidByFamily = ({ backupLacks, restartLoses }: Family, { steps }: P
 });
 
 /** What is to be known of the images that a device takes. */
-export const saidOfImages = (images: readonly ImageRow[]): Pick<RunFacts, 'unread' | 'uncompared' | 'needsBytes'> => ({
+export const saidOfImages = (images: readonly ImageRow[]): Pick<RunFacts, 'unread' | 'uncompared' | 'needsBytes' | 'licences'> => ({
+  licences: images.flatMap((i) => (i.note.needs.licence ? [`${i.file}: ${i.note.needs.licence}`] : [])),
   unread: images.filter((i) => i.note.notes !== '' && i.read.length === 0).map((i) => i.file),
   uncompared: images.filter((i) => i.compared === null).map((i) => i.file),
   needsBytes: Math.max(0, ...images.map((i) => i.note.spaceBytes ?? i.bytes)),
@@ -53,6 +72,7 @@ export function hazardsIn(
     readonly here: string | null;
     readonly beside: Beside;
     readonly asked: ReadonlySet<string>;
+    readonly contacts: ReadonlyMap<string, string>;
   },
 ): Hazard[] {
   return hazardsOf({
@@ -73,5 +93,6 @@ export function hazardsIn(
     runs,
     here: at.here,
     asked: at.asked,
+    contacts: at.contacts,
   });
 }

@@ -26,7 +26,7 @@ import type { Devices, KnownDevice } from '../devices/devices.js';
 import { Refusal } from '../errors.js';
 import type { MapService } from '../map/map.js';
 import { Beside } from './plan-beside.js';
-import { hazardsIn, saidByFamily, saidOfImages, withLeftBehind, type Drop } from './plan-hazards.js';
+import { hazardsIn, saidByFamily, saidOfImages, withLeftBehind, withTakenAlong, type Drop } from './plan-hazards.js';
 import type { Sites } from '../staging/sites.js';
 import { windowFor } from '../windows.js';
 import type { Durations } from './durations.js';
@@ -484,12 +484,13 @@ export async function planRollout(
     ...(input.approval ? ['the approval'] : []),
   ];
   const here = await map.here();
-  const hazards = hazardsIn(plan, all, withLeftBehind(heeded, dropping, all, planned), {
+  const hazards = hazardsIn(plan, all, withTakenAlong(withLeftBehind(heeded, dropping, all, planned), all, planned, context.families), {
     under: guards.under,
     placed: await map.placed(),
     here: here?.device ?? null,
     beside,
     asked: sites.asked(),
+    contacts: sites.contacts(),
   });
   const remarks = [
     ...(plan.remarks ?? []),

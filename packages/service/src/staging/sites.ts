@@ -42,6 +42,11 @@ export class Sites {
     return link;
   }
 
+  /** Who is there, by site; a site of which nobody said is left out. */
+  contacts(): ReadonlyMap<string, string> {
+    return new Map([...this.#rows.values()].flatMap(({ name, contact }) => (contact === null ? [] : [[name, contact] as const])));
+  }
+
   /** Octets in a second over each link that has a limit, by site; as fast as the devices' time. */
   linkRates(): Record<string, number> {
     const limited = [...this.#rows.values()].flatMap(({ name, linkKilobits: rate }) => (rate === null ? [] : [[name, rate] as const]));

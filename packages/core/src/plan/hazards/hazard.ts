@@ -36,6 +36,10 @@ export interface RunFacts {
   readonly uncompared?: readonly string[];
   /** The most room that one of its images needs, in octets. */
   readonly needsBytes?: number;
+  /** What its images need of a licence, in words. */
+  readonly licences?: readonly string[];
+  /** Devices outside of the rollout that it brings to its own version by itself. */
+  readonly takesAlong?: readonly string[];
   /** Where its version and that of what it works with do not go together, in words. */
   readonly mismatches?: readonly string[];
 }
@@ -48,6 +52,8 @@ export interface HazardFacts {
   readonly runs: ReadonlyMap<DeviceId, RunFacts>;
   /** The device on which Barrow's own machine hangs, where that is known. */
   readonly here?: DeviceId | null;
+  /** Who is there, by site. */
+  readonly contacts?: ReadonlyMap<string, string>;
   /** Sites of which somebody was asked what lives hang on; undefined: nobody keeps that. */
   readonly asked?: ReadonlySet<string>;
 }

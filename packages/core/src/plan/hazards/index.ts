@@ -17,7 +17,19 @@ import {
   servesOthers,
   singleSupply,
 } from './said.js';
-import { backupLacks, digestUntold, drops, leftBehind, mismatch, noBackup, notesUnread, oneWay, resets, restartLoses } from './told.js';
+import {
+  backupLacks,
+  digestUntold,
+  drops,
+  leftBehind,
+  mismatch,
+  noBackup,
+  notesUnread,
+  oneWay,
+  resets,
+  restartLoses,
+  takenAlong,
+} from './told.js';
 import { unproven } from './unproven.js';
 import { uplinkUnknown } from './uplink-unknown.js';
 
@@ -29,6 +41,7 @@ export { lifelineTags } from './lifeline.js';
 const looks: Readonly<Record<HazardCode, HazardLook>> = {
   lifeline,
   'left-behind': leftBehind,
+  'taken-along': takenAlong,
   resets,
   drops,
   'armed-otherwise': armedOtherwise,

@@ -15,5 +15,7 @@ export const lifeline: HazardLook = (run, facts, carried) => {
     ...(own === undefined ? [] : [`is itself such (${own})`]),
     ...(others.length === 0 ? [] : [`takes ${someNames(others.sort())} with it`]),
   ];
-  return words.length === 0 ? null : { words: `${words.join(', and ')}: ask whoever answers for it`, forMs: downMs(run, facts) };
+  const contact = facts.contacts?.get(run.site);
+  const whom = contact === undefined ? 'whoever answers for it' : `whoever answers for it (${run.site}: ${contact})`;
+  return words.length === 0 ? null : { words: `${words.join(', and ')}: ask ${whom}`, forMs: downMs(run, facts) };
 };

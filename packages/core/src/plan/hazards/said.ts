@@ -19,12 +19,15 @@ const known =
 export const decidedElsewhere = known(({ told }) => (told?.decidedBy ? `ask ${told.decidedBy}` : null));
 
 /** After its restart it may not do what it did. */
-export const licence = known(({ told }, now) => {
-  if (told?.licenceUntil === undefined) return null;
-  const ends = Date.parse(`${told.licenceUntil}T23:59:59Z`);
-  if (ends - now > soonMs) return null;
-  return ends < now ? `it ran out on ${told.licenceUntil}` : `it ends on ${told.licenceUntil}`;
-});
+export const licence: HazardLook = ({ device }, { devices, runs, now }) => {
+  const until = devices.get(device)?.told?.licenceUntil;
+  const ends = until === undefined ? Infinity : Date.parse(`${until}T23:59:59Z`);
+  const words = [
+    ...(ends - now > soonMs ? [] : [ends < now ? `it ran out on ${until}` : `it ends on ${until}`]),
+    ...(runs.get(device)?.licences ?? []),
+  ];
+  return words.length === 0 ? null : { words: words.join('; ') };
+};
 
 /** What is old and cold may not start again. */
 export const singleSupply = known(({ told, shows }) =>

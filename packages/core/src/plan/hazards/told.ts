@@ -26,4 +26,7 @@ export const digestUntold = told(({ uncompared }) =>
     ? `${uncompared.join(', ')}: nothing published was compared; \`barrow image add\` it with --digest or --checksums`
     : null,
 );
+export const takenAlong = told(({ takesAlong }) =>
+  takesAlong?.length ? `brings ${someNames(takesAlong)} to its own version by itself, whatever is planned for them` : null,
+);
 export const mismatch = told(({ mismatches }) => (mismatches?.length ? mismatches.join('; ') : null));
