@@ -68,7 +68,10 @@ export interface Onvif {
 }
 
 /** Asks a person for something, and waits for the answer. @throws CauseError when nobody gives one */
-export type AskPerson = (words: string, how: { readonly fits: string | null; readonly secret: boolean }) => Promise<string>;
+export type AskPerson = (
+  words: string,
+  how: { readonly fits: string | null; readonly like: string | null; readonly secret: boolean },
+) => Promise<string>;
 
 /** One file of an image, as it is carried to a device. */
 export interface CarriedFile {
@@ -222,9 +225,9 @@ async function runSteps(
     else if ('snmp' in step) await runSnmp(step, input, values, lookup);
     else if ('onvif' in step) await runOnvif(step, input, values, lookup);
     else if ('ask' in step) {
-      const { words, as, fits = null, secret } = step.ask;
+      const { words, as, fits = null, like = null, secret } = step.ask;
       if (!input.person) throw new CauseError('not-answered', `nobody is here to be asked: ${words}`);
-      values.single.set(as, await input.person(words, { fits, secret }));
+      values.single.set(as, await input.person(words, { fits, like, secret }));
     } else if ('forEach' in step) {
       const { from, as, where } = step.forEach;
       // A row is taken as it was read, whatever its steps read anew.

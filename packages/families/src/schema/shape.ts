@@ -197,6 +197,8 @@ const askStep = closedObject({
     as: name,
     /** What an answer looks like; another is not taken. */
     fits: patternText.optional(),
+    /** An example of one, for whoever gave another. */
+    like: z.string().min(1).max(80).optional(),
     /** It is shown nowhere, and stands in no record. */
     secret: z.boolean().default(false),
   }),

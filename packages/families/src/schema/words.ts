@@ -210,6 +210,7 @@ export const words: Readonly<Record<string, string>> = {
   'step.ask.ask.words': 'What is asked.',
   'step.ask.ask.as': 'The name of the answer.',
   'step.ask.ask.fits': 'What an answer looks like.',
+  'step.ask.ask.like': 'An example of an answer, for whoever gave one that does not fit.',
   'step.ask.ask.secret': 'It is shown nowhere.',
   'step.snmp.snmp': 'Reads or sets objects by SNMP (RFC 3416).',
   'step.snmp.refused': 'What it means when an object may not be set.',

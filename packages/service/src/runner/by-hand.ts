@@ -27,6 +27,8 @@ export interface Question {
   readonly words: string;
   /** What an answer looks like, as a pattern in RE2 syntax; null: whatever it is. */
   readonly fits: string | null;
+  /** An example of one; null: nobody gave one. */
+  readonly like: string | null;
   readonly secret: boolean;
 }
 

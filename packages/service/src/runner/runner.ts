@@ -353,7 +353,7 @@ export class Runner {
           422,
           'answer-unfit',
           'The answer cannot be that',
-          `For ${name} it is asked: ${question!.words} An answer looks like \`${question!.fits!}\`.`,
+          `For ${name} it is asked: ${question!.words} An answer looks like ${question!.like ?? `\`${question!.fits!}\``}.`,
           'Look again at what is asked for, and answer once more. Nothing was sent to the device.',
         );
       case 'nothing-asked':

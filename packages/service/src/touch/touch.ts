@@ -410,6 +410,7 @@ export class Touch {
       if (!use.person) throw new CauseError('service-fault', 'nobody is there to tell the address of its boot loader');
       this.#toldAddress = await this.#person(use.person)(`At which address does the boot loader of ${this.device.name} listen now?`, {
         fits: anyAddress,
+        like: '192.0.2.7',
         secret: false,
       });
     }
