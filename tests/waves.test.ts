@@ -53,7 +53,7 @@ describe('waves that a person chooses', () => {
       ['rest', 1],
     ]);
     const { out } = await cli('rollout', 'rehearse', 'latest', '--chart');
-    for (const name of devices) expect(out).toMatch(new RegExp(`^${name} +[▒░·]+[▓█]+`, 'm'));
+    for (const name of devices) expect(out).toMatch(new RegExp(`^${name} +[┊ ]*[▒░·]+[▓█]+`, 'm'));
     const [{ id } = { id: '' }] = await client.rollouts();
     const { runs } = await client.rehearsal(id);
     expect(runs.every((r) => r.parts.length === 3 && r.dark.length === 1 && r.cut.length === 0)).toBe(true);

@@ -273,6 +273,8 @@ class Heeding extends Migration {
     this.addSql('alter table image add column compared text;');
     this.addSql("alter table image add column read json not null default '[]';");
     this.addSql('alter table site add column asked text;');
+    this.addSql(`update image set note = json_set(note, '$.needs.licence', null, '$.needs.partners', (
+      select json_group_array(json(json_set(value, '$.upTo', null))) from json_each(note, '$.needs.partners')));`);
     this.addSql('pragma user_version = 16;');
   }
 }
