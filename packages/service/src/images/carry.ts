@@ -168,7 +168,7 @@ export class Carrying {
       };
     });
     const files = (how: 'strong' | 'weak'): Set<string> =>
-      new Set(manifest.images.flatMap((i, at) => (i.compared === how ? releases[at]!.files.map((f) => f.file) : [])));
+      new Set(manifest.images.flatMap((i, at) => (i.compared === how ? releases[at]!.files.map((f) => f.sha256) : [])));
     if (!dryRun) await this.intake.commit(releases, by, { strong: files('strong'), weak: files('weak') });
     const carried: Carried['families'] = [];
     for (const { family, member } of manifest.families) {

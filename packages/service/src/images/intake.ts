@@ -85,7 +85,7 @@ export class Intake {
       const { images, notes, checksums, loose, unpacked } = await this.#sort(sources, folder, remarks, wishes.asIs);
       const compared = await this.#compareDigests(sources, [...sources, ...unpacked], wishes, checksums, remarks);
       // A note that tells the digest of its files was compared with them as well.
-      const told = notes.flatMap((n) => n.note.files.map((f) => f.file));
+      const told = notes.flatMap((n) => n.note.files.map((f) => f.sha256));
       const releases = await this.#releases(images, notes, wishes, remarks);
       if (releases.length === 0)
         throw refuseImage(
@@ -201,7 +201,8 @@ export class Intake {
     }
     for (const [file, kind] of weak)
       if (!strong.has(file)) remarks.push(`${file} was compared by ${kind} only, which shows damage and no forgery`);
-    return { strong, weak: new Set(weak.keys()) };
+    const digests = (files: Iterable<string>): Set<string> => new Set([...files].map((file) => byName.get(file)!.sha256));
+    return { strong: digests(strong), weak: digests(weak.keys()) };
   }
 
   async #releases(
@@ -347,7 +348,7 @@ class Twins {
   }
 }
 
-/** Files, by name, that were compared with a digest that their source published: one that nobody can forge, or one that shows damage only. */
+/** Files, by their SHA-256, that were compared with a digest that their source published: one that nobody can forge, or one that shows damage only. */
 interface Compared {
   readonly strong: ReadonlySet<string>;
   readonly weak: ReadonlySet<string>;
@@ -355,8 +356,8 @@ interface Compared {
 
 /** A release is compared as well as the least of its files. */
 function comparedBy({ files }: Release, { strong, weak }: Compared): ImageRow['compared'] {
-  if (files.every((f) => strong.has(f.file))) return 'strong';
-  return files.every((f) => strong.has(f.file) || weak.has(f.file)) ? 'weak' : null;
+  if (files.every((f) => strong.has(f.sha256))) return 'strong';
+  return files.every((f) => strong.has(f.sha256) || weak.has(f.sha256)) ? 'weak' : null;
 }
 
 function rowOf({ files, family, note }: Release, by: string, compared: ImageRow['compared']): ImageRow {

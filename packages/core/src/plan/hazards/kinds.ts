@@ -12,7 +12,7 @@ export const hazardKinds = {
   unproven: { what: 'Nobody has seen these upgraded here yet: what their family file says is not proven', accept: true },
   'decided-elsewhere': { what: 'Somebody else decides on the firmware of these', accept: true },
   licence: { what: 'A licence runs out, or is bound to what is changed', accept: true },
-  mismatch: { what: 'For a while, versions stand against each other that are not meant to', accept: true },
+  mismatch: { what: 'Versions stand beside each other that are not meant to, for a while or from then on', accept: true },
   'cut-off': { what: 'Others are dark while these restart', accept: false },
   'no-redundancy': { what: 'While these restart, others hang on their last feed, or a ring is open', accept: false },
   'serves-others': { what: 'Others need what these give to come back', accept: false },

@@ -7,6 +7,7 @@ import {
   showsOf,
   systemObjects,
   type Around,
+  type Shows,
   type SnmpRecord,
 } from '@barrow/core';
 import { engineQuestion, sweep, WireError, type SnmpTarget } from '@barrow/wire';
@@ -26,6 +27,7 @@ export interface SnmpReading {
   readonly raw: Map<string, string | number>;
   readonly aroundRaw: Map<string, string | number>;
   readonly record: SnmpRecord;
+  readonly shows: Shows;
   readonly around: Around;
   /** Why not all of its tables were read; null when they were. */
   readonly cut: string | null;
@@ -34,6 +36,8 @@ export interface SnmpReading {
 /** Reads the standard objects that say what a device is, and the tables that say what is around it. @throws WireError */
 export async function readSnmp(context: Pick<Context, 'snmp'>, target: SnmpTarget, signal?: AbortSignal): Promise<SnmpReading> {
   const system = await context.snmp.get(target, Object.values(systemObjects));
+  // Its clock is compared with ours of now, and not of when all its tables were walked.
+  const at = Date.now();
   const limit = AbortSignal.any([AbortSignal.timeout(longestWalkMs), ...(signal ? [signal] : [])]);
   const raw = new Map<string, string | number>();
   const aroundRaw = new Map<string, string | number>();
@@ -62,7 +66,8 @@ export async function readSnmp(context: Pick<Context, 'snmp'>, target: SnmpTarge
   };
   await Promise.all(Array.from({ length: walksAtOnce }, walker));
   const all = new Map([...raw, ...aroundRaw]);
-  return { raw, aroundRaw, record: recordFromSnmp(raw), around: aroundFromSnmp(all), cut };
+  const record = recordFromSnmp(raw);
+  return { raw, aroundRaw, record, shows: showsOf(record, at), around: aroundFromSnmp(all), cut };
 }
 
 /** Asks by SNMP with the credentials that fit, and says when none does. */
@@ -91,7 +96,7 @@ export async function probeSnmp(context: Context, access: Access, reading: Readi
     reading.around = around;
     reading.agentUptime = record.agentUptime;
     reading.members = record.members;
-    reading.shows = showsOf(record, Date.now());
+    reading.shows = read.shows;
     reading.services = record.services;
     reading.capabilities = around.capabilities;
     reading.findings.push({ probe, values: { ...record, mac: around.chassisMac ?? record.mac } });
