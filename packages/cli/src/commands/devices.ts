@@ -354,6 +354,14 @@ export const registerDevices: Register = (program, act) => {
           ['radio', 'none'],
         ] as const)
           if (o[field] !== undefined) change[field] = o[field] === '' ? null : o[field] === nothing ? [] : o[field].split(/\s*,\s*/);
+        if (o['supplies'] !== undefined && o['supplies'] !== '' && !/^\d+$/.test(o['supplies']))
+          throw new CommandError(
+            exit.wrongUse,
+            'number-malformed',
+            'Nothing was set',
+            `--supplies takes a number, not "${o['supplies']}".`,
+            'For example --supplies 2, or --supplies "" to take it back.',
+          );
         if (o['supplies'] !== undefined) change['supplies'] = o['supplies'] === '' ? null : Number(o['supplies']);
         if (o['note'] !== undefined) change['note'] = o['note'];
         if (o.tag.length > 0) change['tags'] = o.tag;

@@ -171,7 +171,7 @@ const toldFields = ['console', 'serves', 'servesSites', 'radio', 'decidedBy', 'l
 /** The access points that were named, by id. @throws Refusal for one that is none, or itself */
 function radioOf(row: DeviceRow, names: readonly string[], book: DeviceBook): string[] {
   return names.map((name) => {
-    const other = book.get(name, 'radio');
+    const other = book.get(name, 'access point');
     const why = other.id === row.id ? 'it cannot be its own' : other.kind !== 'access-point' ? `${other.name} is no access point` : null;
     if (why !== null)
       throw new Refusal(422, 'radio-unfit', 'The radio neighbours were not set', `${row.name}: ${why}.`, 'Name access points.');
