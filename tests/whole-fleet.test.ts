@@ -169,7 +169,6 @@ describe('the whole fleet, from an empty database', () => {
     swapped.facts.serial = 'OC40REPLACED';
     swapped.facts.mac = '06:17:4b:ee:00:01';
     await Promise.all([moved.start(), swapped.start()]);
-    await fleet.refresh();
 
     const ended = await discover(client);
     const found = (await client.discovery(ended.id)).found;

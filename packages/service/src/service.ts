@@ -244,7 +244,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
       reportKey: await ReportKey.open(context),
       durations,
     };
-    runner.use(parts);
+    runner.use({ ...parts, map });
 
     // Before anybody is answered, everything is as the journals say; nothing is begun before the port is ours.
     await runner.load();

@@ -6,6 +6,8 @@ export const httpsPort = 8443;
 /** The ports that WS-Discovery 1.1 and RFC 3261 give. */
 export const wsDiscoveryPort = 3702;
 export const sipPort = 5060;
+/** Where a camera's stream is; it tells. */
+export const rtspPort = 5554;
 
 export const community = 'ferry-read';
 /** Who knows it may switch the power of ports. */

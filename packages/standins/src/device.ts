@@ -1,5 +1,6 @@
 import type { Agent } from 'net-snmp';
 import { factoryLogin, linkDelayMs, nowhere, otherThan, powerCommunity } from './access.js';
+import { ailing, healthOf } from './ailments.js';
 import { outlets } from './outlets.js';
 import { Machine, machineFaults, type Counters, type Persistent } from './machine.js';
 import { startAgent } from './net/agent.js';
@@ -78,6 +79,9 @@ export interface DeviceOptions {
   /** Switches the power of what hangs on a port of it. */
   readonly turn: (port: number, on: boolean) => void;
   readonly onChange: () => void;
+  /** Another number whenever a device of the fleet came up or went down. */
+  readonly changes: () => number;
+  readonly onState: () => void;
 }
 
 /** A maker's command language. */
@@ -107,9 +111,9 @@ export class StandIn extends Machine<FaultName> {
   );
 
   constructor(readonly options: DeviceOptions) {
-    const { name, model, timeScale, upDaysAtStart, initial, unsaved, onChange } = options;
+    const { name, model, timeScale, upDaysAtStart, initial, unsaved, onChange, onState } = options;
     const { model: type, hardwareRevision, variant } = model;
-    super({ name, model: type, hardwareRevision, variant, timeScale, upDaysAtStart, initial, unsaved, onChange });
+    super({ name, model: type, hardwareRevision, variant, timeScale, upDaysAtStart, initial, unsaved, onChange, onState });
   }
 
   get hostname(): string {
@@ -177,7 +181,7 @@ export class StandIn extends Machine<FaultName> {
 
   protected async open(): Promise<void> {
     const { options } = this;
-    this.#agent = this.#startAgent();
+    this.#agent = this.ails('snmp-shut-on-new') ? null : this.#startAgent();
     const style = options.shell;
     this.#shell = await startShellServer({
       address: options.address,
@@ -201,13 +205,6 @@ export class StandIn extends Machine<FaultName> {
     });
   }
 
-  /** Tells anew what is around it, after cables or neighbours have changed. */
-  refresh(): void {
-    if (this.state !== 'up') return;
-    this.#agent?.close();
-    this.#agent = this.#startAgent();
-  }
-
   #startAgent(): Agent {
     const { options } = this;
     const { model } = options;
@@ -225,7 +222,7 @@ export class StandIn extends Machine<FaultName> {
       engineBoots: this.persistent.boots,
       delayMs: linkDelayMs(options.site, options.timeScale),
       services: model.storage === 'two-slots' ? 2 : 4,
-      parts: [
+      parts: () => [
         {
           index: 1,
           description: `${model.maker} ${model.model}`,
@@ -242,8 +239,10 @@ export class StandIn extends Machine<FaultName> {
         // Routers have two power supplies, which tell nothing else of themselves.
         ...(model.storage === 'one-flash' ? [2, 3].map((index) => ({ ...supply, index })) : []),
       ],
-      clock: Date.now,
-      around: options.around(),
+      clock: () => (this.ails('clock-lost-on-new') ? this.upSeconds * 1000 : Date.now()),
+      around: () => ailing(options.around(), this.ails),
+      changes: options.changes,
+      health: () => healthOf(this.upSeconds, this.ails, model.ports),
       power: { community: powerCommunity, ...this.#ports },
     });
   }

@@ -73,6 +73,9 @@ export interface FixtureOptions {
   readonly kept: Persistent | null;
   readonly inspect?: (file: Buffer) => Inspection;
   readonly onChange: () => void;
+  /** Another number whenever a device of the fleet came up or went down. */
+  readonly changes: () => number;
+  readonly onState: () => void;
 }
 
 /** A simulated device behind any door: pages, a shell, standards. What it is upgraded with it truly writes and starts. */
@@ -111,6 +114,7 @@ export class Fixture extends Machine<AnswerFault> {
       unsaved: [],
       ...(options.inspect ? { inspect: options.inspect } : {}),
       onChange: options.onChange,
+      onState: options.onState,
     });
     if (options.kept) facts.firmware = this.running.version;
     this.shelf = new Shelf(facts.kind === 'controller' ? 300 * 1024 : 512 * 1024);

@@ -33,6 +33,7 @@ export class Fleet {
   readonly #stateFile: string | undefined;
   /** Until then everything counts as up, so that whoever starts first tells of whoever starts last. */
   #started = false;
+  #changes = 0;
 
   constructor(options: FleetOptions) {
     this.#stateFile = options.stateFile;
@@ -78,6 +79,8 @@ export class Fleet {
           around: around(d.name),
           turn: (port, on) => this.#turn(wiring!.fedThrough(d.name, port), on),
           onChange: () => this.#save(),
+          changes: () => this.#changes,
+          onState: () => this.#changes++,
         });
       });
     this.fixtures = scenarioFixtures
@@ -112,6 +115,8 @@ export class Fleet {
             kept: saved[f.name]?.store ? saved[f.name]! : null,
             ...(make.inspect ? { inspect: make.inspect } : {}),
             onChange: () => this.#save(),
+            changes: () => this.#changes,
+            onState: () => this.#changes++,
             children: () => this.fixtures.filter((c) => scenarioFixtures.find((s) => s.name === c.facts.name)?.parent === f.name),
           },
         );
@@ -148,12 +153,14 @@ export class Fleet {
     const faults: Set<string> = fixture ? fixture.faults : this.device(device).faults;
     if (on) faults.add(name as FaultName & AnswerFault);
     else faults.delete(name);
+    this.#changes++;
     if (fixture?.state === 'up') await fixture.reopen();
   }
 
   async start(): Promise<void> {
     await Promise.all([...this.devices.map((d) => d.start()), ...this.fixtures.map((f) => f.start())]);
     this.#started = true;
+    this.#changes++;
     this.#save();
   }
 
@@ -162,12 +169,6 @@ export class Fleet {
     const fixture = this.fixture(name);
     fixture.persistent.hostKey = makeHostKey();
     await fixture.reopen();
-  }
-
-  /** Lets every agent tell anew who is around it. */
-  async refresh(): Promise<void> {
-    for (const device of this.devices) device.refresh();
-    await Promise.all(this.fixtures.filter((f) => f.state === 'up').map((f) => f.reopen()));
   }
 
   async stop(): Promise<void> {

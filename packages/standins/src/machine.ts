@@ -1,3 +1,4 @@
+import { ailments, type Ailment } from './ailments.js';
 import { inspectImage, sha256, type Inspection } from './image.js';
 import { makeHostKey } from './net/shell-server.js';
 
@@ -17,6 +18,7 @@ export const machineFaults = [
   'reboots-during-write',
   'refuses-file',
   'cuts-file',
+  ...ailments,
 ] as const;
 
 /** What truly happened to a device, whatever anybody believes. */
@@ -77,6 +79,8 @@ export interface Body {
   /** Reads a file as this machine does. */
   readonly inspect?: (file: Buffer) => Inspection;
   readonly onChange: () => void;
+  /** It came up, or went down. */
+  readonly onState?: () => void;
 }
 
 /** Device seconds; real time is this divided by the time scale. */
@@ -109,7 +113,7 @@ export abstract class Machine<Fault extends string = string> {
   running: StoredImage;
   busy = false;
   writing = false;
-  state: 'off' | 'up' | 'booting' | 'dead' = 'off';
+  #state: 'off' | 'up' | 'booting' | 'dead' = 'off';
   readonly #cameWith: string;
   #startedAt = Date.now();
   #power = new AbortController();
@@ -121,6 +125,18 @@ export abstract class Machine<Fault extends string = string> {
     this.running = this.#bootable();
     this.#cameWith = this.running.version;
   }
+
+  get state(): 'off' | 'up' | 'booting' | 'dead' {
+    return this.#state;
+  }
+
+  set state(state) {
+    this.#state = state;
+    this.body.onState?.();
+  }
+
+  /** Whether something ails it that its new version brings. */
+  readonly ails = (ailment: Ailment): boolean => this.faults.has(ailment) && this.running.version !== this.#cameWith;
 
   /** Begins to answer. */
   protected abstract open(): Promise<void>;

@@ -10,6 +10,7 @@ declare module 'net-snmp' {
   export interface Agent {
     readonly engine: object;
     registerProvider(provider: object): void;
+    unregisterProvider(name: string): void;
     getMib(): Mib;
     getAuthorizer(): {
       addCommunity(community: string): void;

@@ -46,6 +46,10 @@ export interface Surroundings {
   readonly arp: readonly { readonly port: number; readonly address: string; readonly mac: string }[];
   readonly aggregates: readonly { readonly port: number; readonly into: number }[];
   readonly addresses: readonly string[];
+  /** How many routes it knows; 0: it is none that routes. */
+  readonly routes: number;
+  /** The bridge at the root of its spanning tree, by its address; null: it tells none. */
+  readonly root: string | null;
 }
 
 export const nothingAround: Surroundings = {
@@ -57,6 +61,8 @@ export const nothingAround: Surroundings = {
   arp: [],
   aggregates: [],
   addresses: [],
+  routes: 0,
+  root: null,
 };
 
 /** A row of ENTITY-MIB entPhysicalTable (RFC 6933). */

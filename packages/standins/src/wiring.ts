@@ -47,6 +47,13 @@ interface End {
 
 const isBridge = (node: Node): boolean => node.capabilities.includes('bridge');
 
+/** IEEE 802.1D: of the bridges of a segment the one with the lowest identifier is the root. */
+const rootOf = (nodes: readonly Node[]): string =>
+  nodes
+    .filter(isBridge)
+    .map((n) => n.mac())
+    .sort()[0]!;
+
 /** The MAC of a port: that of the device, counted up. */
 export function portMac(mac: string, port: number): string {
   const octets = mac.split(':');
@@ -155,6 +162,8 @@ export class Wiring {
         : [],
       aggregates: [...bundles].flatMap(([bundle, members]) => members.map((m) => ({ port: m.port, into: 100 + bundle }))),
       addresses: node.address() === null ? [] : [node.address()!],
+      routes: node.capabilities.includes('router') ? 2 + ends.length : 0,
+      root: isBridge(node) ? rootOf([node, ...heard.map((h) => h.other)]) : null,
     };
   }
 

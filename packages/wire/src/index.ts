@@ -50,6 +50,8 @@ export {
   type OnvifAsk,
   type OnvifInformation,
 } from './onvif/device.js';
+export { onvifStream } from './onvif/stream.js';
+export { describeRtsp, type RtspDescription, type RtspTarget } from './rtsp/describe.js';
 export { findXml, readXml, textOf, type XmlNode } from './onvif/xml.js';
 export { askSip, type SipReply, type SipRequest, type SipTarget } from './sip/ask.js';
 export { decodeOptions, encodeOptions, optionsQuestion, type SipAnswer } from './sip/options.js';

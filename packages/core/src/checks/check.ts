@@ -2,7 +2,25 @@ import type { CauseCode } from '../causes/catalogue.js';
 
 /** One comparison of before and after. */
 export interface Check {
-  readonly name: 'version' | 'next boot' | 'restart' | 'settled' | 'configuration' | 'serial' | 'members';
+  readonly name:
+    | 'version'
+    | 'next boot'
+    | 'restart'
+    | 'settled'
+    | 'configuration'
+    | 'serial'
+    | 'members'
+    | 'doors'
+    | 'ports'
+    | 'aggregates'
+    | 'power'
+    | 'neighbours'
+    | 'forwarding'
+    | 'spanning tree'
+    | 'routes'
+    | 'clock'
+    | 'picture'
+    | 'children';
   readonly result: 'passed' | 'failed';
   readonly before: string;
   readonly after: string;

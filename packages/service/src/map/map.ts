@@ -177,6 +177,22 @@ export class MapService {
     };
   }
 
+  /** Those to which a link, a feed or a parent leads from a device, each by the port of it that leads there. */
+  async beside(id: string): Promise<{ device: string; name: string; mac: string | null; port: string | null }[]> {
+    const { rows, topology } = await this.#draw();
+    const found: [string, string | null][] = [
+      ...topology.links.flatMap(({ a, b }): [string, string | null][] =>
+        a.device === id ? [[b.device, a.port]] : b.device === id ? [[a.device, b.port]] : [],
+      ),
+      ...topology.feeds.flatMap(({ from, to }): [string, string | null][] => (from.device === id ? [[to, from.port]] : [])),
+      ...[...rows.values()].flatMap((r): [string, string | null][] => (r.parent === id ? [[r.id, null]] : [])),
+    ];
+    return found.flatMap(([device, port]) => {
+      const row = rows.get(device);
+      return row ? [{ device, name: row.name, mac: row.mac, port }] : [];
+    });
+  }
+
   /** What hangs on one device, what it hangs on, and what goes dark with it. */
   async around(id: string): Promise<Pick<DeviceDetail, 'links' | 'feeds' | 'strangers' | 'dark' | 'children'>> {
     const { rows, topology, dark } = await this.#draw();

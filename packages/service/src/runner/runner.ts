@@ -49,6 +49,7 @@ import { learnAfterFailure } from './learn.js';
 import { reconcile } from './reconcile.js';
 import { hideInDetail } from '../touch/secrets.js';
 import type { Use } from '../touch/procedure.js';
+import type { MapService } from '../map/map.js';
 import { signOfLife } from '../touch/alive.js';
 import { once, Touch } from '../touch/touch.js';
 import { traceOf, Trails, type StepTrace } from './trail.js';
@@ -68,6 +69,7 @@ export interface RunnerParts {
   readonly backups: Backups;
   readonly journal: Journal;
   readonly durations: Durations;
+  readonly map: MapService;
 }
 
 /** The longest span that a timer of Node.js takes; a longer one would fire at once. */
@@ -135,8 +137,8 @@ export class Runner {
   }
 
   /** Gives the runner what its steps work with; once, before anything else. */
-  use({ devices, images, offers, transfers, watches, deliveries, backups, journal, durations }: RunnerParts): void {
-    this.#parts = { devices, images, offers, transfers, watches, deliveries, backups, journal, durations };
+  use({ devices, images, offers, transfers, watches, deliveries, backups, journal, durations, map }: RunnerParts): void {
+    this.#parts = { devices, images, offers, transfers, watches, deliveries, backups, journal, durations, map };
   }
 
   /** Tells somebody of each entry of a journal, after it was applied. */
@@ -886,6 +888,8 @@ export class Runner {
         const outletNumber = /(\d+)\D*$/.exec(power.outlet)?.[1] ?? '';
         return kept(new Touch(context, feeder, its, { given: { outlet: power.outlet, outletNumber }, signal })).run(name);
       },
+      around: (id) => parts.map.beside(id),
+      troubled: (except) => this.#troubled(except),
       fillIn: async (text) => {
         const given = await toldValues({ context, ...parts }, device, image);
         return fillSent(text, (name) => given[name]);
@@ -895,6 +899,19 @@ export class Runner {
       tell,
       byHand: async () => this.#byHand.ask(active.plan.id, run.id, signal),
     };
+  }
+
+  /** Who of all rollouts is being changed, or was and came to no good end. */
+  #troubled(except: string): ReadonlyMap<string, string> {
+    const found = new Map<string, string>();
+    for (const { plan, state } of this.#rollouts.values())
+      for (const [index, { device }] of plan.runs.entries()) {
+        const { phase, outcome } = state.runs[index]!;
+        if (device === except) continue;
+        if (phase === 'ended' ? outcome === 'failed' : !['waiting', 'parked', 'absent'].includes(phase))
+          found.set(device, phase === 'ended' || phase === 'broken' ? 'it failed itself' : 'it is being changed itself');
+      }
+    return found;
   }
 
   /** Through which doors a device is handled that cannot be reached itself. @throws CauseError */

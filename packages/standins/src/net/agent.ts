@@ -1,5 +1,6 @@
 import { createSocket, type Socket } from 'node:dgram';
 import snmp, { type Agent } from 'net-snmp';
+import type { Health } from '../ailments.js';
 import { capabilityBits, type Capability, type Part, type Surroundings } from '../surroundings.js';
 
 /** A user of SNMP v3 (RFC 3414) with SHA-1 or SHA-256 (RFC 7860) and AES-128 (RFC 3826). */
@@ -30,8 +31,12 @@ export interface AgentFacts {
   readonly clock?: () => number;
   /** Milliseconds that an answer takes on its way, as over a slow link. */
   readonly delayMs?: number;
-  readonly parts: readonly Part[];
-  readonly around: Surroundings;
+  readonly parts: () => readonly Part[];
+  readonly around: () => Surroundings;
+  /** Another number whenever what is around it may have changed. */
+  readonly changes: () => number;
+  /** How it fares; absent: it does not tell. */
+  readonly health?: () => Health;
   /** Its ports can be told to give no power, by whoever has this community, or by its user. */
   readonly power?: PortPower | undefined;
 }
@@ -44,7 +49,7 @@ export interface PortPower {
 }
 
 /** The decoder of the SNMP library ends the process on a malformed packet; a device would only drop it. */
-const guarded = (delayMs: number) => ({
+const guarded = (delayMs: number, before: () => void) => ({
   createSocket(type: 'udp4' | 'udp6'): Socket {
     const socket = createSocket(type);
     if (delayMs > 0) {
@@ -59,6 +64,7 @@ const guarded = (delayMs: number) => ({
         event === 'message'
           ? (((...args: unknown[]) => {
               try {
+                before();
                 listener(...args);
               } catch {
                 // Dropped.
@@ -104,7 +110,21 @@ function capabilityOctets(capabilities: readonly Capability[]): Buffer {
  * IP-MIB (RFC 4293), IEEE8023-LAG-MIB.
  */
 export function startAgent(facts: AgentFacts): Agent {
-  const { around, power } = facts;
+  const { power } = facts;
+  let around = facts.around();
+  let changes = facts.changes();
+  /** Every table, told anew after something around has changed. */
+  const tables: (() => void)[] = [];
+  /** Those that are never long the same. */
+  const livelyTables: (() => void)[] = [];
+  let health = facts.health?.();
+  const renew = (): void => {
+    health = facts.health?.();
+    const same = facts.changes() === changes;
+    if (!same) around = facts.around();
+    changes = facts.changes();
+    for (const tell of same ? livelyTables : tables) tell();
+  };
   const agent = snmp.createAgent(
     {
       port: facts.port,
@@ -113,7 +133,7 @@ export function startAgent(facts: AgentFacts): Agent {
       // Without a model of access the library answers anonymous v3 requests.
       accessControlModelType: snmp.AccessControlModelType.Simple,
       engineID: facts.engineId,
-      dgramModule: guarded(facts.delayMs ?? 0),
+      dgramModule: guarded(facts.delayMs ?? 0, () => renew()),
     },
     () => undefined,
   );
@@ -180,33 +200,47 @@ export function startAgent(facts: AgentFacts): Agent {
     oid: string,
     columns: readonly Column[],
     index: Index,
-    rows: readonly (readonly unknown[])[],
+    rowsNow: () => readonly (readonly unknown[])[],
     told: readonly string[] = [],
     writable: { readonly column: string; readonly set: (oid: string, value: number) => void } | null = null,
+    lively = false,
   ): void => {
-    if (rows.length === 0) return;
-    const hidden = new Set(index.map((i) => i.columnName));
-    agent.registerProvider({
-      name,
-      type: snmp.MibProviderType.Table,
-      oid,
-      maxAccess: may['not-accessible'],
-      tableColumns: columns.map(([number, column, type]) => ({
-        number,
-        name: column,
-        type,
-        maxAccess:
-          may[hidden.has(column) && !told.includes(column) ? 'not-accessible' : column === writable?.column ? 'read-write' : 'read-only'],
-      })),
-      tableIndex: index,
-      handler: writable
-        ? (request: SetRequest) => {
-            if (request.commitSet && request.setValue !== undefined) writable.set(request.oid, request.setValue);
-            request.done();
-          }
-        : undefined,
-    });
-    for (const row of rows) mib.addTableRow(name, [...row]);
+    let last = '[]';
+    const tell = (): void => {
+      const rows = rowsNow();
+      const text = JSON.stringify(rows);
+      if (text === last) return;
+      if (last !== '[]') agent.unregisterProvider(name);
+      last = text;
+      if (rows.length > 0) put(rows);
+    };
+    const put = (rows: readonly (readonly unknown[])[]): void => {
+      const hidden = new Set(index.map((i) => i.columnName));
+      agent.registerProvider({
+        name,
+        type: snmp.MibProviderType.Table,
+        oid,
+        maxAccess: may['not-accessible'],
+        tableColumns: columns.map(([number, column, type]) => ({
+          number,
+          name: column,
+          type,
+          maxAccess:
+            may[hidden.has(column) && !told.includes(column) ? 'not-accessible' : column === writable?.column ? 'read-write' : 'read-only'],
+        })),
+        tableIndex: index,
+        handler: writable
+          ? (request: SetRequest) => {
+              if (request.commitSet && request.setValue !== undefined) writable.set(request.oid, request.setValue);
+              request.done();
+            }
+          : undefined,
+      });
+      for (const row of rows) mib.addTableRow(name, [...row]);
+    };
+    tables.push(tell);
+    if (lively) livelyTables.push(tell);
+    tell();
   };
   const by = (...columnNames: string[]): Index => columnNames.map((columnName) => ({ columnName }));
 
@@ -227,19 +261,10 @@ export function startAgent(facts: AgentFacts): Agent {
       [13, 'entPhysicalModelName', text],
     ],
     by('entPhysicalIndex'),
-    facts.parts.map((p) => [
-      p.index,
-      p.description,
-      p.containedIn,
-      p.class,
-      p.name,
-      p.hardware,
-      p.loader,
-      p.firmware,
-      p.serial,
-      p.maker,
-      p.model,
-    ]),
+    () =>
+      facts
+        .parts()
+        .map((p) => [p.index, p.description, p.containedIn, p.class, p.name, p.hardware, p.loader, p.firmware, p.serial, p.maker, p.model]),
   );
   table(
     'ifEntry',
@@ -252,9 +277,25 @@ export function startAgent(facts: AgentFacts): Agent {
       [6, 'ifPhysAddress', text],
       [7, 'ifAdminStatus', whole],
       [8, 'ifOperStatus', whole],
+      [9, 'ifLastChange', types['TimeTicks']!],
+      ...(health ? ([13, 14, 19, 20] as const).map((column): Column => [column, ifCounters[column], types['Counter']!]) : []),
     ],
     by('ifIndex'),
-    around.ports.map((p) => [p.index, p.name, p.type, Math.min(p.speedMbps * 1_000_000, 4_294_967_295), octets(p.mac), 1, p.up ? 1 : 2]),
+    () =>
+      around.ports.map((p) => [
+        p.index,
+        p.name,
+        p.type,
+        Math.min(p.speedMbps * 1_000_000, 4_294_967_295),
+        octets(p.mac),
+        1,
+        p.up ? 1 : 2,
+        health?.lastChange.get(p.index) ?? 0,
+        ...(health ? [0, 0, 0, 0] : []),
+      ]),
+    [],
+    null,
+    true,
   );
   table(
     'ifXEntry',
@@ -266,7 +307,7 @@ export function startAgent(facts: AgentFacts): Agent {
       [19, 'ifXIndex', whole],
     ],
     by('ifXIndex'),
-    around.ports.map((p) => [p.name, p.speedMbps, p.alias, p.index]),
+    () => around.ports.map((p) => [p.name, p.speedMbps, p.alias, p.index]),
   );
   table(
     'ipAddrEntry',
@@ -276,7 +317,7 @@ export function startAgent(facts: AgentFacts): Agent {
       [2, 'ipAdEntIfIndex', whole],
     ],
     by('ipAdEntAddr'),
-    around.addresses.map((a) => [a, 1]),
+    () => around.addresses.map((a) => [a, 1]),
     ['ipAdEntAddr'],
   );
   table(
@@ -289,7 +330,7 @@ export function startAgent(facts: AgentFacts): Agent {
       [4, 'ipNetToMediaType', whole],
     ],
     by('ipNetToMediaIfIndex', 'ipNetToMediaNetAddress'),
-    around.arp.map((a) => [a.port, octets(a.mac), a.address, 3]),
+    () => around.arp.map((a) => [a.port, octets(a.mac), a.address, 3]),
     ['ipNetToMediaIfIndex', 'ipNetToMediaNetAddress'],
   );
   if (around.neighbours.length > 0 || around.capabilities.length > 0) {
@@ -307,7 +348,7 @@ export function startAgent(facts: AgentFacts): Agent {
       [4, 'lldpLocPortDesc', text],
     ],
     by('lldpLocPortNum'),
-    around.neighbours.length > 0 ? around.ports.map((p) => [p.index, 5, p.name, p.alias]) : [],
+    () => (around.neighbours.length > 0 ? around.ports.map((p) => [p.index, 5, p.name, p.alias]) : []),
   );
   table(
     'lldpRemEntry',
@@ -327,20 +368,21 @@ export function startAgent(facts: AgentFacts): Agent {
       [12, 'lldpRemSysCapEnabled', text],
     ],
     by('lldpRemTimeMark', 'lldpRemLocalPortNum', 'lldpRemIndex'),
-    around.neighbours.map((n, i) => [
-      0,
-      n.port,
-      i + 1,
-      4,
-      octets(n.chassisMac),
-      5,
-      n.portName,
-      '',
-      n.sysName,
-      n.sysDescr,
-      capabilityOctets(n.capabilities),
-      capabilityOctets(n.capabilities),
-    ]),
+    () =>
+      around.neighbours.map((n, i) => [
+        0,
+        n.port,
+        i + 1,
+        4,
+        octets(n.chassisMac),
+        5,
+        n.portName,
+        '',
+        n.sysName,
+        n.sysDescr,
+        capabilityOctets(n.capabilities),
+        capabilityOctets(n.capabilities),
+      ]),
   );
   table(
     'lldpRemManAddrEntry',
@@ -355,9 +397,9 @@ export function startAgent(facts: AgentFacts): Agent {
       [8, 'manIndex', whole],
     ],
     by('manTimeMark', 'manLocalPortNum', 'manIndex', 'lldpRemManAddrSubtype', 'lldpRemManAddr'),
-    around.neighbours.flatMap((n, i) => (n.address === null ? [] : [[1, addressOctets(n.address), 2, 1, 0, n.port, i + 1]])),
+    () => around.neighbours.flatMap((n, i) => (n.address === null ? [] : [[1, addressOctets(n.address), 2, 1, 0, n.port, i + 1]])),
   );
-  const med = around.neighbours.map((n, i) => ({ n, i })).filter(({ n }) => n.inventory !== null);
+  const med = () => around.neighbours.map((n, i) => ({ n, i })).filter(({ n }) => n.inventory !== null);
   table(
     'lldpXMedRemInventoryEntry',
     '1.0.8802.1.1.2.1.5.4795.1.3.3.1',
@@ -373,17 +415,18 @@ export function startAgent(facts: AgentFacts): Agent {
       [10, 'medIndex', whole],
     ],
     by('medTimeMark', 'medLocalPortNum', 'medIndex'),
-    med.map(({ n, i }) => [
-      n.inventory!.hardware,
-      '',
-      n.inventory!.firmware,
-      n.inventory!.serial,
-      n.inventory!.maker,
-      n.inventory!.model,
-      0,
-      n.port,
-      i + 1,
-    ]),
+    () =>
+      med().map(({ n, i }) => [
+        n.inventory!.hardware,
+        '',
+        n.inventory!.firmware,
+        n.inventory!.serial,
+        n.inventory!.maker,
+        n.inventory!.model,
+        0,
+        n.port,
+        i + 1,
+      ]),
   );
   table(
     'lldpXMedRemXPoEPDEntry',
@@ -395,7 +438,7 @@ export function startAgent(facts: AgentFacts): Agent {
       [6, 'pdIndex', whole],
     ],
     by('pdTimeMark', 'pdLocalPortNum', 'pdIndex'),
-    around.neighbours.flatMap((n, i) => (n.powerTenths > 0 ? [[n.powerTenths, 0, n.port, i + 1]] : [])),
+    () => around.neighbours.flatMap((n, i) => (n.powerTenths > 0 ? [[n.powerTenths, 0, n.port, i + 1]] : [])),
   );
   table(
     'pethPsePortEntry',
@@ -409,10 +452,11 @@ export function startAgent(facts: AgentFacts): Agent {
     ],
     by('pethPsePortGroupIndex', 'pethPsePortIndex'),
     // RFC 3621: detection status 3 is deliveringPower, 2 is searching, 1 is disabled; classes count from 1. TruthValue (RFC 2579): 1 and 2.
-    around.power.map((p) => {
-      const on = power?.isOn(p.port) ?? true;
-      return [1, p.port, on ? 1 : 2, on ? (p.delivering ? 3 : 2) : 1, p.class + 1];
-    }),
+    () =>
+      around.power.map((p) => {
+        const on = power?.isOn(p.port) ?? true;
+        return [1, p.port, on ? 1 : 2, on ? (p.delivering ? 3 : 2) : 1, p.class + 1];
+      }),
     [],
     power
       ? {
@@ -434,7 +478,7 @@ export function startAgent(facts: AgentFacts): Agent {
       [2, 'dot1dBasePortIfIndex', whole],
     ],
     by('dot1dBasePort'),
-    around.forwarding.length > 0 ? around.ports.map((p) => [p.index, p.index]) : [],
+    () => (around.forwarding.length > 0 ? around.ports.map((p) => [p.index, p.index]) : []),
     ['dot1dBasePort'],
   );
   table(
@@ -447,7 +491,7 @@ export function startAgent(facts: AgentFacts): Agent {
       [4, 'dot1qFdbId', whole],
     ],
     [{ columnName: 'dot1qFdbId' }, { columnName: 'dot1qTpFdbAddress', length: 6 }],
-    around.forwarding.map((f) => [octets(f.mac), f.port, 3, 10]),
+    () => around.forwarding.map((f) => [octets(f.mac), f.port, 3, 10]),
   );
   table(
     'dot3adAggPortEntry',
@@ -457,10 +501,51 @@ export function startAgent(facts: AgentFacts): Agent {
       [13, 'dot3adAggPortAttachedAggID', whole],
     ],
     by('dot3adAggPortIndex'),
-    around.aggregates.map((a) => [a.port, a.into]),
+    () => around.aggregates.map((a) => [a.port, a.into]),
   );
+  // RFC 2790 §4.1: storage of the type hrStorageRam, and the load of each processor.
+  table(
+    'hrStorageEntry',
+    '1.3.6.1.2.1.25.2.3.1',
+    [
+      [1, 'hrStorageIndex', whole],
+      [2, 'hrStorageType', types['OID']!],
+      [3, 'hrStorageDescr', text],
+      [4, 'hrStorageAllocationUnits', whole],
+      [5, 'hrStorageSize', whole],
+      [6, 'hrStorageUsed', whole],
+    ],
+    by('hrStorageIndex'),
+    () => (health ? [[1, '1.3.6.1.2.1.25.2.1.2', 'memory', 1024, health.memory.size, health.memory.used]] : []),
+    ['hrStorageIndex'],
+    null,
+    true,
+  );
+  table(
+    'hrProcessorEntry',
+    '1.3.6.1.2.1.25.3.3.1',
+    [
+      [1, 'hrProcessorFrwID', types['OID']!],
+      [2, 'hrProcessorLoad', whole],
+      [3, 'hrDeviceIndex', whole],
+    ],
+    by('hrDeviceIndex'),
+    () => (health ? [['0.0', health.load, 1]] : []),
+    [],
+    null,
+    true,
+  );
+  // RFC 4292 §5: how many routes are known. RFC 4188: the root of the spanning tree, as priority and address.
+  if (around.routes > 0) scalar('inetCidrRouteNumber', '1.3.6.1.2.1.4.24.6', gauge, around.routes, () => around.routes);
+  if (around.root !== null)
+    scalar('dot1dStpDesignatedRoot', '1.3.6.1.2.1.17.2.5', text, Buffer.alloc(8), () =>
+      Buffer.concat([Buffer.from([0x80, 0]), octets(around.root ?? '000000000000')]),
+    );
   return agent;
 }
+
+/** RFC 2863: what went wrong on a port, by column. */
+const ifCounters = { 13: 'ifInDiscards', 14: 'ifInErrors', 19: 'ifOutDiscards', 20: 'ifOutErrors' } as const;
 
 /** RFC 2579 DateAndTime, in UTC. */
 function dateAndTime(moment: number): Buffer {

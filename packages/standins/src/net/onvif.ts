@@ -11,6 +11,7 @@ export interface CameraFacts {
   readonly name: string;
   readonly address: string;
   readonly httpPort: number;
+  readonly rtspPort: number;
   readonly user: string;
   readonly password: string;
   /** How far its clock is from the true time, in milliseconds. */
@@ -59,8 +60,15 @@ export function answerOnvif(body: string, facts: CameraFacts, onLogin: (accepted
       ),
     };
   }
-  if (!body.includes('GetDeviceInformation')) return fault();
+  const asked = ['GetDeviceInformation', 'GetCapabilities', 'GetProfiles', 'GetStreamUri'].find((one) => body.includes(one));
+  if (asked === undefined) return fault();
   if (!body.includes('UsernameToken') || !onLogin(authorised(body, facts))) return fault();
+  const media: Record<string, string> = {
+    GetCapabilities: `<tds:GetCapabilitiesResponse><tds:Capabilities><tt:Media><tt:XAddr>http://${facts.address}:${facts.httpPort}/onvif/media_service</tt:XAddr></tt:Media></tds:Capabilities></tds:GetCapabilitiesResponse>`,
+    GetProfiles: `<trt:GetProfilesResponse xmlns:trt="http://www.onvif.org/ver10/media/wsdl"><trt:Profiles token="pier" fixed="true"><tt:Name>pier</tt:Name></trt:Profiles></trt:GetProfilesResponse>`,
+    GetStreamUri: `<trt:GetStreamUriResponse xmlns:trt="http://www.onvif.org/ver10/media/wsdl"><trt:MediaUri><tt:Uri>rtsp://${facts.address}:${facts.rtspPort}/pier</tt:Uri></trt:MediaUri></trt:GetStreamUriResponse>`,
+  };
+  if (media[asked] !== undefined) return { status: 200, type: xml, body: soap(media[asked]) };
   return {
     type: xml,
     body: soap(

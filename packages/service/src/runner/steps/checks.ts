@@ -13,6 +13,7 @@ import { readSystem, runningTime } from '../../touch/running-time.js';
 import { steadyNow } from '../../steady.js';
 import { learn } from '../learn.js';
 import { membersCompared } from '../members.js';
+import { outlookCompared } from '../outlooks.js';
 import { preflightFacts } from './preflight.js';
 import { exchangedBy } from '../component.js';
 import { rebootSentAt } from './return.js';
@@ -73,6 +74,7 @@ export const checks: Step = async (step) => {
     ...(before.nextBoot === null ? [] : [checkNextBoot(family.versions, before.nextBoot, leg.to, gives['nextBoot'] ?? null)]),
     ...(await membersCompared(step, session, tables)),
     ...compared,
+    ...(await outlookCompared(step, session)),
   ];
   await learn(step, gives, session, {
     probe: 'SSH, checks of a rollout',

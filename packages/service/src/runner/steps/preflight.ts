@@ -14,6 +14,7 @@ import { z } from 'zod';
 import { steadyNow } from '../../steady.js';
 import { exchangedBy } from '../component.js';
 import { learn } from '../learn.js';
+import { outlookNow } from '../outlooks.js';
 import { hideSecrets } from '../../touch/secrets.js';
 import { readSystem, runningTime } from '../../touch/running-time.js';
 import type { Step, StepContext } from './step.js';
@@ -137,6 +138,7 @@ export const preflight: Step = async (step) => {
     bootLoader: gives['bootLoader'] ?? null,
     running: runningTime(system, gives['bootCount'], steadyNow()),
     members: membersIn(tables),
+    outlook: await outlookNow(step, session),
     ...(saved === null ? {} : { savedSettings: saved }),
   };
   return { kind: 'done', facts };

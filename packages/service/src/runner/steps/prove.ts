@@ -4,6 +4,7 @@ import { exchangedBy } from '../component.js';
 import { learn } from '../learn.js';
 import { concluded, settingsCompared } from './checks.js';
 import { membersCompared } from '../members.js';
+import { outlookCompared } from '../outlooks.js';
 import { preflightFacts } from './preflight.js';
 import type { Step } from './step.js';
 
@@ -22,6 +23,7 @@ export const settle: Step = async (step) => {
     ...(typeof counted === 'string' ? [checkSettled(counted, gives['bootCount'] ?? null)] : []),
     ...(await membersCompared(step, session, tables)),
     ...(await settingsCompared(step, session)),
+    ...(await outlookCompared(step, session)),
   ];
   await learn(step, gives, session, { probe: 'SSH, after the soak of a rollout', now: Date.now() });
   return concluded(made, gives);

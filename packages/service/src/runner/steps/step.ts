@@ -55,6 +55,10 @@ export interface StepContext {
   readonly onFeeder: (name: 'cut-power' | 'give-power') => Promise<ProcedureResult>;
   /** A text of the family file, with what is known of the device and its image put in. */
   readonly fillIn: (template: string) => Promise<string>;
+  /** What is known to hang on it, or it on: for who looks whom an upgrade may have cut off. */
+  readonly around: (device: string) => Promise<readonly AroundIt[]>;
+  /** Of the other devices those that are being changed now, or were and came to no good end, each with that in words. */
+  readonly troubled: (except: string) => ReadonlyMap<string, string>;
   /** Whether it answers, by whatever it answers; one that is handled through another tells by its record only. */
   readonly alive: (timeoutMs: number, retries: number) => Promise<Sign>;
   /** Waits for the person who does what the step asks for. */
@@ -63,6 +67,14 @@ export interface StepContext {
   readonly tell: (percent: number) => void;
   /** Logs in when it is first needed; the session is closed and its conversation kept when the step ends. */
   readonly login: (more?: Use) => Promise<Touch>;
+}
+
+/** One that a link, a feed or a parent leads to, and by which port of whom is asked. */
+export interface AroundIt {
+  readonly device: string;
+  readonly name: string;
+  readonly mac: string | null;
+  readonly port: string | null;
 }
 
 /** How a step ended well. `skip`: there is nothing to do on this device; `skip-leg`: this image is behind it. */

@@ -1,0 +1,35 @@
+import type { Check } from '../check.js';
+import { checkBundles } from './bundles.js';
+import { checkChildren } from './children.js';
+import { checkClock } from './clock.js';
+import { checkDoors } from './doors.js';
+import type { Excused } from './excused.js';
+import { checkNeighbours } from './neighbours.js';
+import type { Outlook } from './outlook.js';
+import { checkPicture } from './picture.js';
+import { checkPorts } from './ports.js';
+import { checkPower } from './power.js';
+import { checkForwarding, checkRoutes, checkTree } from './tables.js';
+
+/** In the order in which one explains the next: a port that is down has no neighbour, and what has no port learns nothing. */
+const all = [
+  checkDoors,
+  checkPorts,
+  checkBundles,
+  checkPower,
+  checkNeighbours,
+  checkForwarding,
+  checkTree,
+  checkRoutes,
+  checkClock,
+  checkPicture,
+  checkChildren,
+];
+
+/**
+ * What a device shows of what is around it, against what it showed before. Which checks are made follows from what it showed then: who
+ * told of no routes is asked for none.
+ */
+export function compareOutlooks(before: Outlook, after: Outlook, excused: Excused): Check[] {
+  return all.flatMap((check) => check(before, after, excused) ?? []);
+}

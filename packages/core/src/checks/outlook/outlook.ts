@@ -1,0 +1,76 @@
+import type { Around, Answers } from '../../records/around.js';
+import { macOf, octetsOf } from '../../records/around.js';
+import type { Ms } from '../../units.js';
+
+/** What a device shows of what is around it at one moment, as far as it is compared before and after. */
+export interface Outlook {
+  /** Ports that are up, by name: their numbers may be others after an upgrade. */
+  readonly ports: readonly OutlookPort[];
+  /** Who is heard (IEEE 802.1AB), and on which port. */
+  readonly neighbours: readonly { readonly port: string | null; readonly name: string; readonly mac: string | null }[];
+  /** Ports that deliver power (RFC 3621). */
+  readonly fed: readonly string[];
+  /** How many addresses it has learned (RFC 4188, RFC 4363); null: it tells of none. */
+  readonly learned: number | null;
+  /** How many routes it knows (RFC 4292). */
+  readonly routes: number | null;
+  /** The root of its spanning tree (RFC 4188 dot1dStpDesignatedRoot), by address. */
+  readonly root: string | null;
+  /** How far its clock is from ours. */
+  readonly clockOffMs: Ms | null;
+  /** By what it can be asked: `SNMP`, `SSH`, `HTTP`, `HTTPS`, `SIP`, `ONVIF`. */
+  readonly doors: readonly string[];
+  /** Whether its picture can be had (RFC 2326, RFC 7826 DESCRIBE); null: it shows none. */
+  readonly picture: { readonly there: boolean; readonly detail: string } | null;
+  /** Those that are managed through it and are there, by serial. */
+  readonly children: readonly { readonly name: string; readonly serial: string }[];
+}
+
+export interface OutlookPort {
+  readonly name: string;
+  /** The aggregate that it is bundled into, by name. */
+  readonly bundle: string | null;
+}
+
+/** What is read besides the tables of what is around. */
+export const outlookScalars = {
+  routes: '1.3.6.1.2.1.4.24.6.0',
+  olderRoutes: '1.3.6.1.2.1.4.24.3.0',
+  root: '1.3.6.1.2.1.17.2.5.0',
+} as const;
+
+export const emptyOutlook: Outlook = {
+  ports: [],
+  neighbours: [],
+  fed: [],
+  learned: null,
+  routes: null,
+  root: null,
+  clockOffMs: null,
+  doors: [],
+  picture: null,
+  children: [],
+};
+
+const whole = (value: string | number | undefined): number | null => (typeof value === 'number' ? value : null);
+
+/** What an agent tells of it. */
+export function outlookOf(around: Around, scalars: Answers): Pick<Outlook, 'ports' | 'neighbours' | 'fed' | 'learned' | 'routes' | 'root'> {
+  const nameOf = new Map(around.ports.map((p) => [p.index, p.name]));
+  // RFC 4188: a bridge identifier is two octets of priority and six of the address; all zero where there is no tree.
+  const root = octetsOf(scalars.get(outlookScalars.root));
+  return {
+    ports: around.ports
+      .filter((p) => p.up === true)
+      .map((p) => ({ name: p.name, bundle: p.bundle === null ? null : (nameOf.get(p.bundle) ?? null) })),
+    neighbours: around.neighbours.map((n) => ({
+      port: n.port === null ? null : (nameOf.get(n.port) ?? null),
+      name: n.name ?? n.chassisMac ?? n.addresses[0] ?? 'unnamed',
+      mac: n.chassisMac,
+    })),
+    fed: around.power.flatMap((p) => (p.delivering ? [nameOf.get(p.port) ?? `${p.port}`] : [])),
+    learned: around.forwarding.length > 0 ? around.forwarding.length : null,
+    routes: whole(scalars.get(outlookScalars.routes)) ?? whole(scalars.get(outlookScalars.olderRoutes)),
+    root: root.length === 8 ? macOf(root.slice(2)) : null,
+  };
+}

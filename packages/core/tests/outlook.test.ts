@@ -1,0 +1,159 @@
+import { describe, expect, it } from 'vitest';
+import { compareOutlooks, emptyOutlook, nobodyExcused, outlookOf, outlookScalars, aroundFromSnmp, type Outlook } from '@barrow/core';
+
+const before: Outlook = {
+  ports: [
+    { name: 'p1', bundle: 'b1' },
+    { name: 'p2', bundle: 'b1' },
+    { name: 'p3', bundle: null },
+    { name: 'p4', bundle: null },
+    { name: 'p5', bundle: null },
+    { name: 'p6', bundle: null },
+  ],
+  neighbours: [
+    { port: 'p3', name: 'sw-9', mac: '06:00:00:00:00:09' },
+    { port: null, name: 'far', mac: null },
+  ],
+  fed: ['p4'],
+  learned: 40,
+  routes: 10,
+  root: '06:00:00:00:00:01',
+  clockOffMs: 1000,
+  doors: ['SNMP', 'SSH'],
+  picture: { there: true, detail: 'a picture is described' },
+  children: [{ name: 'ap-1', serial: 'A1' }],
+};
+const failed = (after: Partial<Outlook>, excused = nobodyExcused) =>
+  compareOutlooks(before, { ...before, ...after }, excused)
+    .filter((c) => c.result === 'failed')
+    .map((c) => [c.name, c.cause, ...c.evidence]);
+const without = (...names: string[]) => before.ports.filter((p) => !names.includes(p.name));
+
+describe('what a device shows of what is around it, before and after', () => {
+  it('is the same where nothing changed, and compares all that was shown', () => {
+    const made = compareOutlooks(before, before, nobodyExcused);
+    expect(made.map((c) => c.name)).toEqual([
+      'doors',
+      'ports',
+      'aggregates',
+      'power',
+      'neighbours',
+      'forwarding',
+      'spanning tree',
+      'routes',
+      'clock',
+      'picture',
+      'children',
+    ]);
+    expect(made.every((c) => c.result === 'passed' && c.cause === null && c.evidence.length === 0)).toBe(true);
+  });
+
+  it('compares nothing of who showed nothing', () => {
+    expect(compareOutlooks(emptyOutlook, before, nobodyExcused)).toEqual([]);
+    expect(compareOutlooks({ ...emptyOutlook, picture: { there: false, detail: '404' } }, before, nobodyExcused)).toEqual([]);
+  });
+
+  it.each<[string, Partial<Outlook>, (string | null)[][]]>([
+    ['a port behind which somebody was heard', { ports: without('p3') }, [['ports', 'ports-down', 'p3 was up and is down']]],
+    ['a port that powered somebody', { ports: without('p4') }, [['ports', 'ports-down', 'p4 was up and is down']]],
+    ['all plain ports', { ports: without('p5', 'p6') }, [['ports', 'ports-down', 'p5 was up and is down', 'p6 was up and is down']]],
+    [
+      'a member of a bundle',
+      { ports: [...without('p2'), { name: 'p2', bundle: null }] },
+      [['aggregates', 'bundle-apart', 'p2 was in b1 and is in none']],
+    ],
+    [
+      'a member that is in another',
+      { ports: [...without('p2'), { name: 'p2', bundle: 'b7' }] },
+      [['aggregates', 'bundle-apart', 'p2 was in b1 and is in b7']],
+    ],
+    ['power', { fed: [] }, [['power', 'power-not-delivered', 'p4 delivered power and does not']]],
+    [
+      'neighbours',
+      { neighbours: [] },
+      [['neighbours', 'neighbours-missing', 'sw-9 was heard on p3 and is not', 'far was heard and is not']],
+    ],
+    ['all learned addresses', { learned: null }, [['forwarding', 'forwards-nothing']]],
+    ['more routes than come and go', { routes: 7 }, [['routes', 'routes-missing', 'of 10 at least 8 were to come back']]],
+    ['all routes', { routes: null }, [['routes', 'routes-missing', 'of 10 at least 8 were to come back']]],
+    ['the root of the tree', { root: '06:00:00:00:00:02' }, [['spanning tree', 'tree-changed']]],
+    ['any root', { root: null }, [['spanning tree', 'tree-changed']]],
+    ['the right time', { clockOffMs: -3_600_000 }, [['clock', 'clock-lost']]],
+    ['a door', { doors: ['SSH'] }, [['doors', 'door-shut', 'SNMP answered and does not']]],
+    ['a picture', { picture: { there: false, detail: '404 Not Found' } }, [['picture', 'picture-missing']]],
+    ['a child', { children: [] }, [['children', 'children-missing', 'ap-1 (A1) was with it and is not']]],
+  ])('misses %s', (_, after, told) => {
+    expect(failed(after)).toEqual(told);
+  });
+
+  it.each<[string, Partial<Outlook>]>([
+    ['one plain port of several, since somebody may have switched a machine off', { ports: without('p5') }],
+    ['a neighbour on another port', { neighbours: before.neighbours.map((n) => ({ ...n, port: 'p9' })) }],
+    [
+      'a neighbour of another name and the same address',
+      { neighbours: [{ ...before.neighbours[0]!, name: 'new' }, before.neighbours[1]!] },
+    ],
+    ['fewer learned addresses', { learned: 1 }],
+    ['a few routes', { routes: 8 }],
+    ['a clock that is not told any more', { clockOffMs: null }],
+    ['a clock that was a little off', { clockOffMs: 100_000 }],
+    ['ports, doors and children that are new', { doors: ['SNMP', 'SSH', 'HTTP'], ports: [...before.ports, { name: 'p7', bundle: null }] }],
+  ])('does not hold against it %s', (_, after) => {
+    expect(failed(after)).toEqual([]);
+  });
+
+  it('does not hold against it who is missing for a reason of their own, and says so', () => {
+    const excused = {
+      ports: new Map([['p4', 'it failed itself']]),
+      names: new Map([
+        ['06:00:00:00:00:09', 'it is being changed itself'],
+        ['ap-1', 'it is being changed itself'],
+      ]),
+    };
+    const after = { ...before, ports: without('p4'), fed: [], neighbours: [before.neighbours[1]!], children: [] };
+    expect(failed(after, excused)).toEqual([]);
+    const said = compareOutlooks(before, after, excused).flatMap((c) => c.evidence);
+    expect(said).toEqual([
+      'p4 was up and is down, and it failed itself: not held against it',
+      'p4 delivered power and does not, and it failed itself: not held against it',
+      'sw-9 was heard on p3 and is not, and it is being changed itself: not held against it',
+      'ap-1 (A1) was with it and is not, and it is being changed itself: not held against it',
+    ]);
+    // The excuse of one is none for another.
+    expect(failed({ neighbours: [] }, excused)).toEqual([
+      ['neighbours', 'neighbours-missing', 'far was heard and is not', expect.stringContaining('sw-9 was heard on p3')],
+    ]);
+  });
+
+  it('is read from what an agent tells: names and not numbers, and a root only where there is a tree', () => {
+    const answers = new Map<string, string | number>([
+      ['1.3.6.1.2.1.2.2.1.2.7', 'gate 7'],
+      ['1.3.6.1.2.1.2.2.1.8.7', 1],
+      ['1.3.6.1.2.1.2.2.1.2.8', 'gate 8'],
+      ['1.3.6.1.2.1.2.2.1.8.8', 2],
+      ['1.3.6.1.2.1.2.2.1.2.9', 'bond'],
+      ['1.3.6.1.2.1.2.2.1.8.9', 1],
+      ['1.2.840.10006.300.43.1.2.1.1.13.7', 9],
+      ['1.3.6.1.2.1.105.1.1.1.6.1.7', 3],
+    ]);
+    const read = (scalars: [string, string | number][]) => outlookOf(aroundFromSnmp(answers), new Map(scalars));
+    expect(read([[outlookScalars.olderRoutes, 4]])).toEqual({
+      ports: [
+        { name: 'gate 7', bundle: 'bond' },
+        { name: 'bond', bundle: null },
+      ],
+      neighbours: [],
+      fed: ['gate 7'],
+      learned: null,
+      routes: 4,
+      root: null,
+    });
+    expect(
+      read([
+        [outlookScalars.routes, 5],
+        [outlookScalars.root, '0x800006174b000100'],
+      ]),
+    ).toMatchObject({ routes: 5, root: '06:17:4b:00:01:00' });
+    expect(read([[outlookScalars.root, '0x0000000000000000']]).root).toBeNull();
+  });
+});

@@ -1,0 +1,80 @@
+import { compareOutlooks, emptyOutlook, nobodyExcused, type Check, type Excused, type Outlook } from '@barrow/core';
+import { ownNow, ownPause } from '@barrow/wire';
+import { z } from 'zod';
+import { readOutlook } from '../touch/outlook.js';
+import type { Touch } from '../touch/touch.js';
+import type { StepContext } from './steps/step.js';
+
+/** How long what is around it may take to come back, in the device's time, and in ours at least. */
+const patience = { theirs: 300_000, least: 5000 };
+const betweenMs = 500;
+
+const outlookShape: z.ZodType<Outlook> = z.object({
+  ports: z.array(z.object({ name: z.string(), bundle: z.string().nullable() })),
+  neighbours: z.array(z.object({ port: z.string().nullable(), name: z.string(), mac: z.string().nullable() })),
+  fed: z.array(z.string()),
+  learned: z.number().nullable(),
+  routes: z.number().nullable(),
+  root: z.string().nullable(),
+  clockOffMs: z.number().nullable(),
+  doors: z.array(z.string()),
+  picture: z.object({ there: z.boolean(), detail: z.string() }).nullable(),
+  children: z.array(z.object({ name: z.string(), serial: z.string() })),
+});
+
+/** What it shows now; one that is handled through another shows nothing of its own. */
+export async function outlookNow(step: StepContext, session: Touch, wish: Parameters<typeof readOutlook>[3] = {}): Promise<Outlook> {
+  const { context, device, family, run, signal } = step;
+  if (run.via !== undefined) return emptyOutlook;
+  const outlook = await readOutlook(context, device, family, wish, signal);
+  if (!family.procedures.children) return outlook;
+  const { tables } = await session.run('children');
+  const there = (tables['children'] ?? []).filter((c) => c['present'] === undefined || c['present'] === c['presentWhen']);
+  return { ...outlook, children: there.flatMap(({ name = '', serial = '' }) => (serial === '' ? [] : [{ name: name || serial, serial }])) };
+}
+
+/** What it showed as late as possible before it was changed; null when nobody looked. */
+export function outlookBefore({ trail }: Pick<StepContext, 'trail'>): Outlook | null {
+  for (const name of ['reboot', 'activate', 'preflight'])
+    for (const trace of [trail.get(name), trail.ofLeg(name)]) {
+      const read = outlookShape.safeParse(trace?.facts['outlook']);
+      if (read.success) return read.data;
+    }
+  return null;
+}
+
+/** What is around it against what was before, each given its time to come back; nothing where nobody looked before. */
+export async function outlookCompared(step: StepContext, session: Touch): Promise<Check[]> {
+  const before = outlookBefore(step);
+  if (before === null) return [];
+  const until = ownNow() + Math.max(patience.least, patience.theirs / step.context.options.timeScale);
+  for (;;) {
+    const after = await outlookNow(step, session, { doors: before.doors, picture: before.picture !== null });
+    const made = compareOutlooks(before, after, nobodyExcused);
+    if (made.every((c) => c.result === 'passed')) return made;
+    // Only when it matters it is asked who is missing for a reason of their own.
+    const judged = compareOutlooks(before, after, await excusedOf(step, before));
+    if (judged.every((c) => c.result === 'passed') || ownNow() >= until || step.signal.aborted) return judged;
+    await ownPause(betweenMs, step.signal);
+  }
+}
+
+/** Those around it that are being changed too, or were and came to no good end. */
+async function excusedOf({ run, around, troubled }: StepContext, before: Outlook): Promise<Excused> {
+  const others = troubled(run.device);
+  if (others.size === 0) return nobodyExcused;
+  const ports = new Map<string, string>();
+  const names = new Map<string, string>();
+  for (const { device, name, mac, port } of await around(run.device)) {
+    const why = others.get(device);
+    if (why === undefined) continue;
+    if (port !== null) ports.set(port, why);
+    names.set(name, why);
+    if (mac !== null) names.set(mac, why);
+  }
+  for (const n of before.neighbours) {
+    const why = names.get(n.name) ?? (n.mac === null ? undefined : names.get(n.mac));
+    if (why !== undefined && n.port !== null) ports.set(n.port, why);
+  }
+  return { ports, names };
+}

@@ -1,0 +1,178 @@
+import {
+  aroundFromSnmp,
+  aroundSubtrees,
+  emptyOutlook,
+  outlookOf,
+  outlookScalars,
+  recordFromSnmp,
+  systemObjects,
+  type Outlook,
+} from '@barrow/core';
+import { usesOnvif, usesSip, type Family } from '@barrow/families';
+import { askSip, describeRtsp, onvifClock, onvifStream, tryConnects, WireError, type HttpTarget, type SnmpTarget } from '@barrow/wire';
+import type { Context } from '../context.js';
+import { CredentialEntity, NetworkEntity, type DeviceRow, type NetworkRow } from '../data/entities.js';
+import { snmpAccess } from './access.js';
+import { loginsOf } from './logins.js';
+
+/** Of the tables of what is around, those that are compared before and after. */
+const compared = [
+  'interfaceNames',
+  'interfaceTypes',
+  'interfaceStates',
+  'ifName',
+  'lldpLocal',
+  'lldpRemote',
+  'powerPorts',
+  'bridgePorts',
+  'dot1dForwarding',
+  'dot1qForwarding',
+  'aggregates',
+] as const;
+
+/** No device is asked for longer by any of it. */
+const longestMs = 20_000;
+const askMs = 2000;
+/** RFC 2326 §3.2. */
+const rtspPort = 554;
+
+/** What is left out when it is asked for again: only doors that were open, and a picture that was there, are compared. */
+export interface OutlookWish {
+  readonly doors?: readonly string[];
+  readonly picture?: boolean;
+}
+
+/** What a device shows of what is around it, by all that it can be asked for; whatever does not answer is left empty. */
+export async function readOutlook(
+  context: Context,
+  device: DeviceRow,
+  family: Family,
+  wish: OutlookWish,
+  signal: AbortSignal,
+): Promise<Outlook> {
+  const network = await context.db.findOne(NetworkEntity, { name: device.network });
+  if (!network || device.address === '') return emptyOutlook;
+  const limit = AbortSignal.any([signal, AbortSignal.timeout(longestMs)]);
+  const wanted = (door: string): boolean => wish.doors?.includes(door) ?? true;
+  const [tables, doors, sip, camera] = await Promise.all([
+    quietly(null, () => readTables(context, device, network, limit)),
+    openDoors(device, network, wanted, limit),
+    quietly(false, () => answersSip(device, network, family, wanted, limit)),
+    quietly({ door: false, clockOffMs: null, picture: null }, () => readCamera(context, device, family, wish, limit)),
+  ]);
+  return {
+    ...emptyOutlook,
+    ...(tables ?? {}),
+    clockOffMs: camera.clockOffMs ?? tables?.clockOffMs ?? null,
+    picture: camera.picture,
+    doors: [...(tables ? ['SNMP'] : []), ...doors, ...(sip ? ['SIP'] : []), ...(camera.door ? ['ONVIF'] : [])],
+  };
+}
+
+/** What the wire refuses is a device that shows nothing. */
+async function quietly<T>(nothing: T, work: () => Promise<T>): Promise<T> {
+  try {
+    return await work();
+  } catch (error) {
+    if (error instanceof WireError) return nothing;
+    throw error;
+  }
+}
+
+type Tables = Pick<Outlook, 'ports' | 'neighbours' | 'fed' | 'learned' | 'routes' | 'root' | 'clockOffMs'>;
+
+async function readTables(context: Context, device: DeviceRow, network: NetworkRow, signal: AbortSignal): Promise<Tables | null> {
+  const credential = device.snmpCredential === null ? null : await context.db.findOne(CredentialEntity, { id: device.snmpCredential });
+  if (!credential) return null;
+  const target: SnmpTarget = { address: device.address, port: network.snmpPort, access: snmpAccess(context, credential), timeoutMs: 1000 };
+  const got = await context.snmp.get(target, [systemObjects.date, systemObjects.upTime, ...Object.values(outlookScalars)]);
+  const at = Date.now();
+  const scalars = new Map([...got].map(([oid, v]) => [oid, v.value]));
+  const { clock } = recordFromSnmp(scalars);
+  const answers = new Map<string, string | number>();
+  for (const name of compared) {
+    const [oid, most] = aroundSubtrees[name];
+    for (const { oid: at, value } of await context.snmp.walk(target, oid, most, signal)) answers.set(at, value);
+  }
+  return { ...outlookOf(aroundFromSnmp(answers), scalars), clockOffMs: clock === null ? null : clock - at };
+}
+
+/** Where a connection is taken; nothing is said there. */
+async function openDoors(
+  { address }: DeviceRow,
+  { sshPort, httpPort, httpsPort }: NetworkRow,
+  wanted: (door: string) => boolean,
+  signal: AbortSignal,
+): Promise<string[]> {
+  const ports = new Map(
+    (
+      [
+        ['SSH', sshPort],
+        ['HTTP', httpPort],
+        ['HTTPS', httpsPort],
+      ] as const
+    ).filter(([door]) => wanted(door)),
+  );
+  const open = new Set<number>();
+  await tryConnects({
+    addresses: [address],
+    ports: [...ports.values()],
+    connectsPerSecond: 100,
+    atOnce: 3,
+    timeoutMs: askMs,
+    signal,
+    onOpen: (_, port) => open.add(port),
+  });
+  return [...ports].flatMap(([door, port]) => (open.has(port) ? [door] : []));
+}
+
+async function answersSip(
+  { address, kind }: DeviceRow,
+  { sipPort }: NetworkRow,
+  family: Family,
+  wanted: (door: string) => boolean,
+  signal: AbortSignal,
+): Promise<boolean> {
+  const speaks = kind === 'phone' || kind === 'base-station' || Object.values(family.procedures).some((p) => p && usesSip(p));
+  if (!speaks || !wanted('SIP')) return false;
+  await askSip({ host: address, port: sipPort, timeoutMs: askMs, signal }, { method: 'OPTIONS' });
+  return true;
+}
+
+/** A camera by its ONVIF services: its clock, and whether the stream that it names can be described. */
+async function readCamera(
+  context: Context,
+  device: DeviceRow,
+  family: Family,
+  wish: OutlookWish,
+  signal: AbortSignal,
+): Promise<{ readonly door: boolean; readonly clockOffMs: number | null; readonly picture: Outlook['picture'] }> {
+  const speaks = device.credentials['onvif'] !== undefined || Object.values(family.procedures).some((p) => p && usesOnvif(p));
+  const none = { door: false, clockOffMs: null, picture: null };
+  if (!speaks) return none;
+  const { network, credentials } = await loginsOf(context, device, 'onvif');
+  const target: HttpTarget = { host: device.address, port: network.httpPort, secure: false, access: null, timeoutMs: askMs, signal };
+  const clock = await onvifClock(target);
+  const clockOffMs = clock === null ? null : clock - Date.now();
+  const credential = credentials.find((c) => c.id === device.credentials['onvif']) ?? credentials[0];
+  if (wish.picture === false || !credential) return { door: true, clockOffMs, picture: null };
+  const login = { user: credential.user ?? '', password: context.sealer.open(credential.sealed) };
+  try {
+    const uri = await onvifStream(target, login, clockOffMs ?? 0);
+    if (uri === null || !/^rtsp:\/\//i.test(uri)) return { door: true, clockOffMs, picture: null };
+    // The address by which it is reached, whatever it believes its own to be; nobody else is asked with its login.
+    const { port, pathname, search } = new URL(uri.replace(/^rtsp/i, 'http'));
+    const at = { host: device.address, port: port === '' ? rtspPort : Number(port) };
+    const said = await describeRtsp({ ...at, uri: `rtsp://${at.host}:${at.port}${pathname}${search}`, login, timeoutMs: askMs, signal });
+    const there = said.status === 200 && said.media.includes('video');
+    const detail = there
+      ? 'a picture is described'
+      : said.status === 200
+        ? 'no picture is described'
+        : `${said.status} ${said.reason}`.trim();
+    return { door: true, clockOffMs, picture: { there, detail } };
+  } catch (error) {
+    if (!(error instanceof WireError)) throw error;
+    return { door: true, clockOffMs, picture: { there: false, detail: error.detail } };
+  }
+}

@@ -1,0 +1,79 @@
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import type { Check, Rollout } from '@barrow/core';
+import type { BarrowClient } from '@barrow/client';
+import { writeScenarioLibrary } from '@barrow/standins';
+import { batchesOf, takeBatch } from '../packages/cli/dist/upload.js';
+import { discover, isEnded, rolloutUntil, setScene, type Scene } from './support/scene.js';
+import { addWholeNetworks } from './support/whole.js';
+
+/** What ails a device once it runs its new version: the check that finds it, the cause that it names, and what it tells. */
+const table: [device: string, ailment: string, check: Check['name'], cause: string, evidence: string | RegExp][] = [
+  ['quay-sw-1', 'port-down-on-new', 'ports', 'ports-down', /^port \d+ was up and is down$/],
+  ['eelgate-sw-1', 'no-power-on-new', 'power', 'power-not-delivered', 'port 4 delivered power and does not'],
+  ['quay-core-1', 'bundle-apart-on-new', 'aggregates', 'bundle-apart', /was in bundle 1 and is in none$/],
+  ['dunmoor-rt-1', 'routes-lost-on-new', 'routes', 'routes-missing', /^of \d at least \d were to come back$/],
+  ['dunmoor-sw-1', 'forwards-nothing-on-new', 'forwarding', 'forwards-nothing', ''],
+  ['eelgate-sw-2', 'clock-lost-on-new', 'clock', 'clock-lost', ''],
+  ['gannet-sw-1', 'snmp-shut-on-new', 'doors', 'door-shut', 'SNMP answered and does not'],
+  ['quay-cam-1', 'picture-lost-on-new', 'picture', 'picture-missing', ''],
+  ['quay-wlc-1', 'radios-lost-on-new', 'children', 'children-missing', /was with it and is not$/],
+];
+const good = ['quay-sw-2', 'dunmoor-cam-1'];
+
+/** An upgrade that brings the version and takes something else away: nothing of it may end verified. */
+describe('what is around a device after its upgrade, against what was before', () => {
+  let scene: Scene;
+  let client: BarrowClient;
+  let rollout: Rollout;
+  const runOf = (name: string) => rollout.runs.find((r) => r.name === name)!;
+
+  beforeAll(async () => {
+    scene = await setScene({ network: 145, scale: 100, whole: true });
+    ({ client } = scene.served);
+    await addWholeNetworks(client, 145);
+    await discover(client);
+    const library = await writeScenarioLibrary(`${scene.data}/../library`);
+    for (const batch of await batchesOf([...scene.images.filter((i) => !/damaged|other/.test(i)), ...library.add], false))
+      await takeBatch(client, batch, {});
+    await client.setTarget({ family: 'tarnbrook-access', version: '4.3.0' });
+    await client.setTarget({ family: 'wendlock-branch', version: 'R7.04' });
+    await client.setTarget({ family: 'tarnbrook-core', model: 'TB-4812', version: '6.2.0' });
+    await client.setTarget({ family: 'owlpane-camera', model: 'OC-400', version: '2.12.0' });
+    await client.setTarget({ family: 'fennwave-controller', version: '9.5.2' });
+    for (const [device, ailment] of table) await scene.fleet.fault(device, ailment);
+    const plan = await client.plan({
+      devices: [...table.map(([device]) => device), ...good],
+      first: 0,
+      atOnce: 20,
+      failureLimit: 100,
+      soakSeconds: 0,
+    });
+    expect(plan.leftOut).toEqual([]);
+    await client.say(plan.id, 'start', { accept: ['all'] });
+    rollout = await rolloutUntil(client, plan.id, isEnded);
+  });
+  afterAll(() => scene?.end());
+
+  it.each(table)('%s with %s fails in its %s, and is told as %s', async (device, _ailment, name, cause, evidence) => {
+    const run = runOf(device);
+    expect({ outcome: run.outcome, cause: run.cause?.code, detail: run.detail }).toMatchObject({ outcome: 'failed', cause });
+    const { checks } = await client.run(rollout.id, run.id);
+    // With several legs each check is named by the version that its leg brought.
+    const check = checks.findLast((c) => c.name === name || c.name.endsWith(`: ${name}`))!;
+    expect(check).toMatchObject({ result: 'failed', cause });
+    if (evidence !== '') expect(check.evidence.join('\n')).toMatch(evidence instanceof RegExp ? new RegExp(evidence, 'm') : evidence);
+    // Its version is the new one: what failed is what else was to be as before.
+    expect(checks.findLast((c) => c.name.endsWith('version'))!.result).toBe('passed');
+  });
+
+  it('compares of every device what it showed before, and nothing else', async () => {
+    const namesOf = async (name: string) => (await client.run(rollout.id, runOf(name).id)).checks.map((c) => c.name);
+    expect(runOf('quay-sw-2').outcome).toBe('verified');
+    expect(await namesOf('quay-sw-2')).toEqual([
+      ...['serial', 'version', 'restart', 'next boot', 'configuration'],
+      ...['doors', 'ports', 'power', 'neighbours', 'forwarding', 'spanning tree', 'clock'],
+    ]);
+    expect(runOf('dunmoor-cam-1').outcome).toBe('verified');
+    expect(await namesOf('dunmoor-cam-1')).toEqual(['serial', 'version', 'restart', 'configuration', 'doors', 'clock', 'picture']);
+  });
+});
