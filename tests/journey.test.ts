@@ -254,13 +254,11 @@ describe('from an empty database to a verified fleet, by the command line', () =
     expect(report.rollout).toMatchObject({ name: 'trial', startedBy: 'first admin', phase: 'ended' });
     for (const r of report.runs) {
       expect(r).toMatchObject({ outcome: 'verified', attempts: 1, digestOnDevice: r.image });
-      expect(r.checks.map((c) => `${c.name} ${c.result}`)).toEqual([
-        'serial passed',
-        'version passed',
-        'restart passed',
-        'next boot passed',
-        'configuration passed',
-      ]);
+      const made = r.checks.map((c) => `${c.name} ${c.result}`);
+      expect(made.slice(0, 5)).toEqual(['serial passed', 'version passed', 'restart passed', 'next boot passed', 'configuration passed']);
+      // What is around it, as far as it tells of that: who has cables tells more.
+      expect(made.slice(5)).toEqual(expect.arrayContaining(['doors passed', 'clock passed']));
+      expect(r.checks.every((c) => c.result === 'passed')).toBe(true);
       expect(r.backup).toMatch(/^[0-9a-f]{64}$/);
       expect(r.after).toBe(r.target === 'R7.04' ? 'R7.04' : '4.3.0');
       expect(r.downMs).toBeGreaterThan(0);

@@ -67,6 +67,9 @@ describe('a rollout by the way of its family', () => {
       ['version', 'passed'],
       ['restart', 'passed'],
       ['configuration', 'passed'],
+      ['doors', 'passed'],
+      ['clock', 'passed'],
+      ['picture', 'passed'],
     ]);
     // What was said over its pages is kept, and its secrets are not in it.
     expect(conversations.find((c) => c.step === 'preflight')!.text).toContain('GET /update/about');

@@ -20,6 +20,7 @@ import {
   backupSchema,
   restoredSchema,
   foretoldSchema,
+  soakSchema,
   timelineSchema,
   credentialSchema,
   deviceDetailSchema,
@@ -401,6 +402,7 @@ export class BarrowClient {
   compareBackups = (before: string, after: string) =>
     this.#json(comparison, 'GET', `/backups/${encodeURIComponent(before)}/compare`, { query: { with: after } });
 
+  soaks = async (id: string) => (await this.#json(listOf(soakSchema), 'GET', `/rollouts/${encodeURIComponent(id)}/soaks`)).items;
   timeline = (id: string) => this.#json(timelineSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/timeline`);
   foretold = (id: string) => this.#json(foretoldSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/foretold`);
   restoreBackup = (id: string, json: { look: boolean }) =>

@@ -29,6 +29,7 @@ export {
   takenBackText,
   noticesBeside,
   someOf,
+  soakWord,
   totalsOf,
   wayOf,
   withChanges,

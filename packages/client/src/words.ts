@@ -259,3 +259,11 @@ export function beginsText({ begins, phase }: Pick<RolloutSummary, 'begins' | 'p
     .filter((t) => t !== '')
     .join(' ');
 }
+
+/** How a soak went, in a few words. */
+export function soakWord(findings: readonly { readonly verdict: 'worse' | 'told' | 'unknown' }[]): string {
+  const worse = findings.filter((f) => f.verdict === 'worse').length;
+  if (worse > 0) return `${worse} ${worse === 1 ? 'thing' : 'things'} got worse`;
+  if (findings.some((f) => f.verdict === 'unknown')) return 'too little was seen to say';
+  return findings.length > 0 ? 'otherwise than before, and no harm' : 'nothing got worse';
+}

@@ -14,6 +14,9 @@ const table: readonly [event: RolloutEvent, more?: object][] = [
   [{ kind: 'wave-opened', at, wave: 0 }],
   [{ kind: 'wave-ended', at, wave: 0 }],
   [{ kind: 'soak-ended', at, wave: 0 }],
+  [{ kind: 'soak-judged', at, wave: 0, worse: null, findings: [], looks: 3 }, { worse: 'free memory falls' }],
+  [{ kind: 'wave-held', at, wave: 0, by, reason: '' }],
+  [{ kind: 'wave-freed', at, wave: 0, by }],
   [{ kind: 'gate-passed', at, wave: 0 }],
   [{ kind: 'stretch-entered', at, run, stretch: 0, attempt: 1, claims: [...claims] }],
   [{ kind: 'step-begun', at, run, step: 'backup', attempt: 1 }, { leg: 1 }],
@@ -68,8 +71,8 @@ describe('what a journal may hold', () => {
         expect(rolloutEventSchema.safeParse({ ...whole, [key]: true }).success, `${event.kind} with another ${key}`).toBe(false);
     }
     const odd = [{ key: 'up:x', mode: 'both' }];
-    expect(rolloutEventSchema.safeParse({ ...table[5]![0], claims: odd }).success).toBe(false);
-    expect(rolloutEventSchema.safeParse({ ...table[6]![0], leg: 0 }).success).toBe(false);
+    expect(rolloutEventSchema.safeParse({ ...table[8]![0], claims: odd }).success).toBe(false);
+    expect(rolloutEventSchema.safeParse({ ...table[9]![0], leg: 0 }).success).toBe(false);
   });
 
   it('is told by its kind alone where its chain holds it', () => {

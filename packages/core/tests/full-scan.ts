@@ -82,8 +82,12 @@ export function decideByFullScan(state: RolloutState, now: number): Command[] {
   const wave = state.waves[state.wave];
   if (!wave || wave.phase === 'passed') {
     const missed = plan.runs.filter((_, i) => state.runs[i]!.phase === 'absent');
-    if (state.wave + 1 < plan.waves.length) commands.push({ kind: 'open-wave', wave: state.wave + 1 });
-    else if (missed.length > 0)
+    const next = state.waves[state.wave + 1];
+    if (next) {
+      if (next.heldBack === null) commands.push({ kind: 'open-wave', wave: state.wave + 1 });
+      return commands;
+    }
+    if (missed.length > 0)
       commands.push(
         ...missed.filter((r) => !state.runs[state.indexOf.get(r.id)!]!.wish).map((r) => ({ kind: 'miss-run', run: r.id }) as const),
       );
@@ -111,7 +115,9 @@ export function decideByFullScan(state: RolloutState, now: number): Command[] {
     const away = state.runs.filter((r) => r.wave === state.wave && r.phase === 'absent').length;
     if (isDone && !isLast && gate.absentLimit !== undefined && away - wave.absentAccepted > gate.absentLimit)
       return [{ kind: 'hold', reason: `${away} of wave ${number} (${name}) are absent or not ready; the limit is ${gate.absentLimit}` }];
+    const worse = isDone && !isLast && !wave.worseAccepted ? wave.worse : null;
     if (unproven) return [{ kind: 'hold', reason: `no device of wave ${number} (${name}) was verified, so it proves nothing` }];
+    if (worse !== null) return [{ kind: 'hold', reason: `what soaked got worse: ${worse}` }];
   }
   if (wave.phase === 'proving' && !over) return commands;
   if (wave.phase === 'open') {
@@ -119,6 +125,7 @@ export function decideByFullScan(state: RolloutState, now: number): Command[] {
     return commands;
   }
   if (now < wave.endedAt! + gate.soakMs) commands.push({ kind: 'wake', at: wave.endedAt! + gate.soakMs });
+  else if (gate.watch === true && wave.phase === 'soaking' && !wave.judged) commands.push({ kind: 'judge-soak', wave: state.wave });
   else if (soaking.length > 0) commands.push({ kind: 'end-soak', wave: state.wave });
   else if (!gate.approval || wave.approvedBy !== null) commands.push({ kind: 'pass-gate', wave: state.wave });
   return commands;

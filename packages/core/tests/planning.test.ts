@@ -42,7 +42,7 @@ describe('a plan', () => {
 
   it('soaks and asks only between waves, and keeps the failure limit in both', () => {
     expect(plan({ candidates: several(3) }).waves).toEqual([
-      { name: 'first', gate },
+      { name: 'first', gate: { ...gate, watch: true } },
       { name: 'rest', gate: { soakMs: 0, failureLimit: 2, approval: false } },
     ]);
   });

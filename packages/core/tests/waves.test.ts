@@ -153,8 +153,8 @@ describe('the gate after a wave', () => {
       gates: { early: { soakMs: 5, approval: true }, rest: { soakMs: 7 } },
     });
     expect(plan.waves).toEqual([
-      { name: 'early', gate: { soakMs: 5, failureLimit: 9, approval: true } },
-      { name: 'rest', gate: { soakMs: 7, failureLimit: 9, approval: false } },
+      { name: 'early', gate: { soakMs: 5, failureLimit: 9, approval: true, watch: true } },
+      { name: 'rest', gate: { soakMs: 7, failureLimit: 9, approval: false, watch: true } },
     ]);
     expect(planOf({ devices: 2, first: 1, gate }).waves.at(-1)!.gate.soakMs).toBe(0);
   });

@@ -42,6 +42,8 @@ export class World {
   readonly #aside = new Set<string>();
   readonly #hours = new Map<string, number>();
   /** Who took which key, and when; a restart forgets nothing of it. */
+  /** What the next soak shows; null: nothing that got worse. */
+  worse: string | null = null;
   readonly entered: { key: string; at: number }[] = [];
 
   /** Of which rollouts the ledger knows; harm is looked for over all of them. */
@@ -97,6 +99,8 @@ export class World {
       const { gate } = this.plan.waves[event.wave]!;
       const wave = this.state.waves[event.wave]!;
       expect(event.at, 'a gate was passed before its soak').toBeGreaterThanOrEqual(wave.endedAt! + gate.soakMs);
+      if (gate.watch) expect(wave.judged, 'a gate was passed before its soak was judged').toBe(true);
+      expect(wave.worse !== null && !wave.worseAccepted, 'a gate was passed although what soaked got worse').toBe(false);
       if (gate.approval) expect(wave.approvedBy, 'a gate was passed without its word').not.toBeNull();
       expect(
         wave.ended.failed + wave.ended.recovered + wave.broken - wave.forgiven,
@@ -286,6 +290,15 @@ export class World {
         return this.happen({ kind: 'wave-opened', at, wave: command.wave });
       case 'end-wave':
         return this.happen({ kind: 'wave-ended', at, wave: command.wave });
+      case 'judge-soak':
+        return this.happen({
+          kind: 'soak-judged',
+          at,
+          wave: command.wave,
+          worse: this.worse,
+          findings: [],
+          looks: 12,
+        });
       case 'end-soak':
         return this.happen({ kind: 'soak-ended', at, wave: command.wave });
       case 'pass-gate':
@@ -339,11 +352,19 @@ export class World {
       this.happen({ kind: 'reconciled', at, run: id, ...named(index), truth: which % 2 === 0 ? 'done' : 'not-done', detail: 'asked' });
     } else if (what < 67 && armed.length > 0) this.happen({ kind: 'taken-early', at, run: pick(armed).id, detail: 'it restarted' });
     else if (what < 69 && absent.length > 0) this.happen({ kind: 'run-seen', at, run: pick(absent).id, detail: 'it answers' });
-    else if (what < 74) this.now += (which % 100) * 1000;
+    else if (what < 73) this.now += (which % 100) * 1000;
+    else if (what < 74) this.worse = which % 2 === 0 ? 'free memory falls' : null;
     else if (what < 78 && phase === 'running') this.happen({ kind: 'held', at, by: 'somebody', reason: 'a word' });
     else if (what < 84 && phase === 'held') this.happen({ kind: 'continued', at, by: 'somebody' });
-    else if (what < 88) this.happen({ kind: 'approved', at, by: 'somebody', wave: which % this.plan.waves.length });
-    else if (what < 91) this.happen({ kind: 'service-started', at });
+    else if (what < 87) this.happen({ kind: 'approved', at, by: 'somebody', wave: which % this.plan.waves.length });
+    else if (what < 88) {
+      const wave = which % this.plan.waves.length;
+      const words = [
+        { kind: 'wave-held', at, wave, by: 'somebody', reason: 'a word' } as const,
+        { kind: 'wave-freed', at, wave, by: 'somebody' } as const,
+      ];
+      for (const word of words) if (check(this.state, word) === null) return void (this.happen(word), this.settle());
+    } else if (what < 91) this.happen({ kind: 'service-started', at });
     else if (what < 93) this.happen({ kind: 'service-stopping', at });
     else if (what < 94 && (phase === 'running' || phase === 'held')) this.happen({ kind: 'stop-asked', at, by: 'somebody' });
     else if (what < 97) {
@@ -375,6 +396,8 @@ export class World {
       this.settle();
       if (this.state.phase === 'held') this.happen({ kind: 'continued', at: this.now, by: 'somebody' });
       this.plan.waves.forEach((w, wave) => {
+        const freed = { kind: 'wave-freed', at: this.now, wave, by: 'somebody' } as const;
+        if (check(this.state, freed) === null) this.happen(freed);
         if (w.gate.approval && this.state.waves[wave]!.approvedBy === null)
           this.happen({ kind: 'approved', at: this.now, by: 'somebody', wave });
       });

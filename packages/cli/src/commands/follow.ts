@@ -1,3 +1,4 @@
+import { soakWord } from '../soak.js';
 import { duration, stepText, type JournalEntry, type Rollout } from '@barrow/core';
 import { isAtRest, type BarrowClient } from '@barrow/client';
 import { clock, makeColours, outcomeMark, type Io, type Say } from '../output.js';
@@ -105,6 +106,20 @@ export class FollowedLines {
         this.line(e.at, c.bold(`wave ${e.wave + 1} ended${soak > 0 ? `, soaking for ${duration(soak)}` : ''}`));
         break;
       }
+      case 'soak-judged':
+        this.line(
+          e.at,
+          e.worse === null
+            ? `wave ${e.wave + 1} was looked at ${e.looks} times while it soaked: ${soakWord(e.findings)}`
+            : c.red(`got worse while it soaked: ${e.worse}`),
+        );
+        break;
+      case 'wave-held':
+        this.line(e.at, `wave ${e.wave + 1} is held back by ${e.by}: ${e.reason}`);
+        break;
+      case 'wave-freed':
+        this.line(e.at, `wave ${e.wave + 1} is opened when its turn comes, says ${e.by}`);
+        break;
       case 'soak-ended':
         this.line(e.at, c.bold(`wave ${e.wave + 1} has soaked: its devices are looked at again`));
         break;

@@ -26,6 +26,7 @@ import {
   type BarrowClient,
 } from '@barrow/client';
 import { collect, type CommandContext, type Register } from '../context.js';
+import { soakText } from '../soak.js';
 import { chartText } from '../chart.js';
 import { momentOf } from '../moments.js';
 import { compare, comparedText, onlyIn } from '../compare.js';
@@ -116,6 +117,8 @@ export function rolloutText(io: Io, r: Rollout): string {
     parts.push(
       '',
       `Wave ${wave.index + 1} (${wave.name}), ${count(runs.length, 'device')}, ${wave.phase}${wave.soaksUntil ? ` until ${clock(wave.soaksUntil)}` : ''}; gate: ${gate.join(', ')}`,
+      ...(wave.heldBack ? [`  held back by ${wave.heldBack.by}: ${wave.heldBack.reason}`] : []),
+      ...(wave.soak.worse ? [`  got worse while it soaked: ${wave.soak.worse}; \`barrow rollout soak ${r.id}\` shows it`] : []),
     );
     parts.push(
       table(
@@ -563,14 +566,35 @@ export const registerRollouts: Register = (program, act) => {
   for (const [usage, word, description, told] of words) {
     const command = rollout.command(usage).description(description);
     if (word === 'hold') command.option('--reason <text>', 'why', 'asked to');
+    if (word === 'hold') command.option('--wave <n>', 'only this wave: it is not opened until you say continue --wave');
+    if (word === 'continue') command.option('--wave <n>', 'only this wave, which was held back');
     command.action(
-      act(async ({ say, client }, id: string, o: { reason?: string }) => {
+      act(async ({ say, client }, id: string, o: { reason?: string; wave?: string }) => {
         const barrow = client();
-        const r = await barrow.say(await resolve(barrow, id), word, word === 'hold' ? { reason: o.reason } : {});
-        print(say, r, () => [`${told}: ${r.name}. ${totalsOf(r)}.`, ...followsOf(word, r)].join('\n'));
+        const wave = o.wave === undefined ? {} : { wave: whole('--wave', o.wave) - 1 };
+        const r = await barrow.say(await resolve(barrow, id), word, word === 'hold' ? { reason: o.reason, ...wave } : wave);
+        const one = wave.wave === undefined ? null : r.waves[wave.wave]!;
+        print(say, r, () =>
+          one
+            ? word === 'hold'
+              ? `Wave ${one.index + 1} (${one.name}) of ${r.name} is held back: it is not opened until \`barrow rollout continue ${r.id} --wave ${one.index + 1}\`. Waves before it go on.`
+              : `Wave ${one.index + 1} (${one.name}) of ${r.name} is opened when its turn comes.`
+            : [`${told}: ${r.name}. ${totalsOf(r)}.`, ...followsOf(word, r)].join('\n'),
+        );
       }),
     );
   }
+  rollout
+    .command('soak <rollout>')
+    .description('what devices showed while they soaked, beside some of the same model that nobody touched')
+    .action(
+      act(async ({ say, client }, id: string) => {
+        const barrow = client();
+        const found = await resolve(barrow, id);
+        const [soaks, r] = await Promise.all([barrow.soaks(found), barrow.rollout(found)]);
+        print(say, { soaks }, () => soakText(say.io, soaks, r));
+      }),
+    );
   rollout
     .command('discard <rollout>')
     .description('forget a plan that was not started')

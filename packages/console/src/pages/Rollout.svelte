@@ -20,6 +20,7 @@
   import StepTrack from '../parts/StepTrack.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import VirtualTable from '../parts/VirtualTable.svelte';
+  import Soak from '../parts/Soak.svelte';
   import Timeline from '../parts/Timeline.svelte';
   import WhatIf from '../parts/WhatIf.svelte';
   import Words from '../parts/Words.svelte';
@@ -570,8 +571,21 @@
         >
         <span class="quiet">{mine.length} {mine.length === 1 ? 'device' : 'devices'}</span>
         <span class="grow"></span>
+        {#if may('operator') && wave.phase === 'waiting' && (rollout.phase === 'running' || rollout.phase === 'held') && wave.index > rollout.currentWave}
+          {#if wave.heldBack}<button class="anchor" disabled={busy} onclick={() => say('continue', { wave: wave.index })}
+              >Let it be opened</button
+            >{:else}<button
+              class="anchor"
+              disabled={busy}
+              title="It is not opened until you say so; those before it go on"
+              onclick={() => say('hold', { wave: wave.index, reason: 'from the console' })}>Hold it back</button
+            >{/if}
+        {/if}
         <span class="quiet gate">{gateText(wave, last)}</span>
       </h2>
+      {#if wave.heldBack && wave.phase === 'waiting'}<p class="back" role="status">
+          Held back by {wave.heldBack.by}: {wave.heldBack.reason}. It is not opened until somebody says so.
+        </p>{/if}
       {#if mine.length > mostRows}
         {@const detailed = mine.find((m) => m.id === open)}
         <VirtualTable
@@ -609,6 +623,7 @@
           </tbody>
         </table>
       {/if}
+      {#if wave.soak.judged}<Soak rollout={rollout.id} wave={wave.index} />{/if}
     </section>
   {/each}
 
@@ -717,6 +732,10 @@
 {/if}
 
 <style>
+  .back {
+    padding: 0.5rem 1rem;
+    font-weight: 550;
+  }
   .begins {
     margin-bottom: 0.75rem;
     font-weight: 550;

@@ -5,7 +5,7 @@ import { outcomes, rolloutPhases, runPhases, wavePhases } from '../scheduler/sta
 import { windowInput } from './windows.js';
 import { hazardCodes } from '../plan/hazards/kinds.js';
 import { rungMeans } from '../plan/plan.js';
-import { rolloutEventSchema } from '../scheduler/events.js';
+import { rolloutEventSchema, soakFindingSchema } from '../scheduler/events.js';
 import { surenesses } from '../topology/topology.js';
 import { components, resettable } from '../images/note.js';
 import { services, toldSchema } from '../records/told.js';
@@ -662,8 +662,14 @@ const moving = rolloutSummarySchema.extend({
         /** How many absent ones at its end are too many. */
         absentLimit: z.number().int().optional(),
         approval: z.boolean(),
+        /** Whether its devices are looked at while they soak. */
+        watch: z.literal(true).optional(),
       }),
       approvedBy: z.string().nullable(),
+      /** A person has it not opened, whatever the gate before it says. */
+      heldBack: z.object({ by: z.string(), reason: z.string() }).nullable().default(null),
+      /** Whether what its devices showed while they soaked was judged, and what of it got worse; null: nothing. */
+      soak: z.object({ judged: z.boolean(), worse: z.string().nullable() }).default({ judged: false, worse: null }),
       /** When the soak ends; null unless it soaks. */
       soaksUntil: moment.nullable(),
       totals,
@@ -834,6 +840,10 @@ export const reportSchema = z.object({
   ),
   leftOut: z.array(z.object({ device: z.string(), name: z.string(), reason: z.string() })),
   deeds: z.array(z.object({ at: moment, by: z.string(), what: z.string() })),
+  /** What devices showed while they soaked, in words. */
+  soaks: z
+    .array(z.object({ wave: z.string(), at: moment, looks: z.number().int(), worse: z.string().nullable(), findings: z.array(z.string()) }))
+    .optional(),
   /** What shows that nothing of it was changed since: the digest of each line, and of the journal's head, signed by this service. */
   proof: z
     .object({
@@ -901,6 +911,19 @@ export const wayBackAheadSchema = z.object({
   leftOut: z.array(z.object({ name: z.string(), reason: z.string() })),
 });
 export type WayBackAhead = z.infer<typeof wayBackAheadSchema>;
+
+/** What devices showed while they soaked, wave by wave. */
+export const soakSchema = z.object({
+  wave: z.number().int(),
+  name: z.string(),
+  at: moment,
+  /** What got worse, and held the gate; null when nothing did. */
+  worse: z.string().nullable(),
+  /** How often the upgraded ones were looked at, all together. */
+  looks: z.number().int(),
+  findings: z.array(soakFindingSchema),
+});
+export type SoakView = z.infer<typeof soakSchema>;
 
 export const foretoldSchema = z.object({
   endsAt: moment,

@@ -45,6 +45,11 @@ export function occasionOf(state: RolloutState, event: RolloutEvent): Occasion |
   switch (event.kind) {
     case 'held':
       return event.by === 'Barrow' ? { kind: 'held', device: null, text: event.reason } : null;
+    case 'soak-judged':
+      // A last wave holds nothing: who is told of it looks all the same.
+      return event.worse === null || event.wave < plan.waves.length - 1
+        ? null
+        : { kind: 'failed', device: null, text: `what soaked last got worse: ${event.worse}` };
     case 'rollout-ended':
       return { kind: 'ended', device: null, text: totalsText(state) };
     case 'wave-ended': {

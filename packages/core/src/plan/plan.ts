@@ -8,6 +8,8 @@ import { fitsAt, type Spans } from './windows.js';
 export interface Gate {
   /** How long to wait after the last run of the wave has ended. */
   readonly soakMs: Ms;
+  /** Whether its devices are looked at while they soak, beside some that nobody touched; absent: they only wait. */
+  readonly watch?: true;
   /** How many failed runs in the wave hold the rollout; at least 1. */
   readonly failureLimit: number;
   /** Which share of the wave, in hundredths, does the same. */
@@ -276,6 +278,9 @@ export interface PlanRequest {
 /** The window of a plan in which every device goes down that has none of its own. */
 const theWindow = 'window';
 
+/** Who soaks is looked at. */
+const watched = (gate: Gate): Gate => (gate.soakMs > 0 ? { ...gate, watch: true } : gate);
+
 /**
  * Orders the candidates into waves: those that a person named; then one that shows what the change does, with one device of each family
  * in turn; then the rest. Within a wave they go by the length of their way to the end, what hangs on others before these; then by site and name.
@@ -291,11 +296,11 @@ export function makePlan(request: PlanRequest): Plan {
   const { waves: divided, moved } = divide(ordered, { named: request.named ?? [], first: request.first, by: request.by ?? null });
   const waves = divided.map(({ name, members }, index): PlannedWave => {
     const gate = { ...request.gate, ...request.gates?.[name] };
-    if (index < divided.length - 1) return { name, gate };
+    if (index < divided.length - 1) return { name, gate: watched(gate) };
     // Who is looked at again after the soak is, whatever comes after it; else nothing is left to wait for.
     const proves = members.some((c) => c.passage.stretches.some((s) => s.afterSoak));
     const soakMs = proves ? gate.soakMs : (request.gates?.[name]?.soakMs ?? 0);
-    return { name, gate: { ...gate, soakMs, approval: false } };
+    return { name, gate: watched({ ...gate, soakMs, approval: false }) };
   });
   const waveOf = new Map(divided.flatMap(({ members }, wave) => members.map((c) => [c, wave] as const)));
   const byDevice = new Map(ordered.map((c) => [c.device, c]));

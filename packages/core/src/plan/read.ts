@@ -24,6 +24,7 @@ const step = z
   .transform(({ looks, ...read }) => ({ ...read, looks: looks ?? traitsOf(read.step).looks }));
 const gate = z.object({
   soakMs: z.number(),
+  watch: z.literal(true).optional(),
   failureLimit: z.number(),
   failureShare: z.number().optional(),
   absentLimit: z.number().optional(),

@@ -5,7 +5,7 @@ import { decide, tooLate, windowOver, type Command } from '../scheduler/decide.j
 import { keepState, restoreState } from '../scheduler/keep.js';
 import { currentStep, initialState, type RolloutState, type WaveState } from '../scheduler/state.js';
 import { Ledger } from '../scheduler/ledger.js';
-import { whyWaiting } from '../scheduler/why.js';
+import { heldBackText, whyWaiting } from '../scheduler/why.js';
 import { Watch, type PlayedRun } from './watch.js';
 import { opensAt, type Claim, type Plan, type PlannedRun, type PlannedStep } from '../plan/plan.js';
 import type { Instant, Key, Ms, RunId } from '../units.js';
@@ -170,6 +170,9 @@ export function play(plan: Plan, world: World, beginsAt: Instant, stands: Rollou
         pending.push({ at: now + world.takes(plan.runs[index]!, currentStep(state, index)), order: order++, event });
         return;
       }
+      case 'judge-soak':
+        // Nothing is known of what will show.
+        return happen({ kind: 'soak-judged', at: now, wave: command.wave, worse: null, findings: [], looks: 0 });
       case 'wake':
         if (wakes.has(command.at)) return;
         wakes.add(command.at);
@@ -230,6 +233,14 @@ export function play(plan: Plan, world: World, beginsAt: Instant, stands: Rollou
     if (commands.some((c) => c.kind !== 'wake' && c.kind !== 'begin-step')) continue;
     const next = pending.pop();
     if (!next) {
+      if (state.phase === 'running' && state.waves[state.wave + 1]?.heldBack) {
+        holds.push({ at: now, because: heldBackText(state, state.wave + 1) });
+        if (world.goesOn) {
+          happen({ kind: 'wave-freed', at: now, wave: state.wave + 1, by: 'a person' });
+          continue;
+        }
+        stuck ??= holds.at(-1)!.because;
+      }
       // Held, with nothing under way any more.
       if (stuck !== null) break;
       throw new Error('what was played came to a stand before its end');

@@ -41,6 +41,7 @@ export function eventOf(command: Command, at: Instant): RolloutEvent | null {
       return { kind: 'continued', at, by: 'Barrow' };
     case 'end-rollout':
       return { kind: 'rollout-ended', at };
+    case 'judge-soak':
     case 'wake':
       return null;
   }

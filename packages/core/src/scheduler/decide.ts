@@ -26,6 +26,8 @@ export type Command =
   | { readonly kind: 'miss-run'; readonly run: RunId }
   | { readonly kind: 'open-wave'; readonly wave: number }
   | { readonly kind: 'end-wave'; readonly wave: number }
+  /** It has soaked: what its devices showed meanwhile is to be judged, and told by an event. */
+  | { readonly kind: 'judge-soak'; readonly wave: number }
   | { readonly kind: 'end-soak'; readonly wave: number }
   | { readonly kind: 'pass-gate'; readonly wave: number }
   | { readonly kind: 'hold'; readonly reason: string }
@@ -57,6 +59,7 @@ export function holdReason(state: RolloutState, wave: WaveState, index: number):
     return `${wave.absent} of wave ${index + 1} (${name}) are absent or not ready; the limit is ${absentLimit}`;
   if (isOver && !last && wave.ended.verified + wave.soaking === 0 && !wave.unprovenAccepted)
     return `no device of wave ${index + 1} (${name}) was verified, so it proves nothing`;
+  if (isOver && !last && wave.worse !== null && !wave.worseAccepted) return `what soaked got worse: ${wave.worse}`;
   return null;
 }
 
@@ -167,7 +170,10 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant, wall: 
 
   const wave = state.waves[state.wave];
   if (!wave || wave.phase === 'passed') {
-    if (state.wave + 1 < state.waves.length) commands.push({ kind: 'open-wave', wave: state.wave + 1 });
+    const next = state.waves[state.wave + 1];
+    // One that a person holds back waits for their word.
+    if (next?.heldBack) return commands;
+    if (next) commands.push({ kind: 'open-wave', wave: state.wave + 1 });
     else if (state.absent.size > 0) {
       for (const index of state.absent) if (!left.has(index)) commands.push({ kind: 'miss-run', run: state.plan.runs[index]!.id });
     } else commands.push({ kind: 'end-rollout' });
@@ -196,9 +202,10 @@ export function decide(state: RolloutState, ledger: Ledger, now: Instant, wall: 
       return [{ kind: 'hold', reason: tooLate }];
     return commands;
   }
-  const gate = state.plan.waves[state.wave]!.gate;
+  const { gate } = state.plan.waves[state.wave]!;
   const opensAt = wave.endedAt! + gate.soakMs;
   if (now < opensAt) commands.push({ kind: 'wake', at: opensAt });
+  else if (gate.watch && !wave.judged && wave.phase === 'soaking') commands.push({ kind: 'judge-soak', wave: state.wave });
   else if (wave.soaking > 0) commands.push({ kind: 'end-soak', wave: state.wave });
   else if (!gate.approval || wave.approvedBy !== null) commands.push({ kind: 'pass-gate', wave: state.wave });
   return commands;

@@ -10,6 +10,14 @@ const leg = z.number().int().positive().optional();
 /** Facts that a step found; kept for people and reports, never read by the scheduler. */
 const facts = z.record(z.string(), z.unknown()).optional();
 
+export const soakFindingSchema = z.object({
+  model: z.string(),
+  measure: z.string().nullable(),
+  verdict: z.enum(['worse', 'told', 'unknown']),
+  text: z.string(),
+  series: z.array(z.object({ name: z.string(), upgraded: z.boolean(), points: z.array(z.tuple([z.number(), z.number()])) })),
+});
+
 /**
  * What may happen in a rollout. The journal is a list of these; a rollout's state is their fold.
  * Every event carries its time, so that folding needs no clock.
@@ -28,6 +36,18 @@ export const rolloutEventSchema = z.discriminatedUnion('kind', [
   z.object({ kind: z.literal('wave-ended'), at, wave: z.number().int() }),
   /** Its devices have soaked, and are looked at again. */
   z.object({ kind: z.literal('soak-ended'), at, wave: z.number().int() }),
+  /** What the devices of a wave showed while they soaked. `worse`: why the gate is held, in words; null when nothing got worse. */
+  z.object({
+    kind: z.literal('soak-judged'),
+    at,
+    wave: z.number().int(),
+    worse: z.string().nullable(),
+    findings: z.array(soakFindingSchema),
+    looks: z.number().int(),
+  }),
+  /** A person has a wave not opened, or lets it be opened again. */
+  z.object({ kind: z.literal('wave-held'), at, wave: z.number().int(), by, reason: z.string() }),
+  z.object({ kind: z.literal('wave-freed'), at, wave: z.number().int(), by }),
   z.object({ kind: z.literal('gate-passed'), at, wave: z.number().int() }),
   z.object({
     kind: z.literal('stretch-entered'),

@@ -3,7 +3,7 @@ import type { Plan } from '../plan/plan.js';
 import { initialState, outcomes, runPhases, wavePhases, rolloutPhases, type RolloutState, type RunState } from './state.js';
 
 /** Which fold a kept state is of: to be counted up whenever the same journal folds to another state than before. */
-export const foldVersion = 7;
+export const foldVersion = 8;
 
 const claims = z.array(z.object({ key: z.string(), mode: z.enum(['shared', 'exclusive']) }));
 const time = z.number().int().nullable();
@@ -51,6 +51,10 @@ const keptWave = z.strictObject({
   absentAccepted: z.number().int(),
   unprovenAccepted: z.boolean(),
   approvedBy: z.string().nullable(),
+  judged: z.boolean(),
+  worse: z.string().nullable(),
+  worseAccepted: z.boolean(),
+  heldBack: z.object({ by: z.string(), reason: z.string() }).nullable(),
 });
 const indexes = z.array(z.number().int());
 const kept = z.strictObject({

@@ -99,6 +99,14 @@ export interface WaveState {
   /** A person continued although the wave verified nothing. */
   unprovenAccepted: boolean;
   approvedBy: string | null;
+  /** What its devices showed while they soaked was judged. */
+  judged: boolean;
+  /** What got worse in that; null when nothing did. */
+  worse: string | null;
+  /** A person continued although something got worse. */
+  worseAccepted: boolean;
+  /** A person has it not opened. */
+  heldBack: { readonly by: string; readonly reason: string } | null;
 }
 
 export const rolloutPhases = ['planned', 'running', 'held', 'stopping', 'ended'] as const;
@@ -158,6 +166,10 @@ function emptyWave(): WaveState {
     absentAccepted: 0,
     unprovenAccepted: false,
     approvedBy: null,
+    judged: false,
+    worse: null,
+    worseAccepted: false,
+    heldBack: null,
   };
 }
 

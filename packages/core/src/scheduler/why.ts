@@ -11,6 +11,12 @@ export interface Waiting {
   readonly until: Instant | null;
 }
 
+/** That a wave is held back, by whom and why. */
+export function heldBackText({ plan, waves }: RolloutState, wave: number): string {
+  const { by, reason } = waves[wave]!.heldBack!;
+  return `wave ${wave + 1} (${plan.waves[wave]!.name}) is held back by ${by}${reason === '' ? '' : `: ${reason}`}`;
+}
+
 /** Why a run is not taken on now, in words; null when it is in hand, or has ended. `nameOf` tells the name of a run of any rollout, `wall` the time by which windows open, `now` that by which some have to begin one after the other. */
 export function whyWaiting(
   state: RolloutState,
@@ -39,6 +45,9 @@ export function whyWaiting(
     const before = state.waves[run.wave - 1];
     // Just started, and its first wave is about to be opened.
     if (!before) return null;
+    const back = state.waves.findIndex((w, at) => at > state.wave && at <= run.wave && w.heldBack !== null);
+    if (back >= 0 && (back > state.wave + 1 || before.phase === 'passed' || back === run.wave))
+      return until(`waits: ${heldBackText(state, back)}`);
     const name = `wave ${run.wave} (${state.plan.waves[run.wave - 1]!.name})`;
     const { gate } = state.plan.waves[run.wave - 1]!;
     if (before.phase !== 'soaking') return until(`waits for ${name}`);

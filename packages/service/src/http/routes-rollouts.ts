@@ -10,6 +10,7 @@ import {
   foretoldSchema,
   wayBackAheadSchema,
   rehearsalSchema,
+  soakSchema,
   timelineSchema,
   causes,
   legSteps,
@@ -332,6 +333,24 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
 
   addOperation(app, {
     method: 'get',
+    path: '/api/v1/rollouts/{id}/soaks',
+    role: 'viewer',
+    summary: 'What devices showed while they soaked, beside some that nobody touched',
+    params: idParam,
+    answer: z.object({ items: z.array(soakSchema) }),
+    run: async ({ params }) => {
+      const { plan } = await runner.get(params.id);
+      const { entries } = await parts.journal.ofKind(params.id, 'soak-judged');
+      return {
+        items: entries.flatMap(({ event }) =>
+          event.kind === 'soak-judged' ? [{ ...event, at: rfc3339(event.at), name: plan.waves[event.wave]!.name }] : [],
+        ),
+      };
+    },
+  });
+
+  addOperation(app, {
+    method: 'get',
     path: '/api/v1/rollouts/{id}/timeline',
     role: 'viewer',
     summary: 'What happened in a rollout until now, what is foretold of the rest, and what its rehearsal said',
@@ -420,17 +439,23 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       return view(active);
     },
   });
-  saying('hold', 'Begin nothing more; runs past their point of no return go on', reason, ({ reason: why }, who) => ({
-    kind: 'held',
-    at: now(),
-    by: who.name,
-    reason: why,
-  }));
-  saying('continue', 'Go on after a hold; failures seen so far are forgiven', nothing, (_, who) => ({
-    kind: 'continued',
-    at: now(),
-    by: who.name,
-  }));
+  const ofWave = z.number().int().min(0).optional();
+  saying(
+    'hold',
+    'Begin nothing more; runs past their point of no return go on. With a wave: that one alone is not opened',
+    reason.extend({ wave: ofWave }),
+    ({ reason: why, wave }, who) =>
+      wave === undefined
+        ? { kind: 'held', at: now(), by: who.name, reason: why }
+        : { kind: 'wave-held', at: now(), wave, by: who.name, reason: why },
+  );
+  saying(
+    'continue',
+    'Go on after a hold; failures seen so far are forgiven. With a wave: that one, which was held back, may be opened',
+    z.strictObject({ wave: ofWave }),
+    ({ wave }, who) =>
+      wave === undefined ? { kind: 'continued', at: now(), by: who.name } : { kind: 'wave-freed', at: now(), wave, by: who.name },
+  );
   saying('stop', 'End early: runs not past their point of no return are withdrawn', nothing, (_, who) => ({
     kind: 'stop-asked',
     at: now(),

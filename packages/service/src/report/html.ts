@@ -103,6 +103,27 @@ export function reportPage(report: Report): string {
                 </table>`
             : ''
         }
+        ${
+          report.soaks
+            ? html`<h2>What was seen while it soaked</h2>
+                <table>
+                  ${report.soaks.map(
+                    (s) =>
+                      html`<tr>
+                        <td>${time(s.at)}</td>
+                        <td>wave ${s.wave}, ${s.looks} looks</td>
+                        <td>
+                          ${
+                            s.findings.length === 0
+                              ? 'nothing got worse'
+                              : s.findings.map((f) => html`<p class="${s.worse?.startsWith(f) ? 'failed' : ''}">${f}</p>`)
+                          }
+                        </td>
+                      </tr>`,
+                  )}
+                </table>`
+            : ''
+        }
         <h2>Who did what</h2>
         <table>
           ${report.deeds.map(

@@ -21,6 +21,7 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
   const { plan, state } = active;
   const taken = new Map<string, Report['runs'][number]['steps']>();
   const deeds: Report['deeds'] = [];
+  const soaks: NonNullable<Report['soaks']> = [];
   const asked = new Set<string>();
   const nameOf = new Map(plan.runs.map((r) => [r.id, r.name]));
   const entriesOf = new Map<string, JournalEntry[]>();
@@ -42,6 +43,10 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
         by: 'Barrow',
         what: event.kind === 'service-started' ? 'the service was started again' : 'the service was stopped',
       });
+    if (event.kind === 'soak-judged') {
+      const { wave, looks, worse, findings } = event;
+      soaks.push({ wave: plan.waves[wave]!.name, at, looks, worse, findings: findings.map((f) => f.text) });
+    }
     if (event.kind === 'step-begun') {
       const list = taken.get(event.run) ?? [];
       taken.set(event.run, list);
@@ -109,6 +114,7 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
     }),
     leftOut: [...plan.leftOut],
     deeds,
+    ...(soaks.length > 0 ? { soaks } : {}),
   };
 }
 
@@ -134,6 +140,10 @@ function deedText(event: Extract<JournalEntry['event'], { by: string }>, nameOf:
       return `started the rollout${event.accepted ? `, and accepted ${event.accepted.join(', ')}` : ''}`;
     case 'held':
       return `held the rollout: ${event.reason}`;
+    case 'wave-held':
+      return `held wave ${event.wave + 1} back: ${event.reason}`;
+    case 'wave-freed':
+      return `had wave ${event.wave + 1} opened when its turn comes`;
     case 'continued':
       return 'continued the rollout';
     case 'approved':

@@ -121,6 +121,11 @@ export class Journal {
     return this.#read('rollout = ? and run = ?', [rollout, run]);
   }
 
+  /** Those of one kind in a rollout, that are of none of its devices. */
+  ofKind(rollout: string, kind: RolloutEvent['kind']): Promise<Read> {
+    return this.#read("rollout = ? and run is null and json_extract(event, '$.kind') = ?", [rollout, kind]);
+  }
+
   /** Entries after a number, for somebody who listened before. */
   async after(seq: number, most: number): Promise<JournalEntry[]> {
     return (await this.#read('seq > ?', [seq], most)).entries;

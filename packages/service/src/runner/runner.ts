@@ -49,6 +49,7 @@ import { learnAfterFailure } from './learn.js';
 import { reconcile } from './reconcile.js';
 import { hideInDetail } from '../touch/secrets.js';
 import type { Use } from '../touch/procedure.js';
+import { Soaks } from './soaks.js';
 import type { MapService } from '../map/map.js';
 import { signOfLife } from '../touch/alive.js';
 import { once, Touch } from '../touch/touch.js';
@@ -115,6 +116,9 @@ export class Runner {
   readonly #byHand = new ByHandWork();
 
   #parts!: RunnerParts;
+  #soaks!: Soaks;
+  /** Rollouts whose soak is being judged. */
+  readonly #judging = new Set<string>();
   #heard: (active: ActiveRollout) => void = () => undefined;
   #heeded: (active: ActiveRollout, entry: JournalEntry) => void = () => undefined;
   #begins: (rollout: string) => AppointmentRow | null = () => null;
@@ -139,6 +143,7 @@ export class Runner {
   /** Gives the runner what its steps work with; once, before anything else. */
   use({ devices, images, offers, transfers, watches, deliveries, backups, journal, durations, map }: RunnerParts): void {
     this.#parts = { devices, images, offers, transfers, watches, deliveries, backups, journal, durations, map };
+    this.#soaks = new Soaks(this.context, devices);
   }
 
   /** Tells somebody of each entry of a journal, after it was applied. */
@@ -441,6 +446,7 @@ export class Runner {
   /** Stops without leaving anything half-done: writes are finished, runs are parked between steps, waiting is given up. */
   async stop(): Promise<void> {
     this.#stopping = true;
+    this.#soaks.end();
     for (const timer of this.#askTimers.values()) clearTimeout(timer);
     const running = [...this.#rollouts.values()].filter((a) => a.state.phase !== 'planned' && a.state.phase !== 'ended');
     await Promise.all(
@@ -638,13 +644,38 @@ export class Runner {
         if (event) events.push(event);
         else if (command.kind === 'wake' && !this.#stopping) this.#wakeAt(active, command.at);
       }
+      const judges = commands.find((c) => c.kind === 'judge-soak');
+      if (judges) this.#judge(active, judges.wave);
+      this.#soaks.follow(active);
       if (events.length === 0) return;
       await this.#happen(active, events);
+      this.#soaks.follow(active);
       if (active.fault !== null) return;
       for (const command of commands)
         if (command.kind === 'begin-step') this.#begin(active, command.run, (c) => this.#carryOut(c));
         else if (command.kind === 'reconcile') this.#begin(active, command.run, (c) => this.#ask(c));
     }
+  }
+
+  /** Tells what devices showed while they soaked, and decides again. */
+  #judge(active: ActiveRollout, wave: number): void {
+    const { id } = active.plan;
+    if (this.#judging.has(id) || this.#stopping) return;
+    this.#judging.add(id);
+    void this.#soaks
+      .judge(active, wave, this.#troubled(''))
+      .then((event) =>
+        this.#serial(active, async () => {
+          this.#judging.delete(id);
+          if (this.#stopping || active.fault !== null || check(active.state, event) !== null) return;
+          await this.#happen(active, [event]);
+          await this.#tick(active);
+        }),
+      )
+      .catch((error: unknown) => {
+        this.#judging.delete(id);
+        this.#stopFor(active, `its soak could not be judged: ${error instanceof Error ? error.message : String(error)}`);
+      });
   }
 
   /** Decides again at a moment, or as far towards it as a timer reaches. */

@@ -238,6 +238,8 @@ function movingView(active: ActiveRollout, journal: number, stand: string): Omit
       phase: state.waves[index]!.phase,
       gate: wave.gate,
       approvedBy: state.waves[index]!.approvedBy,
+      heldBack: state.waves[index]!.heldBack,
+      soak: { judged: state.waves[index]!.judged, worse: state.waves[index]!.worse },
       soaksUntil: soaksUntil(state, index),
       totals: totalsOf([state.waves[index]!]),
     })),

@@ -33,7 +33,11 @@ export const ofRollout: Handlers<Kind> = {
       if (!wave) return;
       wave.forgiven = wave.ended.failed + wave.ended.recovered + wave.broken;
       if (wave.phase === 'soaking' || wave.phase === 'proving')
-        Object.assign(wave, { unprovenAccepted: true, absentAccepted: wave.absent });
+        Object.assign(wave, {
+          unprovenAccepted: true,
+          absentAccepted: wave.absent,
+          worseAccepted: wave.worse !== null || wave.worseAccepted,
+        });
     },
   },
   'stop-asked': {

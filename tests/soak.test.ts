@@ -1,0 +1,146 @@
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import type { Rollout, SoakView } from '@barrow/core';
+import type { BarrowClient } from '@barrow/client';
+import { barrow, type Ran } from './support/service.js';
+import { isEnded, isHeld, prepare, rolloutUntil, setScene, type Scene } from './support/scene.js';
+
+/** One version leaks, one has a port that comes and goes, one is merely busier: the first two are found, the third is told. */
+describe('a soak that looks', () => {
+  let scene: Scene;
+  let client: BarrowClient;
+  let held: Rollout;
+  let soak: SoakView;
+  const cli = (...args: string[]): Promise<Ran> => barrow([...args, '--url', scene.served.url, '--token', scene.served.token]);
+  const finding = (model: string) => soak.findings.filter((f) => f.model === model);
+  const first = ['quay-sw-1', 'quay-sw-2', 'quay-sw-3', 'quay-rt-1'];
+
+  beforeAll(async () => {
+    scene = await setScene({ network: 146, scale: 200 });
+    ({ client } = scene.served);
+    await prepare(scene);
+    await scene.fleet.fault('quay-sw-1', 'leaks-on-new');
+    await scene.fleet.fault('quay-sw-2', 'leaks-on-new');
+    await scene.fleet.fault('quay-sw-3', 'flaps-on-new');
+    await scene.fleet.fault('quay-rt-1', 'busier-on-new');
+    const plan = await client.plan({
+      devices: [...first, 'gannet-sw-1', 'gannet-sw-2'],
+      waves: [{ name: 'early', devices: first }],
+      atOnce: 10,
+      // Twenty-five minutes of theirs.
+      soakSeconds: 8,
+    });
+    expect(plan.waves.map((w) => w.gate.watch)).toEqual([true, undefined]);
+    await client.say(plan.id, 'start', { accept: ['all'] });
+    held = await rolloutUntil(client, plan.id, (r) => isHeld(r) || isEnded(r));
+    soak = (await client.soaks(plan.id))[0]!;
+  });
+  afterAll(() => scene?.end());
+
+  it('holds the gate for what got worse, and says what, of how many, and what their untouched twins do', () => {
+    expect(held).toMatchObject({ phase: 'held', heldBy: 'Barrow' });
+    expect(
+      held.runs
+        .filter((r) => r.outcome === 'verified')
+        .map((r) => r.name)
+        .sort(),
+    ).toEqual([...first].sort());
+    expect(soak).toMatchObject({ wave: 0, name: 'early', worse: expect.stringMatching(/^free memory of 2 of 2 upgraded TB-2424 falls/) });
+    expect(held.heldBecause).toBe(`what soaked got worse: ${soak.worse}`);
+    expect(held.waves[0]!.soak).toEqual({ judged: true, worse: soak.worse });
+    expect(finding('TB-2424').map((f) => [f.measure, f.verdict])).toEqual([['free memory', 'worse']]);
+    expect(finding('TB-2424')[0]!.text).toMatch(/falls [34]\.\d MB an hour; of [345] untouched twins none does$/);
+    expect(finding('TB-2408')).toMatchObject([{ measure: 'ports that come and go', verdict: 'worse' }]);
+    expect(finding('TB-2408')[0]!.text).toMatch(
+      /^1 of 1 upgraded TB-2408 had ports come and go, [2-6] times; of 5 untouched twins none does$/,
+    );
+  });
+
+  it('tells who is merely busier, and holds nothing for it', () => {
+    expect(finding('WR-110')).toMatchObject([{ measure: 'load of the processor', verdict: 'told' }]);
+    expect(finding('WR-110')[0]!.text).toMatch(
+      /^load of the processor of 1 upgraded WR-110 is 3\d %, of 1 untouched at most 1\d %: busier, and no harm$/,
+    );
+  });
+
+  it('draws what was seen, of those that were upgraded and of those that nobody touched', async () => {
+    const { series } = finding('TB-2424')[0]!;
+    expect(series.filter((s) => s.upgraded).map((s) => s.name)).toEqual(['quay-sw-1', 'quay-sw-2']);
+    expect(series.filter((s) => !s.upgraded).length).toBeGreaterThanOrEqual(3);
+    for (const { points } of series) expect(points.length).toBeGreaterThanOrEqual(4);
+    const said = await cli('rollout', 'soak', held.id);
+    expect(said.code).toBe(0);
+    expect(said.out).toContain('2 things got worse');
+    expect(said.out).toMatch(/quay-sw-1 +upgraded +[▁▂▃▄▅▆▇█]+/);
+    expect((await cli('rollout', 'show', held.id)).out).toContain('got worse while it soaked: free memory of 2 of 2');
+  });
+
+  it('goes on by a word, and the report keeps what was seen', async () => {
+    await client.say(held.id, 'continue');
+    const done = await rolloutUntil(client, held.id, isEnded);
+    expect(done.totals).toMatchObject({ verified: 6 });
+    const report = await client.report(held.id);
+    expect(report.soaks).toMatchObject([{ wave: 'early', worse: soak.worse, findings: soak.findings.map((f) => f.text) }]);
+    expect(await client.reportAs(held.id, 'html')).toContain('free memory of 2 of 2 upgraded TB-2424');
+  });
+
+  it('passes where nothing got worse, and says when too little was seen', async () => {
+    const plan = await client.plan({
+      devices: ['eelgate-sw-1', 'eelgate-sw-2'],
+      waves: [{ name: 'one', devices: ['eelgate-sw-1'] }],
+      gates: { one: { soakSeconds: 6 } },
+    });
+    await client.say(plan.id, 'start', { accept: ['all'] });
+    const done = await rolloutUntil(client, plan.id, (r) => isEnded(r) || isHeld(r));
+    expect(done.phase).toBe('ended');
+    expect((await client.soaks(plan.id))[0]).toMatchObject({ worse: null, findings: [] });
+    const short = await client.plan({ devices: ['dunmoor-rt-1', 'dunmoor-sw-1'], first: 1, soakSeconds: 1 });
+    await client.say(short.id, 'start', { accept: ['all'] });
+    await rolloutUntil(client, short.id, (r) => isEnded(r) || isHeld(r));
+    const [told] = await client.soaks(short.id);
+    expect(told!.findings.map((f) => f.verdict)).toEqual(['unknown']);
+    expect(told!.findings[0]!.text).toMatch(/fewer than 4 say nothing|no twin was left untouched/);
+  });
+});
+
+describe('a wave that a person holds back', () => {
+  let scene: Scene;
+  const cli = (...args: string[]): Promise<Ran> => barrow([...args, '--url', scene.served.url, '--token', scene.served.token]);
+  beforeAll(async () => {
+    scene = await setScene({ network: 147, only: ['quay-sw-1', 'eelgate-sw-1'] });
+    await prepare(scene);
+  });
+  afterAll(() => scene?.end());
+
+  it('is not opened until they say so; those before it go on', async () => {
+    const { client } = scene.served;
+    const plan = await client.plan({ devices: ['quay-sw-1', 'eelgate-sw-1'], first: 1, soakSeconds: 0 });
+    const early = await cli('rollout', 'hold', plan.id, '--wave', '2');
+    expect([early.code, early.err]).toEqual([4, expect.stringContaining('planned and was not started')]);
+    await client.say(plan.id, 'start', { accept: ['all'] });
+    const held = await cli('rollout', 'hold', plan.id, '--wave', '2', '--reason', 'the ferry leaves at six');
+    expect(held.out).toContain(
+      `Wave 2 (rest) of ${plan.name} is held back: it is not opened until \`barrow rollout continue ${plan.id} --wave 2\`.`,
+    );
+    for (const [wave, words] of [
+      ['2', 'held back already'],
+      ['1', 'Wave 1 is open'],
+      ['7', 'none with the number 7'],
+    ] as const)
+      expect((await cli('rollout', 'hold', plan.id, '--wave', wave)).err).toContain(words);
+    const waiting = await rolloutUntil(client, plan.id, (r) => r.waves[0]!.phase === 'passed');
+    const second = waiting.runs.find((r) => r.wave === 1)!;
+    expect(second).toMatchObject({
+      phase: 'waiting',
+      waits: { text: 'waits: wave 2 (rest) is held back by first admin: the ferry leaves at six' },
+    });
+    expect((await cli('rollout', 'show', plan.id)).out).toContain('held back by first admin: the ferry leaves at six');
+    expect((await cli('rollout', 'continue', plan.id, '--wave', '2')).out).toContain('is opened when its turn comes');
+    const done = await rolloutUntil(client, plan.id, isEnded);
+    expect(done.totals).toMatchObject({ verified: 2 });
+    expect((await client.report(plan.id)).deeds.map((d) => d.what)).toEqual([
+      'started the rollout',
+      'held wave 2 back: the ferry leaves at six',
+      'had wave 2 opened when its turn comes',
+    ]);
+  });
+});
