@@ -1,4 +1,4 @@
-import { soakWord } from '@barrow/client';
+import { soakChange, soakWord } from '@barrow/client';
 import type { Rollout, SoakFinding, SoakView } from '@barrow/core';
 import { clock, makeColours, type Io } from './output.js';
 
@@ -18,9 +18,7 @@ function trend(points: SoakFinding['series'][number]['points'], least: number, g
     .join('');
 }
 
-const shown = (value: number): string => (Number.isInteger(value) ? String(value) : value.toFixed(1));
-
-function drawn({ series }: SoakFinding): string[] {
+function drawn({ measure, series }: SoakFinding): string[] {
   const values = series.flatMap((s) => s.points.map(([, value]) => value));
   const [least, greatest] = [Math.min(...values), Math.max(...values)];
   const picked = [true, false].flatMap((upgraded) =>
@@ -29,7 +27,7 @@ function drawn({ series }: SoakFinding): string[] {
   const names = Math.max(...picked.map((s) => s.name.length));
   return picked.map(
     ({ name, upgraded, points }) =>
-      `      ${name.padEnd(names)}  ${upgraded ? 'upgraded ' : 'untouched'}  ${trend(points, least, greatest).padEnd(width)}  ${shown(points[0]![1])} → ${shown(points.at(-1)![1])}`,
+      `      ${name.padEnd(names)}  ${upgraded ? 'upgraded ' : 'untouched'}  ${trend(points, least, greatest).padEnd(width)}  ${soakChange(measure, points)}`,
   );
 }
 

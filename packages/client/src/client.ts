@@ -20,6 +20,8 @@ import {
   backupSchema,
   restoredSchema,
   foretoldSchema,
+  expectedSchema,
+  expectedSeenSchema,
   soakSchema,
   timelineSchema,
   credentialSchema,
@@ -402,6 +404,11 @@ export class BarrowClient {
   compareBackups = (before: string, after: string) =>
     this.#json(comparison, 'GET', `/backups/${encodeURIComponent(before)}/compare`, { query: { with: after } });
 
+  expect = (id: string, run: string, json: { accept: boolean }) =>
+    this.#json(expectedSeenSchema, 'POST', `/rollouts/${encodeURIComponent(id)}/runs/${encodeURIComponent(run)}/expect`, { json });
+  expected = async () => (await this.#json(listOf(expectedSchema), 'GET', '/expected-differences')).items;
+  forgetExpected = async (json: { family: string; from: string; to: string }) =>
+    (await this.#json(listOf(expectedSchema), 'POST', '/expected-differences/forget', { json })).items;
   soaks = async (id: string) => (await this.#json(listOf(soakSchema), 'GET', `/rollouts/${encodeURIComponent(id)}/soaks`)).items;
   timeline = (id: string) => this.#json(timelineSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/timeline`);
   foretold = (id: string) => this.#json(foretoldSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/foretold`);

@@ -29,6 +29,8 @@ export {
   takenBackText,
   noticesBeside,
   someOf,
+  soakChange,
+  soakValue,
   soakWord,
   totalsOf,
   wayOf,

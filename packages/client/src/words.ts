@@ -267,3 +267,18 @@ export function soakWord(findings: readonly { readonly verdict: 'worse' | 'told'
   if (findings.some((f) => f.verdict === 'unknown')) return 'too little was seen to say';
   return findings.length > 0 ? 'otherwise than before, and no harm' : 'nothing got worse';
 }
+
+/** A value that was measured in a soak, as people read it. */
+export function soakValue(measure: string | null, value: number): string {
+  if (measure === 'free memory') return `${(value / 1024).toFixed(1)} MB`;
+  if (measure === 'load of the processor') return `${Math.round(value)} %`;
+  if (measure === 'round trip') return `${Math.round(value)} ms`;
+  return `${Math.round(value * 10) / 10}`;
+}
+
+/** What the values of one device came to: from the first to the last, or how often it happened. */
+export function soakChange(measure: string | null, points: readonly (readonly [number, number])[]): string {
+  const values = points.map(([, value]) => value);
+  if (measure === 'ports that come and go' || measure === 'silence') return `${values.reduce((a, b) => a + b, 0)} in all`;
+  return `${soakValue(measure, values[0]!)} → ${soakValue(measure, values.at(-1)!)}`;
+}

@@ -23,6 +23,7 @@ import type { Appointments } from './runner/appointments.js';
 import type { Notices } from './notices/notices.js';
 import type { ReportKey } from './report/proof.js';
 import type { Sheets } from './report/sheets.js';
+import type { Expected } from './runner/expected.js';
 import type { Runner } from './runner/runner.js';
 import type { CheckFile } from './staging/check-file.js';
 import type { Offers } from './staging/offers.js';
@@ -36,6 +37,7 @@ import type { Watches } from './staging/watch.js';
 /** Everything that the HTTP interface speaks to. */
 export interface Parts {
   readonly context: Context;
+  readonly expected: Expected;
   readonly version: string;
   readonly startedAt: number;
   readonly tokens: Tokens;

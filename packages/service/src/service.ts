@@ -36,6 +36,7 @@ import { Durations } from './runner/durations.js';
 import { Backups } from './runner/backups.js';
 import { Holdings } from './runner/holdings.js';
 import { Journal } from './runner/journal.js';
+import { Expected } from './runner/expected.js';
 import { Restoring } from './runner/restoring.js';
 import { Notices } from './notices/notices.js';
 import { ReportKey } from './report/proof.js';
@@ -208,6 +209,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     undo.push(() => recordings.stop());
     const parts: Parts = {
       context,
+      expected: new Expected(context, journal),
       restoring,
       version,
       startedAt: Date.now(),

@@ -105,6 +105,7 @@ const consoleLineSeconds = 0.04;
 export class StandIn extends Machine<FaultName> {
   #agent: Agent | null = null;
   #shell: ShellServer | null = null;
+  #address: string | null = null;
   readonly #ports = outlets(
     () => this.options.turn,
     (on) => this.faults.has(on ? 'keeps-power-on' : 'keeps-power-off'),
@@ -146,7 +147,7 @@ export class StandIn extends Machine<FaultName> {
         ? `firmware/${file}`
         : file;
     const bytes = await pull({
-      from: this.faults.has('asks-from-elsewhere') ? this.otherAddress : this.options.address,
+      from: this.faults.has('asks-from-elsewhere') ? this.otherAddress : this.address,
       ...(nobody ? nowhere : { host, port }),
       file: asked,
       quirk: pullQuirks.find((q) => this.faults.has(q)) ?? null,
@@ -175,6 +176,15 @@ export class StandIn extends Machine<FaultName> {
     return !this.faults.has('way-blocked') && address.startsWith('127.');
   }
 
+  /** Where it is now. */
+  get address(): string {
+    return this.#address ?? this.options.address;
+  }
+
+  protected override booted(): void {
+    if (this.faults.has('returns-elsewhere')) this.#address = otherThan(this.options.address);
+  }
+
   protected factorySettings(): string[] {
     return this.options.shell.factorySettings(this);
   }
@@ -184,7 +194,7 @@ export class StandIn extends Machine<FaultName> {
     this.#agent = this.ails('snmp-shut-on-new') ? null : this.#startAgent();
     const style = options.shell;
     this.#shell = await startShellServer({
-      address: options.address,
+      address: this.address,
       port: options.sshPort,
       hostKey: this.persistent.hostKey,
       ident: style.ident,
@@ -209,7 +219,7 @@ export class StandIn extends Machine<FaultName> {
     const { options } = this;
     const { model } = options;
     return startAgent({
-      address: options.address,
+      address: this.address,
       port: options.snmpPort,
       community: options.community,
       sysDescr: model.describe(this.running.version),

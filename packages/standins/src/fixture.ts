@@ -1,4 +1,5 @@
 import type { Kind } from '@barrow/core';
+import { otherThan } from './access.js';
 import { sha256, type Inspection } from './image.js';
 import { Machine, machineFaults, type Persistent } from './machine.js';
 import { outlets } from './outlets.js';
@@ -200,6 +201,7 @@ export class Fixture extends Machine<AnswerFault> {
   protected override booted(): void {
     const behind = this.faults.has('member-stays-behind');
     this.#last = { away: this.faults.has('member-stays-away'), firmware: behind ? (this.#last.firmware ?? this.facts.firmware) : null };
+    if (this.faults.has('returns-elsewhere') && this.facts.address !== null) this.facts.address = otherThan(this.facts.address);
     this.facts.firmware = this.running.version;
     this.facts.bootLoader = this.#nextLoader ?? this.facts.bootLoader;
     this.#nextLoader = null;

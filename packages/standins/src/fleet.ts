@@ -200,7 +200,7 @@ const nodeOf = (d: StandIn): Node => {
   return {
     name: options.name,
     site: options.site,
-    address: () => options.address,
+    address: () => d.address,
     mac: () => options.mac,
     serial: () => options.serial,
     firmware: () => d.running.version,

@@ -13,8 +13,10 @@ export const machineFaults = [
   'returns-as-delivered',
   'refuses-a-setting',
   'drops-settings-on-new',
+  'adds-settings-on-new',
   'doubles-badly',
   'returns-with-other-key',
+  'returns-elsewhere',
   'reboots-during-write',
   'refuses-file',
   'cuts-file',
@@ -357,6 +359,8 @@ export abstract class Machine<Fault extends string = string> {
     this.settings = [...this.persistent.keptSettings];
     // What is kept is sound; another version than it came with does not read its last lines.
     if (this.faults.has('drops-settings-on-new') && this.running.version !== this.#cameWith) this.settings = this.settings.slice(0, -2);
+    if (this.faults.has('adds-settings-on-new') && this.running.version !== this.#cameWith)
+      this.settings = [...this.settings, 'guard storms on', 'guard loops on'];
     this.#startedAt = Date.now();
     this.booted();
     this.body.onChange();

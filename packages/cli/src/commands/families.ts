@@ -3,7 +3,7 @@ import { join } from 'node:path';
 import type { FileFault } from '@barrow/families';
 import { CommandError, exit, Quiet } from '../errors.js';
 import { readText } from '../read-text.js';
-import { count, print, table } from '../output.js';
+import { clock, count, print, table } from '../output.js';
 
 interface Checked {
   readonly file: string;
@@ -71,6 +71,36 @@ export const registerFamilies: Register = (program, act) => {
             ]),
             [6],
           ),
+        );
+      }),
+    );
+  family
+    .command('expected')
+    .description('which differences of settings come with which version, as persons have accepted them')
+    .option('--forget <family>', 'tell those of this family again, with --from and --to')
+    .option('--from <version>', 'the version before')
+    .option('--to <version>', 'the version after')
+    .action(
+      act(async ({ say, client }, o: { forget?: string; from?: string; to?: string }) => {
+        const barrow = client();
+        if (o.forget !== undefined && (o.from === undefined || o.to === undefined))
+          throw new CommandError(
+            exit.wrongUse,
+            'command-misread',
+            'The command was not understood',
+            'Which version step is meant is not said.',
+            `Say both: \`barrow family expected --forget ${o.forget} --from VERSION --to VERSION\`.`,
+          );
+        const items =
+          o.forget === undefined ? await barrow.expected() : await barrow.forgetExpected({ family: o.forget, from: o.from!, to: o.to! });
+        print(say, { items }, () =>
+          items.length === 0
+            ? 'No difference of settings is expected of any version. `barrow rollout expect ROLLOUT DEVICE` looks at those of a device.'
+            : items
+                .map(({ family: name, from, to, lines, by, at }) =>
+                  [`${name} from ${from} to ${to}, accepted by ${by} at ${clock(at)}`, ...lines.map((l) => `  ${l}`)].join('\n'),
+                )
+                .join('\n'),
         );
       }),
     );

@@ -585,6 +585,23 @@ export const registerRollouts: Register = (program, act) => {
     );
   }
   rollout
+    .command('expect <rollout> <device>')
+    .description('look at what the upgrade changed in the settings of a device that failed for that, and accept it for this version step')
+    .option('--yes', 'accept it; without, it is only shown')
+    .action(
+      act(async ({ say, client }, id: string, device: string, o: { yes?: true }) => {
+        const barrow = client();
+        const found = await resolve(barrow, id);
+        const seen = await barrow.expect(found, device, { accept: o.yes === true });
+        print(say, seen, () => {
+          const lines = `${count(seen.lines.length, 'line')} of ${seen.family} from ${seen.from} to ${seen.to}`;
+          return seen.accepted
+            ? `${lines} ${seen.lines.length === 1 ? 'is' : 'are'} expected from now on, of every device of the family. Go on with this one: \`barrow rollout retry ${found} ${device}\`.`
+            : `${lines} ${seen.lines.length === 1 ? 'is' : 'are'} otherwise:\n${seen.lines.map((l) => `  ${l}`).join('\n')}\n\nNothing was accepted. If that comes with the version, say \`barrow rollout expect ${found} ${device} --yes\`.`;
+        });
+      }),
+    );
+  rollout
     .command('soak <rollout>')
     .description('what devices showed while they soaked, beside some of the same model that nobody touched')
     .action(

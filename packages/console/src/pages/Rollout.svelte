@@ -10,6 +10,7 @@
     type WayBackAhead,
     type Rollout,
     type RunView,
+    type ExpectedSeen,
   } from '@barrow/core';
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
@@ -227,7 +228,14 @@
     }
   }
   /** What a person is asked for before it is said. */
-  let asking = $state.raw<{ what: 'stop' | 'discard' | 'note' } | { what: 'skip' | 'answer'; run: RunView } | null>(null);
+  let asking = $state.raw<{ what: 'stop' | 'discard' | 'note' } | { what: 'skip' | 'answer' | 'expect'; run: RunView } | null>(null);
+  /** What the upgrade changed in the settings of the one that is asked about. */
+  let differing = $state.raw<ExpectedSeen | null>(null);
+  const askExpected = (run: RunView) =>
+    attempt(async () => {
+      differing = await client().expect(id, run.id, { accept: false });
+      asking = { what: 'expect', run };
+    });
   let words = $state('');
   const asks = {
     stop: {
@@ -248,6 +256,12 @@
       word: 'Leave it out',
     },
     answer: { title: 'Answer', about: '', word: 'Answer' },
+    expect: {
+      title: 'Does that come with the version?',
+      about:
+        'Accepted, these lines are expected of every device of the family that takes this version step; only others are told from then on. Retry this one then.',
+      word: 'Accept them',
+    },
   } as const;
   async function ask() {
     if (asking?.what === 'discard') {
@@ -255,6 +269,7 @@
       goTo('/rollouts');
     } else if (asking?.what === 'skip') show(await client().sayRun(id, asking.run.id, 'skip', { reason: words.trim() }));
     else if (asking?.what === 'answer') show(await client().sayRun(id, asking.run.id, 'answer', { answer: words.trim() }));
+    else if (asking?.what === 'expect') await client().expect(id, asking.run.id, { accept: true });
     else if (asking) show(await client().say(id, asking.what, asking.what === 'note' ? { text: words.trim() } : {}));
     words = '';
   }
@@ -544,6 +559,11 @@
           >{:else if may('operator') && run.asks}<button class="anchor" title={run.asks} onclick={() => sayRun(run.id, 'done')}
             >It is done</button
           >{/if}
+        {#if may('operator') && run.cause?.code === 'settings-changed'}<button
+            class="anchor"
+            title="What the upgrade changed in its settings, and whether that is expected"
+            onclick={() => askExpected(run)}>Differences</button
+          >{/if}
         {#if may('operator') && run.takeBack}<button
             class="anchor"
             title="It is then {run.takeBack}"
@@ -728,10 +748,21 @@
         /></label
       >
     {/if}
+    {#if asking.what === 'expect' && differing}
+      <p class="quiet">{differing.family}, from {differing.from} to {differing.to}:</p>
+      <pre class="differing">{differing.lines.join('\n')}</pre>
+    {/if}
   </FormDialog>
 {/if}
 
 <style>
+  .differing {
+    max-height: 40vh;
+    overflow: auto;
+    padding: 0.5rem 0.75rem;
+    border: 1px solid var(--line);
+    font-size: 0.85rem;
+  }
   .back {
     padding: 0.5rem 1rem;
     font-weight: 550;

@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { SoakFinding } from '@barrow/core';
-  import { soakWord } from '@barrow/client';
+  import { soakChange, soakValue, soakWord } from '@barrow/client';
   import { duration } from '../lib/format.js';
   import { Loaded } from '../lib/loaded.svelte.js';
   import { client } from '../lib/session.svelte.js';
@@ -29,13 +29,6 @@
         s.points.map(([at, value]) => `${(at / minutes) * width},${height - 4 - ((value - least) / span) * (height - 8)}`).join(' '),
     };
   }
-  /** A value as people read it, by what was measured. */
-  function shown(measure: string | null, value: number): string {
-    if (measure === 'free memory') return `${(value / 1024).toFixed(1)} MB`;
-    if (measure === 'load of the processor') return `${Math.round(value)} %`;
-    if (measure === 'round trip') return `${Math.round(value)} ms`;
-    return `${Math.round(value * 10) / 10}`;
-  }
   const words = { worse: 'got worse', told: 'no harm', unknown: 'cannot be said' } as const;
 </script>
 
@@ -50,13 +43,13 @@
         {#if drawn.length > 0}
           {@const scale = scaleOf(drawn)}
           <figure>
-            <span class="y">{shown(finding.measure, scale.greatest)}</span>
+            <span class="y">{soakValue(finding.measure, scale.greatest)}</span>
             <svg viewBox="0 0 {width} {height}" preserveAspectRatio="none" role="img" aria-label="{finding.measure}: {finding.text}">
               {#each [...drawn].reverse() as s (s.name)}<polyline class:upgraded={s.upgraded} points={scale.line(s)}
-                  ><title>{s.name}, {s.upgraded ? 'upgraded' : 'untouched'}</title></polyline
+                  ><title>{s.name}, {s.upgraded ? 'upgraded' : 'untouched'}: {soakChange(finding.measure, s.points)}</title></polyline
                 >{/each}
             </svg>
-            <span class="y low">{shown(finding.measure, scale.least)}</span>
+            <span class="y low">{soakValue(finding.measure, scale.least)}</span>
             <figcaption>
               <span class="key up">{drawn.filter((s) => s.upgraded).length} upgraded</span>
               <span class="key">{drawn.filter((s) => !s.upgraded).length} untouched</span>

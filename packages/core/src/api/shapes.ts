@@ -912,6 +912,13 @@ export const wayBackAheadSchema = z.object({
 });
 export type WayBackAhead = z.infer<typeof wayBackAheadSchema>;
 
+const versionStep = { family: z.string(), from: z.string(), to: z.string() };
+/** Which differences of settings come with a version step, as a person has accepted them; secrets hidden. */
+export const expectedSchema = z.object({ ...versionStep, lines: z.array(z.string()), by: z.string(), at: moment });
+export type ExpectedView = z.infer<typeof expectedSchema>;
+export const expectedSeenSchema = z.object({ ...versionStep, lines: z.array(z.string()), accepted: z.boolean() });
+export type ExpectedSeen = z.infer<typeof expectedSeenSchema>;
+
 /** What devices showed while they soaked, wave by wave. */
 export const soakSchema = z.object({
   wave: z.number().int(),

@@ -1,4 +1,4 @@
-import { compareConfigurations, type ConfigurationDifference, type NormaliseRules } from '../configuration/compare.js';
+import { compareConfigurations, unexpectedOf, type ConfigurationDifference, type NormaliseRules } from '../configuration/compare.js';
 import { sameVersion, type VersionScheme } from '../versions/version.js';
 import type { CauseCode } from '../causes/catalogue.js';
 import type { Check } from './check.js';
@@ -29,21 +29,29 @@ export function checkNextBoot(scheme: VersionScheme, from: string, target: strin
   return verdict('next boot', passed, from, nextBoot ?? 'not told', 'next-boot-not-saved');
 }
 
-/** The configuration is the one from before, apart from lines that change by themselves. */
+/** So many lines of a difference are looked at one by one. */
+const mostCompared = 5000;
+
+/** The configuration is the one from before, apart from lines that change by themselves, and those that are expected of the version step. */
 export function checkConfiguration(
   before: string,
   after: string,
   rules: NormaliseRules,
+  expected: ReadonlySet<string> = new Set(),
 ): { check: Check; difference: ConfigurationDifference } {
-  const difference = compareConfigurations(before, after, rules);
+  const found = unexpectedOf(compareConfigurations(before, after, rules, mostCompared), expected);
+  const { difference } = found;
   const lines = (text: string): string => `${text.split('\n').length - 1} lines`;
+  const known = found.expected === 0 ? '' : `, but ${found.expected} expected line${found.expected === 1 ? '' : 's'}`;
   return {
     difference,
     check: verdict(
       'configuration',
       difference.same,
       lines(before),
-      difference.same ? 'the same' : `${difference.removed} lines gone, ${difference.added} new`,
+      difference.same
+        ? `the same${known}`
+        : `${difference.removed} lines gone, ${difference.added} new${known === '' ? '' : ` besides${known.slice(5)}`}`,
       'settings-changed',
       difference.lines.slice(0, 40),
     ),

@@ -10,6 +10,7 @@ export interface Check {
     | 'configuration'
     | 'serial'
     | 'members'
+    | 'address'
     | 'doors'
     | 'ports'
     | 'aggregates'

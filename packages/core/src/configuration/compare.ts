@@ -29,6 +29,18 @@ export interface ConfigurationDifference {
   readonly cut: number;
 }
 
+/** A difference without the lines that were expected, and how many of them there were. */
+export function unexpectedOf(
+  difference: ConfigurationDifference,
+  expected: ReadonlySet<string>,
+): { readonly difference: ConfigurationDifference; readonly expected: number } {
+  const left = difference.lines.filter((line) => !expected.has(line));
+  const [added, removed] = ['+', '-'].map((sign) => left.filter((l) => l.startsWith(sign)).length) as [number, number];
+  const gone = difference.lines.length - left.length;
+  const same = added + removed === 0 && difference.cut === 0;
+  return { difference: { ...difference, same, added, removed, lines: same ? [] : left }, expected: gone };
+}
+
 /** Compares two configurations after normalisation. */
 export function compareConfigurations(before: string, after: string, rules: NormaliseRules, most = 400): ConfigurationDifference {
   const left = normaliseConfiguration(before, rules);

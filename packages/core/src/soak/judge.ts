@@ -42,6 +42,8 @@ function judgeModel({ model, upgraded, untouched }: Twins, timeScale: number): S
     return [{ model, measure: null, verdict: 'unknown', text, series: [] }];
   }
   const twins = untouched.filter((w) => w.samples.length >= leastSamples);
+  const from = Math.min(...[...seen, ...twins].map((w) => w.samples[0]!.at));
+  const minutes = (s: Sample): number => Math.round(hours(s.at - from) * 600) / 10;
   const found: SoakFinding[] = [];
   let unsure = false;
   for (const measure of measures) {
@@ -65,7 +67,7 @@ function judgeModel({ model, upgraded, untouched }: Twins, timeScale: number): S
     });
     const unknown = bad.filter((b) => worstFor(b.watched) === null);
     const share = (of: readonly unknown[]): boolean => of.length > 0 && of.length >= leastShare * values.length;
-    const series = (): SoakFinding['series'] => [...drawn(seen, true, measure, hours), ...drawn(twins, false, measure, hours)];
+    const series = (): SoakFinding['series'] => [...drawn(seen, true, measure, minutes), ...drawn(twins, false, measure, minutes)];
     if (share(judged)) {
       const middle = judged.map((j) => j.value).sort((a, b) => a - b)[judged.length >> 1]!;
       const against =
@@ -118,10 +120,8 @@ function drawn(
   watched: readonly Watched[],
   upgraded: boolean,
   measure: Measure,
-  hours: (span: Ms) => number,
+  minutes: (sample: Sample) => number,
 ): SoakFinding['series'][number][] {
-  const from = Math.min(...watched.map((w) => w.samples[0]!.at));
-  const minutes = (s: Sample): number => Math.round(hours(s.at - from) * 600) / 10;
   return watched.slice(0, mostDrawn.devices).map((w) => ({
     name: w.name,
     upgraded,

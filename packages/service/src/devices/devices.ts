@@ -587,6 +587,7 @@ export class Devices {
     const history = (
       [
         ['firmware', 'firmware'],
+        ['address', 'address'],
         ['bootLoader', 'boot loader'],
         ['hardwareRevision', 'hardware revision'],
       ] as const

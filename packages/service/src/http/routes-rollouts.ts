@@ -10,6 +10,8 @@ import {
   foretoldSchema,
   wayBackAheadSchema,
   rehearsalSchema,
+  expectedSchema,
+  expectedSeenSchema,
   soakSchema,
   timelineSchema,
   causes,
@@ -502,6 +504,39 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     by: who.name,
     reason: why,
   }));
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/rollouts/{id}/runs/{run}/expect',
+    role: 'operator',
+    summary: 'Look at what the upgrade changed in the settings of a device; with accept, that is expected of this version step from now on',
+    params: runParams,
+    body: z.strictObject({ accept: z.boolean().default(false) }),
+    answer: expectedSeenSchema,
+    run: async ({ params, body, who }) => {
+      const active = await runner.get(params.id);
+      return parts.expected.see(active, active.plan.runs[runOf(active, params.run)]!.id, body.accept ? { by: who.name } : null);
+    },
+  });
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/expected-differences',
+    role: 'viewer',
+    summary: 'Which differences of settings are expected of which version step, secrets hidden',
+    answer: z.object({ items: z.array(expectedSchema) }),
+    run: async () => ({ items: await parts.expected.list() }),
+  });
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/expected-differences/forget',
+    role: 'operator',
+    summary: 'The differences of a version step are told again',
+    body: z.strictObject({ family: z.string().min(1), from: z.string().min(1), to: z.string().min(1) }),
+    answer: z.object({ items: z.array(expectedSchema) }),
+    run: async ({ body }) => {
+      await parts.expected.forget(body);
+      return { items: await parts.expected.list() };
+    },
+  });
   addOperation(app, {
     method: 'post',
     path: '/api/v1/rollouts/{id}/runs/{run}/done',

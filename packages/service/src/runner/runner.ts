@@ -49,8 +49,10 @@ import { learnAfterFailure } from './learn.js';
 import { reconcile } from './reconcile.js';
 import { hideInDetail } from '../touch/secrets.js';
 import type { Use } from '../touch/procedure.js';
+import type { Expected } from './expected.js';
 import { Soaks } from './soaks.js';
 import type { MapService } from '../map/map.js';
+import { findAgain } from '../touch/find.js';
 import { signOfLife } from '../touch/alive.js';
 import { once, Touch } from '../touch/touch.js';
 import { traceOf, Trails, type StepTrace } from './trail.js';
@@ -71,6 +73,7 @@ export interface RunnerParts {
   readonly journal: Journal;
   readonly durations: Durations;
   readonly map: MapService;
+  readonly expected: Expected;
 }
 
 /** The longest span that a timer of Node.js takes; a longer one would fire at once. */
@@ -141,8 +144,8 @@ export class Runner {
   }
 
   /** Gives the runner what its steps work with; once, before anything else. */
-  use({ devices, images, offers, transfers, watches, deliveries, backups, journal, durations, map }: RunnerParts): void {
-    this.#parts = { devices, images, offers, transfers, watches, deliveries, backups, journal, durations, map };
+  use({ devices, images, offers, transfers, watches, deliveries, backups, journal, durations, map, expected }: RunnerParts): void {
+    this.#parts = { devices, images, offers, transfers, watches, deliveries, backups, journal, durations, map, expected };
     this.#soaks = new Soaks(this.context, devices);
   }
 
@@ -921,6 +924,23 @@ export class Runner {
       },
       around: (id) => parts.map.beside(id),
       troubled: (except) => this.#troubled(except),
+      lookElsewhere: async () => {
+        if (run.via !== undefined) return null;
+        const was = device.address;
+        for (const { address, how } of await findAgain(context, device, signal)) {
+          const told = await once(context, { ...device, address }, family, 'record', { signal, person }).catch((error: unknown) => {
+            if (error instanceof CauseError) return null;
+            throw error;
+          });
+          if (told?.gives['serial'] !== run.serial) continue;
+          const seen = { probe: `a rollout, by ${how}`, address, at: Date.now(), raw: { was }, parsed: { address } };
+          await parts.devices.observe({ id: device.id, address }, seen);
+          context.log.warn({ device: run.name, was, address, how }, 'it came back at another address');
+          device.address = address;
+          return { address, how, was };
+        }
+        return null;
+      },
       fillIn: async (text) => {
         const given = await toldValues({ context, ...parts }, device, image);
         return fillSent(text, (name) => given[name]);

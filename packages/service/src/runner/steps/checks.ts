@@ -8,11 +8,13 @@ import {
   sameVersion,
   type Check,
 } from '@barrow/core';
+import { z } from 'zod';
 import { hideSecrets } from '../../touch/secrets.js';
 import { readSystem, runningTime } from '../../touch/running-time.js';
 import { steadyNow } from '../../steady.js';
 import { learn } from '../learn.js';
 import { membersCompared } from '../members.js';
+import { differKey } from '../expected.js';
 import { outlookCompared } from '../outlooks.js';
 import { preflightFacts } from './preflight.js';
 import { exchangedBy } from '../component.js';
@@ -34,14 +36,31 @@ export class ChecksFailed extends CauseError {
   }
 }
 
+/** The comparison of settings, and what of it a person may accept. */
+interface SettingsCompared {
+  readonly checks: readonly Check[];
+  readonly facts: Readonly<Record<string, unknown>>;
+}
+
 /** The settings against those that the leg saved; nothing when its way saves none. */
-export async function settingsCompared(step: StepContext, session: Touch): Promise<Check[]> {
+export async function settingsCompared(step: StepContext, session: Touch): Promise<SettingsCompared> {
   const saved = step.trail.get('backup')?.facts['backup'];
-  if (!step.saves) return [];
+  if (!step.saves) return { checks: [], facts: {} };
   const kept = await step.backups.text(String(saved));
   const { gives } = await session.run('configuration');
-  const { check } = checkConfiguration(kept.text, gives['text'] ?? '', step.family.configuration ?? { ignoreLines: [] });
-  return [{ ...check, evidence: check.evidence.map((line) => hideSecrets(line, step.family)) }];
+  const { from, to } = step.leg;
+  const expected = await step.expected.of({ family: step.family.family, from, to });
+  const { check, difference } = checkConfiguration(
+    kept.text,
+    gives['text'] ?? '',
+    step.family.configuration ?? { ignoreLines: [] },
+    expected,
+  );
+  const changed = difference.lines.filter((line) => /^[+-]/.test(line));
+  return {
+    checks: [{ ...check, evidence: check.evidence.map((line) => hideSecrets(line, step.family)) }],
+    facts: changed.length === 0 ? {} : { [differKey]: step.expected.sealed(changed), settingsStep: { from, to } },
+  };
 }
 
 /** Compares before and after; every check is made, and the first that failed names the cause. */
@@ -57,6 +76,7 @@ export const checks: Step = async (step) => {
   const compared = await settingsCompared(step, session);
   const made: Check[] = [
     checkSerial(run.serial, gives['serial'] ?? null),
+    ...addressFound(step),
     checkVersion(scheme, before.firmware, leg.to, version),
     // What is taken back and runs what it is to go back to is not restarted for it.
     ...(stockOf(step)?.restarts === false
@@ -73,7 +93,7 @@ export const checks: Step = async (step) => {
         ]),
     ...(before.nextBoot === null ? [] : [checkNextBoot(family.versions, before.nextBoot, leg.to, gives['nextBoot'] ?? null)]),
     ...(await membersCompared(step, session, tables)),
-    ...compared,
+    ...compared.checks,
     ...(await outlookCompared(step, session)),
   ];
   await learn(step, gives, session, {
@@ -81,12 +101,26 @@ export const checks: Step = async (step) => {
     now: Date.now(),
     upSince: system?.agentUptime == null ? null : Date.now() - system.agentUptime / context.options.timeScale,
   });
-  return concluded(made, gives);
+  return concluded(made, gives, compared.facts);
 };
 
+/** That it came back at another address, where it did: no failure, since its serial proves that it is the one. */
+function addressFound({ trail }: StepContext): Check[] {
+  const found = foundShape.safeParse(trail.get('return')?.facts['foundAt']);
+  if (!found.success) return [];
+  const { address, was, how } = found.data;
+  return [{ name: 'address', result: 'passed', before: was, after: address, evidence: [`found by ${how}`], cause: null }];
+}
+const foundShape = z.object({ address: z.string(), was: z.string(), how: z.string() });
+
 /** What was compared, as the facts of a step. @throws ChecksFailed by the first that failed */
-export function concluded(made: readonly Check[], gives: Readonly<Record<string, string>>): StepResult {
+export function concluded(
+  made: readonly Check[],
+  gives: Readonly<Record<string, string>>,
+  more: Readonly<Record<string, unknown>> = {},
+): StepResult {
   const facts = {
+    ...more,
     checks: made,
     firmware: gives['firmware'] ?? null,
     nextBoot: gives['nextBoot'] ?? null,

@@ -106,7 +106,17 @@ export const preflight: Step = async (step) => {
     const kept = await step.backups.ofRollout(run.device, plan.id);
     if (kept === null) return { kind: 'skip', reason: `it runs ${firmware} already` };
     const { gives: now } = await session.run('configuration');
-    const { check } = checkConfiguration(kept, now['text'] ?? '', family.configuration ?? { ignoreLines: [] });
+    const { check } = checkConfiguration(
+      kept,
+      now['text'] ?? '',
+      family.configuration ?? { ignoreLines: [] },
+      // What its legs until here brought, one by one.
+      new Set(
+        (
+          await Promise.all(legs.all.slice(0, legs.index + 1).map(({ from, to }) => step.expected.of({ family: family.family, from, to })))
+        ).flatMap((s) => [...s]),
+      ),
+    );
     if (check.result === 'failed')
       throw new CauseError('settings-changed', hideSecrets([`it runs ${firmware}; ${check.after}`, ...check.evidence].join('\n'), family));
     return { kind: 'skip', reason: `it runs ${firmware} already, and its settings are those of the backup` };

@@ -16,17 +16,18 @@ export const settle: Step = async (step) => {
   const before = preflightFacts(step)!;
   const { scheme, versionIn } = exchangedBy(family, leg.component);
   const counted = step.trail.get('checks')?.facts['bootCount'];
+  const settings = await settingsCompared(step, session);
   const made = [
     checkSerial(run.serial, gives['serial'] ?? null),
     checkVersion(scheme, before.firmware, leg.to, versionIn(gives)),
     ...(before.nextBoot === null ? [] : [checkNextBoot(family.versions, before.nextBoot, leg.to, gives['nextBoot'] ?? null)]),
     ...(typeof counted === 'string' ? [checkSettled(counted, gives['bootCount'] ?? null)] : []),
     ...(await membersCompared(step, session, tables)),
-    ...(await settingsCompared(step, session)),
+    ...settings.checks,
     ...(await outlookCompared(step, session)),
   ];
   await learn(step, gives, session, { probe: 'SSH, after the soak of a rollout', now: Date.now() });
-  return concluded(made, gives);
+  return concluded(made, gives, settings.facts);
 };
 
 /** Brings the other copy to what it runs, and compares what that holds then with the image. */

@@ -38,6 +38,10 @@ export const comeBack: Step = async (step) => {
   const before = preflightFacts(step)?.running ?? null;
   let silentFrom: number | null = null;
   let lastWords = 'nothing of it answers';
+  /** When it is looked for elsewhere: after half of its time, and once more before it is given up. */
+  const searches = [began + (limit - began) / 2, began + (limit - began) * 0.9];
+  let sought = false;
+  let foundAt: { readonly address: string; readonly how: string; readonly was: string } | null = null;
   /** It answered when it was looked at last, and let nobody in. */
   let lockedOut = false;
   const stayedUp = (up: string): CauseError =>
@@ -50,7 +54,12 @@ export const comeBack: Step = async (step) => {
     if (!answers) {
       silentFrom ??= askedAt;
       lastWords = 'nothing of it answers';
-      await ownPause(lookMs, signal);
+      if (ownNow() < (searches[0] ?? Infinity)) await ownPause(lookMs, signal);
+      else {
+        searches.shift();
+        foundAt ??= await step.lookElsewhere();
+        sought = foundAt === null;
+      }
       continue;
     }
     const uptime = system?.agentUptime ?? null;
@@ -84,6 +93,7 @@ export const comeBack: Step = async (step) => {
           silentFrom,
           answeredAt: Math.max(steadyNow(), sentAt),
           firmware: gives['firmware'] ?? null,
+          ...(foundAt === null ? {} : { foundAt }),
         },
       };
     } catch (error) {
@@ -100,6 +110,6 @@ export const comeBack: Step = async (step) => {
   if (ownHour && silentFrom === null) throw stayedUp('and has not restarted');
   throw new CauseError(
     lockedOut ? 'locked-out' : 'never-returned',
-    `${duration(Math.max(0, steadyNow() - sentAt))} after the restart: ${lastWords}`,
+    `${duration(Math.max(0, steadyNow() - sentAt))} after the restart: ${lastWords}${sought ? '; at no other address of its network anybody has its serial' : ''}`,
   );
 };

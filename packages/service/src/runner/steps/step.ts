@@ -6,12 +6,14 @@ import type { Facts, StepTrace } from '../trail.js';
 import type { DeviceRow, ImageRow } from '../../data/entities.js';
 import type { Devices } from '../../devices/devices.js';
 import type { ImageStore } from '../../images/store.js';
+import type { Expected } from '../expected.js';
 import type { Backups } from '../backups.js';
 import type { Offers } from '../../staging/offers.js';
 import type { Deliveries } from '../../staging/deliveries.js';
 import type { Transfers } from '../../staging/transfers.js';
 import type { Watches } from '../../staging/watch.js';
 import type { Sign } from '../../touch/alive.js';
+import type { Whereabouts } from '../../touch/find.js';
 import type { Use } from '../../touch/procedure.js';
 import type { Touch } from '../../touch/touch.js';
 
@@ -40,6 +42,7 @@ export interface StepContext {
   readonly watches: Watches;
   readonly deliveries: Deliveries;
   readonly backups: Backups;
+  readonly expected: Expected;
   readonly devices: Devices;
   /** What the earlier steps of this leg found. */
   readonly trail: {
@@ -59,6 +62,8 @@ export interface StepContext {
   readonly around: (device: string) => Promise<readonly AroundIt[]>;
   /** Of the other devices those that are being changed now, or were and came to no good end, each with that in words. */
   readonly troubled: (except: string) => ReadonlyMap<string, string>;
+  /** Looks for it at other addresses of its network, where it proves by its serial that it is the one; from then on it is there. */
+  readonly lookElsewhere: () => Promise<(Whereabouts & { readonly was: string }) | null>;
   /** Whether it answers, by whatever it answers; one that is handled through another tells by its record only. */
   readonly alive: (timeoutMs: number, retries: number) => Promise<Sign>;
   /** Waits for the person who does what the step asks for. */
