@@ -75,6 +75,26 @@ describe('a device that comes back at another address', () => {
     expect((await client.device('eelgate-sw-1')).address).toBe('127.148.2.11');
   });
 
+  it('has a page for who stands before it: first what must not be done, then what to do', async () => {
+    const page = await barrow(['rollout', 'page', rollout.id, 'eelgate-sw-1', '--url', scene.served.url, '--token', scene.served.token]);
+    expect(page.code).toBe(0);
+    for (const words of [
+      '<meta name="viewport"',
+      'Find it: eelgate-sw-1, a Tarnbrook TB-2424, serial TB244285',
+      'take its power away for ten seconds',
+      'kept as backup',
+      'Then tell first admin',
+      'at no other address of its network',
+    ])
+      expect(page.out).toContain(words);
+    const fine = await client.atSite(rollout.id, 'quay-sw-2');
+    expect(fine).toContain('Nothing is to be done here:');
+    expect(fine).not.toContain('take its power away');
+    const none = await barrow(['rollout', 'page', rollout.id, 'nobody', '--url', scene.served.url, '--token', scene.served.token]);
+    expect(none.err).toContain('nobody');
+    expect(none.code).not.toBe(0);
+  });
+
   it('leaves alone who came back where it was', async () => {
     expect(runOf('quay-sw-2')).toMatchObject({ outcome: 'verified' });
     expect((await returned('quay-sw-2'))['foundAt']).toBeUndefined();

@@ -476,6 +476,8 @@ export class BarrowClient {
     (await this.raw('GET', `/rollouts/${encodeURIComponent(id)}/report.${form}`)).text();
 
   /** The night on paper, as one printable page (HTML). */
+  atSite = async (id: string, run: string) =>
+    (await this.raw('GET', `/rollouts/${encodeURIComponent(id)}/runs/${encodeURIComponent(run)}/at-site.html`)).text();
   sheet = async (id: string) => (await this.raw('GET', `/rollouts/${encodeURIComponent(id)}/sheet.html`)).text();
 
   /**

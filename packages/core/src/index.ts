@@ -32,6 +32,7 @@ export * from './checks/after.js';
 export * from './checks/held.js';
 export * from './checks/members.js';
 export * from './checks/restart.js';
+export * from './report/at-site.js';
 export * from './soak/judge.js';
 export * from './soak/measures.js';
 export * from './soak/sample.js';

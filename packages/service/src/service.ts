@@ -192,10 +192,15 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     const appointments = new Appointments(context, runner);
     await appointments.load();
     runner.beginsBy((id) => appointments.of(id));
-    const sheets = new Sheets(context, sites, () => [
-      ...options.tftpListen.host.split(',').map((host) => `tftp://${host}:${tftp.port}`),
-      `http${httpStore.secure ? 's' : ''}://${options.httpStoreListen.host}:${httpStore.port}`,
-    ]);
+    const sheets = new Sheets(
+      context,
+      sites,
+      () => [
+        ...options.tftpListen.host.split(',').map((host) => `tftp://${host}:${tftp.port}`),
+        `http${httpStore.secure ? 's' : ''}://${options.httpStoreListen.host}:${httpStore.port}`,
+      ],
+      map,
+    );
     runner.onHappened((active) => sheets.touch(active));
     const notices = new Notices(context, runner, journal, (active) => sheets.page(active));
     await notices.load();

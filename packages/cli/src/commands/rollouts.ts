@@ -486,6 +486,16 @@ export const registerRollouts: Register = (program, act) => {
       }),
     );
   rollout
+    .command('page <rollout> <device>')
+    .description('a page for who stands before a device that failed: what not to do, what to do, what was tried (HTML, for a phone)')
+    .option('--output <file>', 'into a file')
+    .action(
+      act(async ({ say, client }, id: string, device: string, o: { output?: string }) => {
+        const barrow = client();
+        await putOut(say, o.output, await barrow.atSite(await resolve(barrow, id), device));
+      }),
+    );
+  rollout
     .command('compare <plan> <other>')
     .description('two plans side by side, as they would go')
     .action(

@@ -292,6 +292,10 @@
     const page = await client().sheet(id);
     window.open(URL.createObjectURL(new Blob([page], { type: 'text/html' })), '_blank');
   }
+  async function atSite(run: RunView) {
+    const page = await client().atSite(id, run.id);
+    window.open(URL.createObjectURL(new Blob([page], { type: 'text/html' })), '_blank');
+  }
   async function report() {
     const page = await client().reportAs(id, 'html');
     window.open(URL.createObjectURL(new Blob([page], { type: 'text/html' })), '_blank');
@@ -558,6 +562,11 @@
             onclick={() => (asking = { what: 'answer', run })}>Answer</button
           >{:else if may('operator') && run.asks}<button class="anchor" title={run.asks} onclick={() => sayRun(run.id, 'done')}
             >It is done</button
+          >{/if}
+        {#if run.outcome === 'failed' || run.phase === 'broken'}<button
+            class="anchor"
+            title="A page for who stands before it: what not to do, what to do, what was tried"
+            onclick={() => attempt(() => atSite(run))}>For the site</button
           >{/if}
         {#if may('operator') && run.cause?.code === 'settings-changed'}<button
             class="anchor"

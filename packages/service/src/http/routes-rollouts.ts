@@ -612,6 +612,10 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
   };
   app.get('/api/v1/rollouts/:id/report.html', async (c) => c.html(reportPage(await report(c.req.param('id')))));
   app.get('/api/v1/rollouts/:id/sheet.html', async (c) => c.html(await parts.sheets.page(await runner.get(c.req.param('id')))));
+  app.get('/api/v1/rollouts/:id/runs/:run/at-site.html', async (c) => {
+    const active = await runner.get(c.req.param('id'));
+    return c.html(await parts.sheets.atSite(active, active.plan.runs[runOf(active, c.req.param('run'))]!.id));
+  });
   app.get('/api/v1/rollouts/:id/report.csv', async (c) =>
     c.body(reportCsv(await report(c.req.param('id'))), 200, { 'content-type': 'text/csv; charset=utf-8' }),
   );

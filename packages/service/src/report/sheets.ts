@@ -1,11 +1,15 @@
+import { currentStep, legsOf, passageOf } from '@barrow/core';
 import { mkdirSync, renameSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import type { Context } from '../context.js';
-import { DeviceEntity, ImageEntity } from '../data/entities.js';
+import { BackupEntity, DeviceEntity, ImageEntity } from '../data/entities.js';
 import { StartFailure } from '../errors.js';
 import type { ActiveRollout } from '../runner/active.js';
+import { traceOf } from '../runner/trail.js';
+import type { MapService } from '../map/map.js';
 import type { Sites } from '../staging/sites.js';
 import { steadyNow } from '../steady.js';
+import { sitePage } from './at-site.js';
 import { sheetPage, type SheetFacts } from './sheet.js';
 
 /** A sheet is written so long after something happened, and takes at most one part in twenty of the time. */
@@ -37,6 +41,7 @@ export class Sheets {
     private readonly context: Context,
     private readonly sites: Sites,
     private readonly stores: () => readonly string[],
+    private readonly map: MapService,
   ) {}
 
   async page(active: ActiveRollout): Promise<string> {
@@ -56,6 +61,47 @@ export class Sheets {
       madeAt: steadyNow(),
     };
     return sheetPage(active, facts);
+  }
+
+  /** The page for who stands before one device of it. */
+  async atSite(active: ActiveRollout, run: string): Promise<string> {
+    const { plan, state } = active;
+    const { db, options } = this.context;
+    const index = state.indexOf.get(run)!;
+    const planned = plan.runs[index]!;
+    const now = state.runs[index]!;
+    const device = await db.findOne(DeviceEntity, { id: planned.device });
+    if (!device) throw new Error(`${planned.name} is no longer known`);
+    const { links, feeds, dark } = await this.map.around(device.id);
+    const backup = await db.findOne(BackupEntity, { device: device.id, rollout: plan.id }, { orderBy: { takenAt: 'asc' } });
+    const way = active.familyOf(planned.family)?.ways.find((w) => w.name === legsOf(plan, planned).at(-1)!.way);
+    const trail = await active.trails.of(run);
+    const restarted = traceOf(trail, 'reboot', now.legs)?.begunAt ?? now.stepBegunAt ?? now.enteredAt;
+    const { console } = device.told ?? {};
+    const on = console ? await db.findOne(DeviceEntity, { id: console.device }) : null;
+    const at = (port: string | null, name: string): string => (port === null ? name : `${port} of ${name}`);
+    return sitePage(active, run, {
+      device,
+      name: planned.name,
+      serial: planned.serial,
+      model: [device.maker, device.model].filter(Boolean).join(' ') || null,
+      cause: now.cause,
+      now: steadyNow(),
+      writesUntil:
+        now.pastReturn && restarted !== null && way?.writeLimit !== undefined ? restarted + way.writeLimit / options.timeScale : null,
+      startsWithin: way?.returns.within ?? 600_000,
+      hangsOn: links.map(({ a, b }) => (a.device === device.id ? at(b.port, b.name) : at(a.port, a.name))),
+      poweredBy: feeds.filter((f) => f.to.device === device.id).map(({ from }) => at(from.port, from.name)),
+      alsoDark: dark.filter((d) => d.why === 'power').map((d) => d.name),
+      console: console ? at(console.port, on?.name ?? console.device) : null,
+      backup: backup?.id ?? null,
+      firmware: planned.from,
+      target: planned.target,
+      tell: state.startedBy ?? plan.createdBy,
+      contact: this.sites.get(device.site).contact,
+      step: now.outcome === null ? currentStep(state, index).step : (passageOf(plan, planned).steps[now.step]?.step ?? ''),
+      stepAt: now.stepBegunAt ?? now.enteredAt,
+    });
   }
 
   /** Something happened in a rollout: its sheet is written anew, once for all that comes in the next moment. */
