@@ -48,6 +48,24 @@ describe('what if', () => {
     expect(sums(played)).toMatchObject({ waiting: 0, verified: 3, failed: 1 });
   });
 
+  it('one fails past its point of no return: who carries it waits, until it is known that it neither writes nor is down', () => {
+    // The first feeds the second; leaves go before their trunk.
+    const plan = planOf({ devices: 2, first: 0, atOnce: 2, gate: { ...gate, failureLimit: 9 }, each: [{}, { under: ['d1'] }] });
+    expect(sums(rehearseWith(plan, 0, [fails(plan, 'sw-2', 'checks', 'ports-down')]))).toMatchObject({
+      verified: 1,
+      failed: 1,
+      waiting: 0,
+    });
+    const dark = rehearseWith(plan, 0, [fails(plan, 'sw-2', 'return', 'never-returned')]);
+    const why = 'sw-2 failed and may still be down or writing: others wait until somebody has looked at it';
+    expect(dark.stuck).toBe(why);
+    expect(sums(dark)).toMatchObject({ verified: 0, failed: 1 });
+    const looked = rehearseWith(plan, 0, [fails(plan, 'sw-2', 'return', 'never-returned')], true);
+    expect(looked.stuck).toBeNull();
+    expect(looked.holds.map((h) => h.because)).toEqual([why]);
+    expect(sums(looked)).toMatchObject({ verified: 1, failed: 1, waiting: 0 });
+  });
+
   it('one fails that may be taken back at once, it is, and counts as failed', () => {
     const plan = planOf({ devices: 3, first: 0, atOnce: 3, wayBack: true, gate: { ...gate, failureLimit: 2 } });
     const played = rehearseWith(plan, 0, [fails(plan, 'sw-2', 'checks', 'old-version')]);

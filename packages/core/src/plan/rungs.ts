@@ -16,6 +16,9 @@ const unreached: ReadonlySet<string> = new Set([
   'another-device',
 ]);
 
+/** Whether who failed so can still be asked: what it runs is known then, and nothing has to be kept from harm for its sake. */
+export const canBeAsked = (cause: string): boolean => !unreached.has(cause);
+
 /** Whether it is worth trying: who does not answer may only need more time; of who answers the power is never cut. */
 function helps({ means, factory }: PlannedRung, cause: string): boolean {
   if (means === 'wait') return cause === 'never-returned' || cause === 'locked-out';

@@ -5,6 +5,7 @@ import { decide, tooLate, windowOver, type Command } from '../scheduler/decide.j
 import { keepState, restoreState } from '../scheduler/keep.js';
 import { currentStep, initialState, type RolloutState, type WaveState } from '../scheduler/state.js';
 import { Ledger } from '../scheduler/ledger.js';
+import { canBeAsked } from '../plan/rungs.js';
 import { heldBackText, whyWaiting } from '../scheduler/why.js';
 import { Watch, type PlayedRun } from './watch.js';
 import { opensAt, type Claim, type Plan, type PlannedRun, type PlannedStep } from '../plan/plan.js';
@@ -241,6 +242,19 @@ export function play(plan: Plan, world: World, beginsAt: Instant, stands: Rollou
         }
         stuck ??= holds.at(-1)!.because;
       }
+      if (stuck === null && state.phase === 'running') {
+        // Who failed and cannot be asked may still be writing: others wait until somebody has looked at it.
+        const index = state.runs.findIndex((r) => r.phase === 'ended' && r.claims !== null);
+        if (index >= 0) {
+          const { id, name } = plan.runs[index]!;
+          holds.push({ at: now, because: `${name} failed and may still be down or writing: others wait until somebody has looked at it` });
+          if (world.goesOn) {
+            happen({ kind: 'run-released', at: now, run: id, by: 'a person', reason: 'looked at' });
+            continue;
+          }
+          stuck = holds.at(-1)!.because;
+        }
+      }
       // Held, with nothing under way any more.
       if (stuck !== null) break;
       throw new Error('what was played came to a stand before its end');
@@ -256,6 +270,10 @@ export function play(plan: Plan, world: World, beginsAt: Instant, stands: Rollou
     if (absent && check(state, absent) === null)
       happen({ kind: 'run-absent', at: now, run: absent.run, cause: absent.cause, detail: absent.detail });
     else happen(event);
+    if (event.kind !== 'step-failed' || !canBeAsked(event.cause)) continue;
+    const run = state.runs[state.indexOf.get(event.run)!]!;
+    if (run.phase === 'ended' && run.claims !== null)
+      happen({ kind: 'run-released', at: now, run: event.run, by: 'Barrow', reason: 'it answered after its failure' });
   }
   if (state.phase === 'ended') stuck = null;
   return {

@@ -90,7 +90,11 @@ export class Sheets {
       writesUntil:
         now.pastReturn && restarted !== null && way?.writeLimit !== undefined ? restarted + way.writeLimit / options.timeScale : null,
       startsWithin: way?.returns.within ?? 600_000,
-      hangsOn: links.map(({ a, b }) => (a.device === device.id ? at(b.port, b.name) : at(a.port, a.name))),
+      // What hangs on it goes dark with it; what it hangs on does not.
+      hangsOn: links
+        .map(({ a, b }) => (a.device === device.id ? b : a))
+        .filter((end) => !dark.some((d) => d.device === end.device))
+        .map((end) => at(end.port, end.name)),
       poweredBy: feeds.filter((f) => f.to.device === device.id).map(({ from }) => at(from.port, from.name)),
       alsoDark: dark.filter((d) => d.why === 'power').map((d) => d.name),
       console: console ? at(console.port, on?.name ?? console.device) : null,
