@@ -17,6 +17,7 @@ interface DemoOptions {
   bare?: boolean;
   fresh?: boolean;
   walkthrough?: boolean;
+  friday?: boolean;
   controlPort: string;
   log: string;
 }
@@ -34,6 +35,7 @@ export const registerDemo: Register = (program, act) => {
     .option('--bare', 'networks and credentials only: discover, add and set by hand')
     .option('--fresh', 'forget what an earlier demo kept')
     .option('--walkthrough', 'play the whole journey in this terminal on fresh data, and end')
+    .option('--friday', 'play a whole Friday night on fresh data: five waves, five things that go wrong; leave its report, and end')
     .option('--control-port <port>', 'where the fleet tells what truly happened, and takes faults (0: any)', '8471')
     .option('--log <level>', 'what the service logs to standard error', 'warn')
     .action(
@@ -50,7 +52,7 @@ export const registerDemo: Register = (program, act) => {
             'For example --scale 20.',
           );
         const folder = o.walkthrough ? mkdtempSync(join(tmpdir(), 'barrow-walkthrough-')) : resolve(o.folder);
-        if (o.fresh && !o.walkthrough) rmSync(folder, { recursive: true, force: true });
+        if ((o.fresh || o.friday) && !o.walkthrough) rmSync(folder, { recursive: true, force: true });
         const [{ startFleet }, { writeScenarioImages, writeScenarioLibrary }, data, { consoleFolder }] = await Promise.all([
           import('../demo/fleet-child.js'),
           import('@barrow/standins'),
@@ -106,6 +108,10 @@ export const registerDemo: Register = (program, act) => {
               const loaded = new data.Loaded(dataFolder);
               await data.loadSecondDay(barrow, loaded, good, library);
               await data.loadStaging(barrow, loaded);
+            }
+            if (o.friday) {
+              const { friday } = await import('../demo/friday.js');
+              return await friday(io, { data: dataFolder, folder, control: fleet.control, barrow, run });
             }
             const { readFileSync } = await import('node:fs');
             const token = readFileSync(join(dataFolder, 'token'), 'utf8').trim();
