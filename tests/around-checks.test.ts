@@ -1,23 +1,24 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Check, Rollout } from '@barrow/core';
 import type { BarrowClient } from '@barrow/client';
-import { writeScenarioLibrary } from '@barrow/standins';
+import { aroundFaults, writeScenarioLibrary } from '@barrow/standins';
 import { batchesOf, takeBatch } from '../packages/cli/dist/upload.js';
 import { discover, isEnded, rolloutUntil, setScene, type Scene } from './support/scene.js';
 import { addWholeNetworks } from './support/whole.js';
 
 /** What ails a device once it runs its new version: the check that finds it, the cause that it names, and what it tells. */
-const table: [device: string, ailment: string, check: Check['name'], cause: string, evidence: string | RegExp][] = [
-  ['quay-sw-1', 'port-down-on-new', 'ports', 'ports-down', /^port \d+ was up and is down$/],
-  ['eelgate-sw-1', 'no-power-on-new', 'power', 'power-not-delivered', 'port 4 delivered power and does not'],
-  ['quay-core-1', 'bundle-apart-on-new', 'aggregates', 'bundle-apart', /was in bundle 1 and is in none$/],
-  ['dunmoor-rt-1', 'routes-lost-on-new', 'routes', 'routes-missing', /^of \d at least \d were to come back$/],
-  ['dunmoor-sw-1', 'forwards-nothing-on-new', 'forwarding', 'forwards-nothing', ''],
-  ['eelgate-sw-2', 'clock-lost-on-new', 'clock', 'clock-lost', ''],
-  ['gannet-sw-1', 'snmp-shut-on-new', 'doors', 'door-shut', 'SNMP answered and does not'],
-  ['quay-cam-1', 'picture-lost-on-new', 'picture', 'picture-missing', ''],
-  ['quay-wlc-1', 'radios-lost-on-new', 'children', 'children-missing', /was with it and is not$/],
-];
+const found: Record<(typeof aroundFaults)[number]['fault'], [check: Check['name'], evidence: string | RegExp]> = {
+  'port-down-on-new': ['ports', /^port \d+ was up and is down$/],
+  'no-power-on-new': ['power', 'port 4 delivered power and does not'],
+  'bundle-apart-on-new': ['aggregates', /was in bundle 1 and is in none$/],
+  'routes-lost-on-new': ['routes', /^of \d at least \d were to come back$/],
+  'forwards-nothing-on-new': ['forwarding', ''],
+  'clock-lost-on-new': ['clock', ''],
+  'snmp-shut-on-new': ['doors', 'SNMP answered and does not'],
+  'picture-lost-on-new': ['picture', ''],
+  'radios-lost-on-new': ['children', /was with it and is not$/],
+};
+const table = aroundFaults.map(({ device, fault, cause }) => [device, fault, found[fault][0], cause, found[fault][1]] as const);
 const good = ['quay-sw-2', 'dunmoor-cam-1'];
 
 /** An upgrade that brings the version and takes something else away: nothing of it may end verified. */

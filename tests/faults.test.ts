@@ -1,23 +1,11 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { CauseCode, Report, Rollout } from '@barrow/core';
-import type { FaultName } from '@barrow/standins';
+import { upgradeFaults, type FaultName } from '@barrow/standins';
 import { barrow } from './support/service.js';
 import { isEnded, isHeld, loginsOf, prepare, rolloutUntil, type Scene, setScene } from './support/scene.js';
 
 /** Each named fault on a device of its own, and the cause that a technician must read. */
-const table: [device: string, fault: FaultName, cause: CauseCode][] = [
-  ['quay-sw-1', 'wrong-model', 'wrong-hardware'],
-  ['quay-sw-2', 'damaged-in-transit', 'image-damaged'],
-  ['quay-sw-3', 'no-space', 'no-space'],
-  ['quay-sw-4', 'refuses-login', 'login-refused'],
-  ['eelgate-sw-1', 'never-returns', 'never-returned'],
-  ['eelgate-sw-2', 'returns-on-old-version', 'old-version'],
-  ['gannet-sw-1', 'returns-with-settings-lost', 'settings-changed'],
-  ['gannet-sw-2', 'reboots-during-write', 'rebooted-in-write'],
-  ['dunmoor-sw-1', 'never-asks', 'never-asked'],
-  ['quay-rt-1', 'damaged-in-transit', 'image-damaged'],
-  ['dunmoor-rt-1', 'wrong-model', 'wrong-hardware'],
-];
+const table = upgradeFaults.map(({ device, fault, cause }): [device: string, fault: FaultName, cause: CauseCode] => [device, fault, cause]);
 const good = ['sandpiper-sw-1', 'curlew-sw-1'];
 
 describe('every named fault, switched on', () => {
@@ -26,11 +14,11 @@ describe('every named fault, switched on', () => {
   let report: Report;
 
   beforeAll(async () => {
-    scene = await setScene({ network: 51 });
+    scene = await setScene({ network: 51, more: table.filter(([device]) => device.startsWith('more-')).length });
     await prepare(scene);
     for (const [device, fault] of table) scene.fleet.fault(device, fault);
     const { client } = scene.served;
-    const plan = await client.plan({ first: 0, atOnce: 14, failureLimit: 100, soakSeconds: 0 });
+    const plan = await client.plan({ first: 0, atOnce: 40, failureLimit: 100, soakSeconds: 0 });
     await client.say(plan.id, 'start');
     rollout = await rolloutUntil(client, plan.id, isEnded);
     report = await client.report(plan.id);
@@ -99,7 +87,7 @@ describe('every named fault, switched on', () => {
     expect(page).toContain('The device found the image damaged after it had been transferred.');
     expect(page).not.toContain('<script');
     const lines = (await client.reportAs(rollout.id, 'csv')).trim().split('\r\n');
-    expect(lines.length).toBe(1 + 14);
+    expect(lines.length).toBe(1 + 14 + 8);
     expect(lines.find((l) => l.startsWith('quay-sw-2,'))).toContain('image-damaged');
   });
 

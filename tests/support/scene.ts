@@ -39,6 +39,8 @@ export async function setScene(use: {
   scale?: number;
   only?: readonly string[];
   whole?: boolean;
+  /** So many switches more, at no site of the scenario. */
+  more?: number;
   families?: FamilyChanges;
   /** The data folder, instead of one of its own. */
   data?: string;
@@ -48,6 +50,7 @@ export async function setScene(use: {
   const fleet = new Fleet({
     timeScale: scale,
     network: use.network,
+    ...(use.more === undefined ? {} : { more: use.more }),
     only: use.whole ? undefined : (use.only ?? scenario.map((d) => d.name)),
   });
   await fleet.start();

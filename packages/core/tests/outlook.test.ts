@@ -17,7 +17,7 @@ const before: Outlook = {
   fed: ['p4'],
   learned: 40,
   routes: 10,
-  root: '06:00:00:00:00:01',
+  root: { priority: 32_768, mac: '06:00:00:00:00:05' },
   clockOffMs: 1000,
   doors: ['SNMP', 'SSH'],
   picture: { there: true, detail: 'a picture is described' },
@@ -76,7 +76,8 @@ describe('what a device shows of what is around it, before and after', () => {
     ['all learned addresses', { learned: null }, [['forwarding', 'forwards-nothing']]],
     ['more routes than come and go', { routes: 7 }, [['routes', 'routes-missing', 'of 10 at least 8 were to come back']]],
     ['all routes', { routes: null }, [['routes', 'routes-missing', 'of 10 at least 8 were to come back']]],
-    ['the root of the tree', { root: '06:00:00:00:00:02' }, [['spanning tree', 'tree-changed']]],
+    ['the root of the tree', { root: { priority: 32_768, mac: '06:00:00:00:00:06' } }, [['spanning tree', 'tree-changed']]],
+    ['what made it the root', { root: { priority: 36_864, mac: '06:00:00:00:00:05' } }, [['spanning tree', 'tree-changed']]],
     ['any root', { root: null }, [['spanning tree', 'tree-changed']]],
     ['the right time', { clockOffMs: -3_600_000 }, [['clock', 'clock-lost']]],
     ['a door', { doors: ['SSH'] }, [['doors', 'door-shut', 'SNMP answered and does not']]],
@@ -88,6 +89,8 @@ describe('what a device shows of what is around it, before and after', () => {
 
   it.each<[string, Partial<Outlook>]>([
     ['one plain port of several, since somebody may have switched a machine off', { ports: without('p5') }],
+    ['a better root, which was away when it was looked at before', { root: { priority: 32_768, mac: '06:00:00:00:00:01' } }],
+    ['a root of better priority', { root: { priority: 4096, mac: '06:00:00:00:00:09' } }],
     ['a neighbour on another port', { neighbours: before.neighbours.map((n) => ({ ...n, port: 'p9' })) }],
     [
       'a neighbour of another name and the same address',
@@ -108,15 +111,24 @@ describe('what a device shows of what is around it, before and after', () => {
       names: new Map([
         ['06:00:00:00:00:09', 'it is being changed itself'],
         ['ap-1', 'it is being changed itself'],
+        ['06:00:00:00:00:05', 'it failed itself'],
       ]),
     };
-    const after = { ...before, ports: without('p4'), fed: [], neighbours: [before.neighbours[1]!], children: [] };
+    const after = {
+      ...before,
+      ports: without('p4'),
+      fed: [],
+      neighbours: [before.neighbours[1]!],
+      children: [],
+      root: { priority: 32_768, mac: '06:00:00:00:00:07' },
+    };
     expect(failed(after, excused)).toEqual([]);
     const said = compareOutlooks(before, after, excused).flatMap((c) => c.evidence);
     expect(said).toEqual([
       'p4 was up and is down, and it failed itself: not held against it',
       'p4 delivered power and does not, and it failed itself: not held against it',
       'sw-9 was heard on p3 and is not, and it is being changed itself: not held against it',
+      'the root of before is missing, and it failed itself: not held against it',
       'ap-1 (A1) was with it and is not, and it is being changed itself: not held against it',
     ]);
     // The excuse of one is none for another.
@@ -153,7 +165,7 @@ describe('what a device shows of what is around it, before and after', () => {
         [outlookScalars.routes, 5],
         [outlookScalars.root, '0x800006174b000100'],
       ]),
-    ).toMatchObject({ routes: 5, root: '06:17:4b:00:01:00' });
+    ).toMatchObject({ routes: 5, root: { priority: 32_768, mac: '06:17:4b:00:01:00' } });
     expect(read([[outlookScalars.root, '0x0000000000000000']]).root).toBeNull();
   });
 });

@@ -11,6 +11,7 @@ export { releaseFiles, writeScenarioLibrary, type Library } from './library/writ
 export { authorizeKey } from './net/shell-server.js';
 export { openControl } from './control.js';
 export { answerFaults, Fixture, type AnswerFault } from './fixture.js';
+export { aroundFaults, upgradeFaults, type RolloutFault } from './rollout-faults.js';
 export { scenario, scenarioImages, sites } from './scenario.js';
 export { scenarioFixtures } from './scenario-fixtures.js';
 export { scenarioCables, scenarioOutlets } from './scenario-wiring.js';

@@ -111,7 +111,7 @@ export const registerDemo: Register = (program, act) => {
             }
             if (o.friday) {
               const { friday } = await import('../demo/friday.js');
-              return await friday(io, { data: dataFolder, folder, control: fleet.control, barrow, run });
+              return await friday(io, { data: dataFolder, folder, control: fleet.control, scale, barrow, run });
             }
             const { readFileSync } = await import('node:fs');
             const token = readFileSync(join(dataFolder, 'token'), 'utf8').trim();

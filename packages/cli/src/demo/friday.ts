@@ -67,6 +67,8 @@ export interface FridayInput {
   readonly folder: string;
   /** Where the fleet takes faults, and tells what truly happened. */
   readonly control: string;
+  /** How much faster the devices' time runs. */
+  readonly scale: number;
   readonly barrow: BarrowClient;
   readonly run: Run;
 }
@@ -75,7 +77,7 @@ const failed = (why: string): CommandError =>
   new CommandError(exit.workFailed, 'night-failed', 'The night did not go as it should', why, 'Read what it said above, and its report.');
 
 /** A whole night with the real commands: all sites, five waves, five things that go wrong; what can be recovered is, and the rest is told. */
-export async function friday(io: Io, { data, folder, control, barrow, run }: FridayInput): Promise<void> {
+export async function friday(io: Io, { data, folder, control, scale, barrow, run }: FridayInput): Promise<void> {
   const c = makeColours(io);
   process.env['BARROW_DATA'] = data;
   const out = join(folder, 'friday');
@@ -87,7 +89,17 @@ export async function friday(io: Io, { data, folder, control, barrow, run }: Fri
     if (!expect.includes(code)) throw failed(`\`barrow ${argv.join(' ')}\` ended with ${code}, ${expect.join(' or ')} was expected.`);
   };
   const plan = ['--wave', `trial: ${trial.join(', ')}`, '--rest', '20%,30%,25%', '--at-once', '6', '--per-site', '3'];
-  const gate = ['--soak', '20s', '--failure-limit', '5', '--failure-share', '60%', '--unsaved', 'save', '--way-back'];
+  const gate = [
+    '--soak',
+    `${Math.max(3, Math.round(400 / scale))}s`,
+    '--failure-limit',
+    '5',
+    '--failure-share',
+    '60%',
+    '--unsaved',
+    'save',
+    '--way-back',
+  ];
   await act('Friday evening: everything that is behind, on all six sites, in five waves.', [
     'rollout',
     'plan',

@@ -840,6 +840,16 @@ export const reportSchema = z.object({
   ),
   leftOut: z.array(z.object({ device: z.string(), name: z.string(), reason: z.string() })),
   deeds: z.array(z.object({ at: moment, by: z.string(), what: z.string() })),
+  /** How long it took beside how long it was rehearsed to take, as a whole and each of its waves. */
+  beside: z
+    .object({
+      rehearsedMs: z.number().int(),
+      tookMs: z.number().int(),
+      waves: z.array(z.object({ wave: z.string(), rehearsedMs: z.number().int(), tookMs: z.number().int().nullable() })),
+    })
+    .optional(),
+  /** The hazards of the plan that a person accepted to begin, with who it was. */
+  accepted: z.array(z.object({ hazard: z.string(), what: z.string(), by: z.string(), devices: z.number().int() })).optional(),
   /** What devices showed while they soaked, in words. */
   soaks: z
     .array(z.object({ wave: z.string(), at: moment, looks: z.number().int(), worse: z.string().nullable(), findings: z.array(z.string()) }))

@@ -13,12 +13,48 @@ const css = `
   .sum b { display: block; font-size: 1.5rem; line-height: 1.1; }
   section.run { break-inside: avoid; border-top: 1px solid #16202b; margin-top: 1.4rem; padding-top: .5rem; }
   section.run h3 { margin: 0; font-size: 1rem; display: flex; justify-content: space-between; }
-  .verified::before { content: '✓ '; } .failed::before { content: '✕ '; } .failed { color: #a01f1f; } .not-begun::before { content: '○ '; } .not-begun { color: #7a4a00; }
+  .verified::before { content: '✓ '; } .failed::before { content: '✕ '; } .failed { color: #a01f1f; } .recovered::before { content: '↺ '; } .recovered { color: #7a4a00; } .not-begun::before { content: '○ '; } .not-begun { color: #7a4a00; }
   .digest { overflow-wrap: anywhere; }
   @media print { body { margin: 0; max-width: none; } a { color: inherit; text-decoration: none; } }
 `;
 
 const time = (moment: string | null): string => (moment === null ? '–' : moment.replace('T', ' ').slice(0, 19));
+
+/** Who is not at its target, why, and what is to be looked at: what the morning begins with. */
+function leftToDo({ runs }: Report) {
+  const left = runs.filter((r) => r.outcome !== 'verified' && r.outcome !== 'skipped' && r.cause);
+  if (left.length === 0) return '';
+  return html`<h2>What is left to do</h2>
+    <table>
+      ${left.map(
+        (r) =>
+          html`<tr>
+            <td>${r.name}</td>
+            <td class="${r.outcome ?? ''}">${r.outcome ?? 'not ended'}</td>
+            <td>${r.cause!.what} <span class="quiet">${r.cause!.next}</span></td>
+          </tr>`,
+      )}
+    </table>`;
+}
+
+function besideTable({ beside }: Report) {
+  if (!beside) return '';
+  const row = (name: string, rehearsed: number, took: number | null) =>
+    html`<tr>
+      <td>${name}</td>
+      <td>${duration(rehearsed)}</td>
+      <td>${took === null ? '–' : duration(took)}</td>
+    </tr>`;
+  return html`<h2>As rehearsed, and as it went</h2>
+    <table>
+      <tr>
+        <th></th>
+        <th>Rehearsed</th>
+        <th>Took</th>
+      </tr>
+      ${beside.waves.map((w) => row(`Wave ${w.wave}`, w.rehearsedMs, w.tookMs))} ${row('All of it', beside.rehearsedMs, beside.tookMs)}
+    </table>`;
+}
 
 /** The report as one printable page that needs nothing else. Everything that came from a device is escaped. */
 export function reportPage(report: Report): string {
@@ -42,11 +78,28 @@ export function reportPage(report: Report): string {
         ${rollout.heldBecause ? html`<p class="failed">Held: ${rollout.heldBecause}</p>` : ''}
         <div class="sum">
           <div><b>${count('verified')} of ${rollout.devices}</b>verified</div>
+          <div><b>${count('recovered')}</b>recovered</div>
           <div><b>${count('failed')}</b>failed</div>
           <div><b>${count('not-begun')}</b>not begun</div>
           <div><b>${count('skipped') + count('withdrawn')}</b>skipped or withdrawn</div>
           <div><b>${count('waiting') + count('under-way')}</b>not ended</div>
         </div>
+        ${leftToDo(report)} ${besideTable(report)}
+        ${
+          report.accepted
+            ? html`<h2>What was accepted to begin</h2>
+                <table>
+                  ${report.accepted.map(
+                    (a) =>
+                      html`<tr>
+                        <td>${a.what}</td>
+                        <td class="quiet">${a.devices === 0 ? '' : `${a.devices} devices`}</td>
+                        <td>${a.by}</td>
+                      </tr>`,
+                  )}
+                </table>`
+            : ''
+        }
         <h2>Images</h2>
         <table>
           <tr>

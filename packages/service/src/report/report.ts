@@ -1,6 +1,7 @@
 import {
   legsOf,
   passageOf,
+  rehearse,
   stepsOf,
   type Check,
   type JournalEntry,
@@ -14,7 +15,7 @@ import { rfc3339, rfc3339OrNull } from '../context.js';
 import type { ImageRow } from '../data/entities.js';
 import type { ActiveRollout } from '../runner/active.js';
 import { traceOf, trailOf, type Trail } from '../runner/trail.js';
-import { causeView, summaryView, triedView } from '../runner/view.js';
+import { causeView, hazardsView, summaryView, triedView } from '../runner/view.js';
 
 /** The evidence of a rollout, from its plan and journal alone. */
 export function makeReport(active: ActiveRollout, journal: readonly JournalEntry[], images: ReadonlyMap<string, ImageRow>): Report {
@@ -114,7 +115,50 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
     }),
     leftOut: [...plan.leftOut],
     deeds,
+    ...besideOf(active, journal),
+    ...acceptedOf(plan, journal),
     ...(soaks.length > 0 ? { soaks } : {}),
+  };
+}
+
+/** A plan of more devices is not rehearsed for a report: that would take longer than to read it. */
+const mostRehearsed = 2000;
+
+/** How long it took beside its rehearsal; nothing while it has not ended. */
+function besideOf({ plan, state }: ActiveRollout, journal: readonly JournalEntry[]): Pick<Report, 'beside'> {
+  const { startedAt, endedAt } = state;
+  if (startedAt === null || endedAt === null || plan.runs.length > mostRehearsed) return {};
+  const told = rehearse(plan, startedAt);
+  const of = (kind: 'wave-opened' | 'wave-ended', wave: number): number | undefined =>
+    journal.findLast(({ event }) => event.kind === kind && event.wave === wave)?.event.at;
+  return {
+    beside: {
+      rehearsedMs: Math.round(told.endsAt - told.beginsAt),
+      tookMs: Math.round(endedAt - startedAt),
+      waves: told.waves.map(({ wave, opensAt, endsAt }) => {
+        const [opened, ended] = [of('wave-opened', wave), of('wave-ended', wave)];
+        return {
+          wave: plan.waves[wave]!.name,
+          rehearsedMs: Math.round(endsAt - opensAt),
+          tookMs: opened === undefined || ended === undefined ? null : Math.round(ended - opened),
+        };
+      }),
+    },
+  };
+}
+
+/** Who accepted which hazard. */
+function acceptedOf(plan: Plan, journal: readonly JournalEntry[]): Pick<Report, 'accepted'> {
+  const started = journal.map((e) => e.event).find((e) => e.kind === 'rollout-started');
+  if (started?.kind !== 'rollout-started' || !started.accepted?.length) return {};
+  const told = new Map(hazardsView(plan).map((h) => [h.code as string, h]));
+  return {
+    accepted: started.accepted.map((hazard) => ({
+      hazard,
+      what: told.get(hazard)?.what ?? hazard,
+      by: started.by,
+      devices: new Set(told.get(hazard)?.groups.flatMap((g) => g.devices)).size,
+    })),
   };
 }
 

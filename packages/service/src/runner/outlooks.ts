@@ -15,7 +15,7 @@ const outlookShape: z.ZodType<Outlook> = z.object({
   fed: z.array(z.string()),
   learned: z.number().nullable(),
   routes: z.number().nullable(),
-  root: z.string().nullable(),
+  root: z.object({ priority: z.number(), mac: z.string() }).nullable(),
   clockOffMs: z.number().nullable(),
   doors: z.array(z.string()),
   picture: z.object({ there: z.boolean(), detail: z.string() }).nullable(),

@@ -14,8 +14,8 @@ export interface Outlook {
   readonly learned: number | null;
   /** How many routes it knows (RFC 4292). */
   readonly routes: number | null;
-  /** The root of its spanning tree (RFC 4188 dot1dStpDesignatedRoot), by address. */
-  readonly root: string | null;
+  /** The root of its spanning tree (RFC 4188 dot1dStpDesignatedRoot): its priority and address. */
+  readonly root: { readonly priority: number; readonly mac: string } | null;
   /** How far its clock is from ours. */
   readonly clockOffMs: Ms | null;
   /** By what it can be asked: `SNMP`, `SSH`, `HTTP`, `HTTPS`, `SIP`, `ONVIF`. */
@@ -54,11 +54,16 @@ export const emptyOutlook: Outlook = {
 
 const whole = (value: string | number | undefined): number | null => (typeof value === 'number' ? value : null);
 
+/** RFC 4188: a bridge identifier is two octets of priority and six of the address; all zero where there is no tree. */
+function rootOf(value: string | number | undefined): Outlook['root'] {
+  const octets = octetsOf(value);
+  const mac = octets.length === 8 ? macOf(octets.slice(2)) : null;
+  return mac === null ? null : { priority: octets[0]! * 256 + octets[1]!, mac };
+}
+
 /** What an agent tells of it. */
 export function outlookOf(around: Around, scalars: Answers): Pick<Outlook, 'ports' | 'neighbours' | 'fed' | 'learned' | 'routes' | 'root'> {
   const nameOf = new Map(around.ports.map((p) => [p.index, p.name]));
-  // RFC 4188: a bridge identifier is two octets of priority and six of the address; all zero where there is no tree.
-  const root = octetsOf(scalars.get(outlookScalars.root));
   return {
     ports: around.ports
       .filter((p) => p.up === true)
@@ -71,6 +76,6 @@ export function outlookOf(around: Around, scalars: Answers): Pick<Outlook, 'port
     fed: around.power.flatMap((p) => (p.delivering ? [nameOf.get(p.port) ?? `${p.port}`] : [])),
     learned: around.forwarding.length > 0 ? around.forwarding.length : null,
     routes: whole(scalars.get(outlookScalars.routes)) ?? whole(scalars.get(outlookScalars.olderRoutes)),
-    root: root.length === 8 ? macOf(root.slice(2)) : null,
+    root: rootOf(scalars.get(outlookScalars.root)),
   };
 }
