@@ -17,7 +17,7 @@ import {
 } from '@barrow/core';
 import { parse } from 'yaml';
 import { familyJsonSchema, referenceOf, type SchemaNode } from '@barrow/families';
-import { faultNames } from '@barrow/standins';
+import { aroundFaults, faultNames, upgradeFaults } from '@barrow/standins';
 import { exit, runCli } from '@barrow/cli';
 
 const root = fileURLToPath(new URL('..', import.meta.url));
@@ -225,6 +225,12 @@ describe('the page of causes', () => {
     const page = read('docs/causes.md');
     for (const cause of causes) for (const text of [`\`${cause.code}\``, cause.what, cause.next]) expect(page, cause.code).toContain(text);
     expect([...page.matchAll(/^\| `/gm)].length).toBe(causes.length);
+    const faults = [...upgradeFaults, ...aroundFaults];
+    for (const { device, fault, cause, what } of faults) {
+      expect(page).toContain(`| ${what} | \`${fault}\` of \`${device}\` | \`${cause}\` |`);
+      expect(causes.some((c) => c.code === cause)).toBe(true);
+    }
+    expect(page).toContain(`Each of these ${faults.length + transferFaults.reduce((sum, f) => sum + f.by.length, 0)} is`);
   });
 });
 

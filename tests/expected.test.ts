@@ -1,6 +1,8 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Rollout, RunView } from '@barrow/core';
 import { isAtRest, type BarrowClient } from '@barrow/client';
+import { hasChromium } from './support/browser.js';
+import { openPage } from './support/console.js';
 import { barrow, type Ran } from './support/service.js';
 import { prepare, rolloutUntil, setScene, type Scene } from './support/scene.js';
 
@@ -40,6 +42,23 @@ describe('settings that come with a version', () => {
     const failed = events.map((e) => e.event).find((e) => e.kind === 'step-failed')!;
     expect(JSON.stringify(failed.kind === 'step-failed' && failed.facts!['settingsDiffer'])).not.toContain('guard');
     expect((await configurationOf(done)).after).toBe('0 lines gone, 2 new');
+  });
+
+  it.skipIf(!hasChromium)('are shown in the console, where they can be accepted too', async () => {
+    const { page, end } = await openPage(scene.served, `/rollouts/${id}`);
+    await page.getByRole('button', { name: 'Differences' }).click();
+    const dialog = page.getByRole('dialog');
+    await dialog.getByText('tarnbrook-access, from 4.2.1 to 4.3.0').waitFor();
+    expect(await dialog.locator('pre').textContent()).toBe('+guard storms on\n+guard loops on');
+    await dialog.getByRole('button', { name: 'Accept them' }).click();
+    await dialog.waitFor({ state: 'detached' });
+    await page.goto(`${scene.served.url}/families`);
+    const section = page.getByRole('region', { name: 'Settings that come with a version' });
+    await section.getByText('+guard storms on').waitFor();
+    await section.getByRole('button', { name: 'Forget' }).click();
+    await section.waitFor({ state: 'detached' });
+    expect(await client.expected()).toEqual([]);
+    expect(await end()).toEqual([]);
   });
 
   it('are expected of this version step once a person says so, and the device is content', async () => {

@@ -1,6 +1,8 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Rollout, SoakView } from '@barrow/core';
 import type { BarrowClient } from '@barrow/client';
+import { hasChromium } from './support/browser.js';
+import { openPage } from './support/console.js';
 import { barrow, type Ran } from './support/service.js';
 import { isEnded, isHeld, prepare, rolloutUntil, setScene, type Scene } from './support/scene.js';
 
@@ -74,6 +76,21 @@ describe('a soak that looks', () => {
     expect((await cli('rollout', 'show', held.id)).out).toContain('got worse while it soaked: free memory of 2 of 2');
   });
 
+  it.skipIf(!hasChromium)('is drawn in the console beside its wave, each finding with its lines', async () => {
+    const { page, end } = await openPage(scene.served, `/rollouts/${held.id}`);
+    const wave = page.getByRole('group', { name: 'What was seen while wave 1 soaked' });
+    await wave.getByText('2 things got worse').waitFor();
+    const memory = wave.locator('.finding', { hasText: 'free memory of 2 of 2 upgraded TB-2424' });
+    expect(await memory.locator('polyline.upgraded').count()).toBe(2);
+    expect(await memory.locator('polyline:not(.upgraded)').count()).toBeGreaterThanOrEqual(3);
+    // Each line says whose it is, and to what it came.
+    expect(await memory.locator('polyline.upgraded title').first().textContent()).toMatch(
+      /^quay-sw-\d, upgraded: 16\d\.\d MB → 16\d\.\d MB$/,
+    );
+    expect(await page.getByRole('alert').textContent()).toContain('what soaked got worse');
+    expect(await end()).toEqual([]);
+  });
+
   it('goes on by a word, and the report keeps what was seen', async () => {
     await client.say(held.id, 'continue');
     const done = await rolloutUntil(client, held.id, isEnded);
@@ -113,7 +130,8 @@ describe('a wave that a person holds back', () => {
 
   it('is not opened until they say so; those before it go on', async () => {
     const { client } = scene.served;
-    const plan = await client.plan({ devices: ['quay-sw-1', 'eelgate-sw-1'], first: 1, soakSeconds: 0 });
+    // Its first wave waits until somebody says so: nothing is passed meanwhile.
+    const plan = await client.plan({ devices: ['quay-sw-1', 'eelgate-sw-1'], first: 1, soakSeconds: 0, approval: true });
     const early = await cli('rollout', 'hold', plan.id, '--wave', '2');
     expect([early.code, early.err]).toEqual([4, expect.stringContaining('planned and was not started')]);
     await client.say(plan.id, 'start', { accept: ['all'] });
@@ -123,10 +141,23 @@ describe('a wave that a person holds back', () => {
     );
     for (const [wave, words] of [
       ['2', 'held back already'],
-      ['1', 'Wave 1 is open'],
+      ['1', 'Wave 1 is '],
       ['7', 'none with the number 7'],
     ] as const)
       expect((await cli('rollout', 'hold', plan.id, '--wave', wave)).err).toContain(words);
+    if (hasChromium) {
+      // Let it be opened, and held back again, in the console.
+      const { page, end } = await openPage(scene.served, `/rollouts/${plan.id}`);
+      const wave = page.getByRole('region', { name: 'Wave 2' });
+      await wave.getByText('Held back by first admin: the ferry leaves at six.').waitFor();
+      await wave.getByRole('button', { name: 'Let it be opened' }).click();
+      await wave.getByRole('button', { name: 'Hold it back' }).click();
+      await wave.getByText('Held back by first admin: from the console.').waitFor();
+      expect(await end()).toEqual([]);
+      await client.say(plan.id, 'continue', { wave: 1 });
+      await client.say(plan.id, 'hold', { wave: 1, reason: 'the ferry leaves at six' });
+    }
+    await client.say(plan.id, 'approve', { wave: 0 });
     const waiting = await rolloutUntil(client, plan.id, (r) => r.waves[0]!.phase === 'passed');
     const second = waiting.runs.find((r) => r.wave === 1)!;
     expect(second).toMatchObject({
@@ -137,10 +168,8 @@ describe('a wave that a person holds back', () => {
     expect((await cli('rollout', 'continue', plan.id, '--wave', '2')).out).toContain('is opened when its turn comes');
     const done = await rolloutUntil(client, plan.id, isEnded);
     expect(done.totals).toMatchObject({ verified: 2 });
-    expect((await client.report(plan.id)).deeds.map((d) => d.what)).toEqual([
-      'started the rollout',
-      'held wave 2 back: the ferry leaves at six',
-      'had wave 2 opened when its turn comes',
-    ]);
+    const deeds = (await client.report(plan.id)).deeds.map((d) => d.what);
+    expect(deeds.slice(0, 2)).toEqual(['started the rollout', 'held wave 2 back: the ferry leaves at six']);
+    expect(deeds.at(-1)).toBe('had wave 2 opened when its turn comes');
   });
 });

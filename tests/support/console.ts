@@ -12,6 +12,21 @@ export interface Shown {
   readonly end: () => Promise<void>;
 }
 
+/** A page of the console of a service that runs already. `end`: closes it, and tells what went wrong on it. */
+export async function openPage(served: Pick<Served, 'url' | 'token'>, path: string): Promise<{ page: Page; end: () => Promise<string[]> }> {
+  const browser = await openBrowser();
+  const page = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage();
+  page.setDefaultTimeout(60_000);
+  const faults: string[] = [];
+  page.on('pageerror', (e) => faults.push(e.message));
+  await page.goto(`${served.url}${path}#token=${served.token}`);
+  const end = async (): Promise<string[]> => {
+    await browser.close();
+    return faults;
+  };
+  return { page, end };
+}
+
 export async function showConsole(): Promise<Shown> {
   const data = folder();
   const served = await serve(data.path);

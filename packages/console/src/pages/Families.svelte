@@ -5,11 +5,14 @@
   import FormDialog from '../parts/FormDialog.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import { inAddress } from '../lib/address.js';
+  import { when } from '../lib/format.js';
   import { Loaded } from '../lib/loaded.svelte.js';
   import { saveAs } from '../lib/save.js';
   import { client, failureOf, may, type Failure } from '../lib/session.svelte.js';
 
   const families = new Loaded(() => client().families(), ['families', 'devices']);
+  /** Which differences of settings come with which version, as persons have accepted them. */
+  const expected = new Loaded(() => client().expected(), ['families']);
   const open = inAddress('family');
   const named = (component: string): string => (component === 'system' ? 'the system' : `a ${component.replaceAll('-', ' ')}`);
 
@@ -129,6 +132,28 @@
   </div>
 {/if}
 
+{#if expected.value && expected.value.length > 0}
+  <section class="sheet expected" aria-label="Settings that come with a version">
+    <h2>Settings that come with a version</h2>
+    {#each expected.value as e (e.family + e.from + e.to)}
+      <div class="step">
+        <p>
+          <b>{e.family}</b> from <span class="mono">{e.from}</span> to <span class="mono">{e.to}</span>
+          <span class="quiet">accepted by {e.by}, {when(e.at)}</span>
+          {#if may('operator')}<button
+              class="anchor"
+              title="They are told again"
+              onclick={() =>
+                attempt(async () => expected.show(await client().forgetExpected({ family: e.family, from: e.from, to: e.to })))}
+              >Forget</button
+            >{/if}
+        </p>
+        <pre>{e.lines.join('\n')}</pre>
+      </div>
+    {/each}
+  </section>
+{/if}
+
 {#if removing}
   <FormDialog
     title="Remove {removing}?"
@@ -143,6 +168,23 @@
 {/if}
 
 <style>
+  .expected {
+    margin-top: 1rem;
+    padding: 0.8rem 1rem;
+  }
+  .expected h2 {
+    font-size: 1rem;
+    font-weight: 600;
+  }
+  .step {
+    margin-top: 0.5rem;
+  }
+  .step pre {
+    max-height: 12rem;
+    overflow: auto;
+    margin-top: 0.2rem;
+    font-size: 0.85rem;
+  }
   .model {
     white-space: nowrap;
   }
