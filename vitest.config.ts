@@ -7,10 +7,10 @@ export default defineConfig({
     testTimeout: 600_000,
     hookTimeout: 600_000,
     expect: { poll: { timeout: 60_000 } },
-    // They wait more than they work: four share two cores well.
-    maxWorkers: 4,
+    // They wait more than they work: five share two cores well.
+    maxWorkers: 5,
     pool: 'forks',
-    // What is imported is imported once by each of the four, and not by each of the files: a quarter of all work.
+    // What is imported is imported once by each of the five, and not by each of the files: a quarter of all work.
     isolate: false,
     // What is compiled is loaded as it is, and not taken apart anew.
     server: { deps: { external: [/packages\/\w+\/dist\//] } },

@@ -118,6 +118,7 @@ const where: Readonly<Record<string, string | `- ${string}`>> = {
   'rollout show': 'rollout',
   'rollout rehearse': 'rehearsal',
   'rollout page': 'atSite',
+  'rollout take-over': 'sayRun',
   'rollout expect': 'expect',
   'rollout soak': 'soaks',
   'rollout sheet': 'sheet',

@@ -173,3 +173,46 @@ describe('a wave that a person holds back', () => {
     expect(deeds.at(-1)).toBe('had wave 2 opened when its turn comes');
   });
 });
+
+describe("a person's word", () => {
+  let scene: Scene;
+  const cli = (...args: string[]): Promise<Ran> => barrow([...args, '--url', scene.served.url, '--token', scene.served.token]);
+  beforeAll(async () => {
+    scene = await setScene({ network: 150, only: ['quay-sw-1', 'quay-sw-2', 'eelgate-sw-1'] });
+    await prepare(scene);
+  });
+  afterAll(() => scene?.end());
+
+  it('tells beforehand what it would do, and to whom; and who is done by hand is looked at, not believed', async () => {
+    const { client } = scene.served;
+    const plan = await client.plan({ devices: ['quay-sw-1', 'quay-sw-2', 'eelgate-sw-1'], first: 1, soakSeconds: 0, approval: true });
+    await client.say(plan.id, 'start', { accept: ['all'] });
+    const waiting = await rolloutUntil(client, plan.id, (r) => r.totals.verified === 1);
+    const second = waiting.runs.filter((r) => r.wave === 1).map((r) => r.name);
+    const stop = await cli('rollout', 'stop', plan.id, '--look');
+    expect(stop.out).toBe(
+      `End withdrawn, as they are: 2 devices (${second.join(', ')}).\nIt cannot be continued then; who was withdrawn can be retried.\n\nNothing was said to it.\n`,
+    );
+    expect((await cli('rollout', 'hold', plan.id, '--look')).out).toContain('Are not begun until you say continue: 2 devices');
+    const [mine, other] = second as [string, string];
+    expect((await cli('rollout', 'take-over', plan.id, mine, '--look')).out).toContain(`${mine} is yours: Barrow does nothing more to it`);
+    expect((await client.rollout(plan.id)).runs.find((r) => r.name === mine)).toMatchObject({ outcome: null });
+    const taken = await cli('rollout', 'take-over', plan.id, mine);
+    expect(taken.out).toContain(`Yours: ${mine} in ${plan.name}.`);
+    expect(taken.out).toContain(`\`barrow rollout retry ${plan.id} ${mine}\``);
+    const now = await client.rollout(plan.id);
+    expect(now.runs.find((r) => r.name === mine)).toMatchObject({ outcome: 'skipped', detail: 'first admin does it by hand' });
+    await client.say(plan.id, 'approve', { wave: 0 });
+    await rolloutUntil(client, plan.id, isEnded);
+    // The hand has done nothing: Barrow finds that, and does it.
+    expect(scene.fleet.device(mine).running.version).toBe('4.2.1');
+    await client.sayRun(plan.id, mine, 'retry');
+    const done = await rolloutUntil(client, plan.id, isEnded);
+    expect(done.runs.map((r) => [r.name, r.outcome]).sort()).toEqual(
+      [mine, other, waiting.runs.find((r) => r.wave === 0)!.name].sort().map((n) => [n, 'verified']),
+    );
+    // Past the point of no return, or ended, it cannot be had.
+    const late = await cli('rollout', 'take-over', plan.id, mine);
+    expect([late.code, late.err]).toEqual([4, expect.stringContaining('has ended: verified')]);
+  });
+});

@@ -467,8 +467,12 @@ export class BarrowClient {
   discardRollout = (id: string) => this.#json(removed, 'DELETE', `/rollouts/${encodeURIComponent(id)}`);
   say = (id: string, word: 'start' | 'start-not' | 'hold' | 'continue' | 'stop' | 'approve' | 'note', json: object = {}) =>
     this.#json(rolloutSchema, 'POST', `/rollouts/${encodeURIComponent(id)}/${word}`, { json });
-  sayRun = (id: string, run: string, word: 'retry' | 'skip' | 'release' | 'take-back' | 'done' | 'answer', json: object = {}) =>
-    this.#json(rolloutSchema, 'POST', `/rollouts/${encodeURIComponent(id)}/runs/${encodeURIComponent(run)}/${word}`, { json });
+  sayRun = (
+    id: string,
+    run: string,
+    word: 'retry' | 'skip' | 'take-over' | 'release' | 'take-back' | 'done' | 'answer',
+    json: object = {},
+  ) => this.#json(rolloutSchema, 'POST', `/rollouts/${encodeURIComponent(id)}/runs/${encodeURIComponent(run)}/${word}`, { json });
   run = (id: string, run: string) =>
     this.#json(runDetailSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/runs/${encodeURIComponent(run)}`);
   report = (id: string) => this.#json(reportSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/report`);

@@ -29,6 +29,8 @@ export {
   takenBackText,
   noticesBeside,
   someOf,
+  wouldDo,
+  type Word,
   soakChange,
   soakValue,
   soakWord,

@@ -282,3 +282,70 @@ export function soakChange(measure: string | null, points: readonly (readonly [n
   if (measure === 'ports that come and go' || measure === 'silence') return `${values.reduce((a, b) => a + b, 0)} in all`;
   return `${soakValue(measure, values[0]!)} → ${soakValue(measure, values.at(-1)!)}`;
 }
+
+/** A person's word to a rollout, or to one device of it. */
+export type Word = 'hold' | 'continue' | 'stop' | 'retry' | 'skip' | 'take-over' | 'take-back' | 'release';
+
+/** What a word would do, and to whom, as the rollout stands now; nothing is done by asking. */
+export function wouldDo(word: Word, r: Pick<Rollout, 'runs' | 'phase' | 'heldBecause'>, run?: RunView): string[] {
+  const open = r.runs.filter((x) => x.outcome === null);
+  const named = (some: readonly RunView[]): string =>
+    `${some.length === 1 ? '1 device' : `${some.length} devices`} (${someOf(some.map((x) => x.name))})`;
+  const past = open.filter((x) => x.pastReturn);
+  const inHand = open.filter((x) => !x.pastReturn && x.phase === 'busy');
+  const waiting = open.filter((x) => !x.pastReturn && x.phase !== 'busy');
+  const goOn = past.length > 0 ? [`Go on to their end, since to stop there would harm them: ${named(past)}.`] : [];
+  const step = inHand.length > 0 ? [`Finish the step in hand, then rest: ${named(inHand)}.`] : [];
+  switch (word) {
+    case 'hold':
+      return [
+        ...goOn,
+        ...step,
+        ...(waiting.length > 0 ? [`Are not begun until you say continue: ${named(waiting)}.`] : []),
+        'Nothing is undone.',
+      ];
+    case 'stop':
+      return [
+        ...goOn,
+        ...(inHand.length > 0 ? [`Finish the step in hand, then end withdrawn: ${named(inHand)}.`] : []),
+        ...(waiting.length > 0 ? [`End withdrawn, as they are: ${named(waiting)}.`] : []),
+        'It cannot be continued then; who was withdrawn can be retried.',
+      ];
+    case 'continue': {
+      const failed = r.runs.filter((x) => x.outcome === 'failed' || x.outcome === 'recovered');
+      return [
+        ...(r.heldBecause ? [`Accepts why it is held: ${r.heldBecause}.`] : []),
+        ...(failed.length > 0 ? [`Forgives, and leaves as they are: ${named(failed)}.`] : []),
+        open.length > 0 ? `Goes on with ${named(open)}.` : 'Nobody is left to go on with.',
+      ];
+    }
+    case 'retry':
+      return run
+        ? [`${run.name} is begun anew, from the first image that it was not verified on; what is behind it is not done again.`]
+        : [];
+    case 'skip':
+      return run
+        ? run.pastReturn
+          ? [`${run.name} is past its point of no return: it cannot be left out.`]
+          : [
+              `${run.name} is left as it is${run.phase === 'busy' ? ', as soon as the step in hand has ended' : ''}. Who needs it is not begun. It can be retried.`,
+            ]
+        : [];
+    case 'take-over':
+      return run
+        ? run.pastReturn
+          ? [`${run.name} is past its point of no return: Barrow takes it to its end.`]
+          : [
+              `${run.name} is yours${run.phase === 'busy' ? ', as soon as the step in hand has ended' : ''}: Barrow does nothing more to it, until you have it looked at with retry. Who needs it is not begun, and goes on by itself then.`,
+            ]
+        : [];
+    case 'take-back':
+      return run
+        ? [run.takeBack === null ? `${run.name} cannot be taken back now.` : `${run.name} is ${run.takeBack}, and looked at then.`]
+        : [];
+    case 'release':
+      return run
+        ? [`What guards ${run.name} is let go: what it hangs on may go down again. Say so only when it neither writes nor is down.`]
+        : [];
+  }
+}

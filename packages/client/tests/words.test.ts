@@ -1,6 +1,19 @@
 import { describe, expect, it } from 'vitest';
-import type { Rollout, RolloutChanges, TargetPreview } from '@barrow/core';
-import { foretoldText, isAtRest, localTime, octets, paceOf, previewText, totalsOf, withChanges } from '@barrow/client';
+import type { Rollout, RolloutChanges, RunView, TargetPreview } from '@barrow/core';
+import {
+  soakChange,
+  soakValue,
+  soakWord,
+  wouldDo,
+  foretoldText,
+  isAtRest,
+  localTime,
+  octets,
+  paceOf,
+  previewText,
+  totalsOf,
+  withChanges,
+} from '@barrow/client';
 
 describe('words that the command line and the console share', () => {
   it.each([
@@ -124,4 +137,82 @@ describe('the end that is foretold', () => {
     ],
     [{ ...told, stuck: 'its last window is over' }, 'As it stands it does not come to its end: its last window is over.'],
   ])('is said with what it hangs on', (view, words) => expect(foretoldText(view, now)).toBe(words));
+});
+
+describe('what a word would do', () => {
+  const run = (name: string, more: Partial<RunView>): RunView =>
+    ({ name, outcome: null, phase: 'waiting', pastReturn: false, takeBack: null, ...more }) as RunView;
+  const past = run('p', { phase: 'busy', pastReturn: true });
+  const busy = run('b', { phase: 'busy' });
+  const idle = [run('w', {}), run('k', { phase: 'parked' })];
+  const failed = run('f', { phase: 'ended', outcome: 'failed' });
+  const of = (runs: readonly RunView[], heldBecause: string | null = null) => ({ runs: [...runs], phase: 'running' as const, heldBecause });
+
+  it('says who goes on, who finishes a step, and who is left', () => {
+    expect(wouldDo('hold', of([past, busy, ...idle, failed]))).toEqual([
+      'Go on to their end, since to stop there would harm them: 1 device (p).',
+      'Finish the step in hand, then rest: 1 device (b).',
+      'Are not begun until you say continue: 2 devices (w, k).',
+      'Nothing is undone.',
+    ]);
+    expect(wouldDo('stop', of([past, busy, ...idle]))).toEqual([
+      'Go on to their end, since to stop there would harm them: 1 device (p).',
+      'Finish the step in hand, then end withdrawn: 1 device (b).',
+      'End withdrawn, as they are: 2 devices (w, k).',
+      'It cannot be continued then; who was withdrawn can be retried.',
+    ]);
+    expect(wouldDo('stop', of([failed]))).toEqual(['It cannot be continued then; who was withdrawn can be retried.']);
+  });
+
+  it('says what it accepts and forgives to go on', () => {
+    expect(wouldDo('continue', of([failed, ...idle], '1 failed in wave 1'))).toEqual([
+      'Accepts why it is held: 1 failed in wave 1.',
+      'Forgives, and leaves as they are: 1 device (f).',
+      'Goes on with 2 devices (w, k).',
+    ]);
+    expect(wouldDo('continue', of([failed]))).toEqual(['Forgives, and leaves as they are: 1 device (f).', 'Nobody is left to go on with.']);
+  });
+
+  it.each([
+    ['skip', idle[0]!, 'w is left as it is. Who needs it is not begun. It can be retried.'],
+    ['skip', busy, 'b is left as it is, as soon as the step in hand has ended. Who needs it is not begun. It can be retried.'],
+    ['skip', past, 'p is past its point of no return: it cannot be left out.'],
+    ['take-over', past, 'p is past its point of no return: Barrow takes it to its end.'],
+    ['take-back', failed, 'f cannot be taken back now.'],
+    ['take-back', run('f', { takeBack: 'taken back by its other slot' }), 'f is taken back by its other slot, and looked at then.'],
+    ['release', failed, 'What guards f is let go: what it hangs on may go down again. Say so only when it neither writes nor is down.'],
+    ['retry', failed, 'f is begun anew, from the first image that it was not verified on; what is behind it is not done again.'],
+  ] as const)('%s of one says what becomes of it', (word, one, text) => expect(wouldDo(word, of([one]), one)).toEqual([text]));
+});
+
+describe('what a soak has shown, in words', () => {
+  it('is short', () => {
+    expect(soakWord([])).toBe('nothing got worse');
+    expect(soakWord([{ verdict: 'told' }])).toBe('otherwise than before, and no harm');
+    expect(soakWord([{ verdict: 'told' }, { verdict: 'unknown' }])).toBe('too little was seen to say');
+    expect(soakWord([{ verdict: 'worse' }, { verdict: 'unknown' }])).toBe('1 thing got worse');
+    expect(soakWord([{ verdict: 'worse' }, { verdict: 'worse' }])).toBe('2 things got worse');
+  });
+
+  it('has values in the units that people read', () => {
+    expect(['free memory', 'load of the processor', 'round trip', 'errors'].map((m) => soakValue(m, 2048.26))).toEqual([
+      '2.0 MB',
+      '2048 %',
+      '2048 ms',
+      '2048.3',
+    ]);
+    expect(
+      soakChange('free memory', [
+        [0, 10_240],
+        [5, 5120],
+      ]),
+    ).toBe('10.0 MB → 5.0 MB');
+    expect(
+      soakChange('ports that come and go', [
+        [0, 1],
+        [5, 0],
+        [9, 2],
+      ]),
+    ).toBe('3 in all');
+  });
 });

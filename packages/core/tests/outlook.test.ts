@@ -82,6 +82,7 @@ describe('what a device shows of what is around it, before and after', () => {
     ['the right time', { clockOffMs: -3_600_000 }, [['clock', 'clock-lost']]],
     ['a door', { doors: ['SSH'] }, [['doors', 'door-shut', 'SNMP answered and does not']]],
     ['a picture', { picture: { there: false, detail: '404 Not Found' } }, [['picture', 'picture-missing']]],
+    ['any child', { children: null }, [['children', 'children-missing', 'ap-1 (A1) was with it and is not']]],
     ['a child', { children: [] }, [['children', 'children-missing', 'ap-1 (A1) was with it and is not']]],
   ])('misses %s', (_, after, told) => {
     expect(failed(after)).toEqual(told);
@@ -134,6 +135,15 @@ describe('what a device shows of what is around it, before and after', () => {
     // The excuse of one is none for another.
     expect(failed({ neighbours: [] }, excused)).toEqual([
       ['neighbours', 'neighbours-missing', 'far was heard and is not', expect.stringContaining('sw-9 was heard on p3')],
+    ]);
+  });
+
+  it('takes one port with nobody known behind it for a machine that somebody switched off', () => {
+    const one = { ...emptyOutlook, ports: [{ name: 'p1', bundle: null }] };
+    const [check] = compareOutlooks(one, emptyOutlook, nobodyExcused);
+    expect(check).toMatchObject({ name: 'ports', result: 'passed', before: '1 up', after: '0 up' });
+    expect(check!.evidence).toEqual([
+      'p1 was up and is down, and nobody that is known was behind it: a machine may have been switched off there: not held against it',
     ]);
   });
 

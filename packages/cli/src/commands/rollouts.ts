@@ -23,7 +23,9 @@ import {
   restOf,
   someOf,
   takenBackText,
+  wouldDo,
   type BarrowClient,
+  type Word,
 } from '@barrow/client';
 import { collect, type CommandContext, type Register } from '../context.js';
 import { soakText } from '../soak.js';
@@ -270,6 +272,12 @@ async function resolve(barrow: BarrowClient, id: string): Promise<string> {
       'Plan one with `barrow rollout plan`.',
     );
   return found.id;
+}
+
+/** Tells what a word would do, and does nothing. */
+function tellWould(say: Say, word: Word, r: Rollout, run?: RunView): void {
+  const would = wouldDo(word, r, run);
+  print(say, { word, would }, () => [...would, '', 'Nothing was said to it.'].join('\n'));
 }
 
 /** What follows from a word: what still goes on, and what to say next. */
@@ -574,13 +582,14 @@ export const registerRollouts: Register = (program, act) => {
     ['stop <rollout>', 'stop', 'end early; runs past their point of no return go on to their end', 'Stopping'],
   ];
   for (const [usage, word, description, told] of words) {
-    const command = rollout.command(usage).description(description);
+    const command = rollout.command(usage).description(description).option('--look', 'only tell what that would do, and to whom');
     if (word === 'hold') command.option('--reason <text>', 'why', 'asked to');
     if (word === 'hold') command.option('--wave <n>', 'only this wave: it is not opened until you say continue --wave');
     if (word === 'continue') command.option('--wave <n>', 'only this wave, which was held back');
     command.action(
-      act(async ({ say, client }, id: string, o: { reason?: string; wave?: string }) => {
+      act(async ({ say, client }, id: string, o: { reason?: string; wave?: string; look?: true }) => {
         const barrow = client();
+        if (o.look) return tellWould(say, word, await barrow.rollout(await resolve(barrow, id)));
         const wave = o.wave === undefined ? {} : { wave: whole('--wave', o.wave) - 1 };
         const r = await barrow.say(await resolve(barrow, id), word, word === 'hold' ? { reason: o.reason, ...wave } : wave);
         const one = wave.wave === undefined ? null : r.waves[wave.wave]!;
@@ -648,23 +657,31 @@ export const registerRollouts: Register = (program, act) => {
   const deeds = {
     retry: ['begin an ended run anew', 'Retrying'],
     skip: ['leave a device out that is not past its point of no return', 'Left out'],
+    'take-over': ['do a device by hand yourself: Barrow leaves it alone until you have it looked at', 'Yours'],
     'take-back': ['have a device that failed past its point of no return taken back to what it ran', 'Being taken back'],
     release: ['let go what guards a failed device: it is neither down nor writing any more', 'Released'],
   } as const;
-  for (const word of ['retry', 'skip', 'take-back', 'release'] as const)
+  for (const word of ['retry', 'skip', 'take-over', 'take-back', 'release'] as const)
     rollout
       .command(`${word} <rollout> <device>`)
       .description(deeds[word][0])
       .option('--reason <text>', 'why', 'asked to')
+      .option('--look', 'only tell what that would do')
       .action(
-        act(async ({ say, client }, id: string, device: string, o: { reason: string }) => {
+        act(async ({ say, client }, id: string, device: string, o: { reason: string; look?: true }) => {
           const barrow = client();
+          if (o.look) {
+            const now = await barrow.rollout(await resolve(barrow, id));
+            return tellWould(say, word, now, (await barrow.run(now.id, device)).run);
+          }
           const r = await barrow.sayRun(await resolve(barrow, id), device, word, { reason: o.reason });
-          const pending = word === 'skip' && r.runs.find((x) => [x.id, x.name, x.serial, x.address].includes(device))?.outcome === null;
+          const pending =
+            (word === 'skip' || word === 'take-over') &&
+            r.runs.find((x) => [x.id, x.name, x.serial, x.address].includes(device))?.outcome === null;
           print(say, r, () =>
             pending
               ? `${device} is left out of ${r.name} as soon as the step in hand has ended; until then it counts.`
-              : `${deeds[word][1]}: ${device} in ${r.name}. ${totalsOf(r)}.`,
+              : `${deeds[word][1]}: ${device} in ${r.name}. ${totalsOf(r)}.${word === 'take-over' ? ` When you are done: \`barrow rollout retry ${r.id} ${device}\`; Barrow looks at it, and who needs it goes on.` : ''}`,
           );
         }),
       );

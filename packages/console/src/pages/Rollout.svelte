@@ -41,6 +41,7 @@
     learnedText,
     paceOf,
     takenBackText,
+    wouldDo,
   } from '@barrow/client';
   import { count, duration, since, totalsOf, when } from '../lib/format.js';
   import { goTo, place } from '../lib/place.js';
@@ -228,7 +229,9 @@
     }
   }
   /** What a person is asked for before it is said. */
-  let asking = $state.raw<{ what: 'stop' | 'discard' | 'note' } | { what: 'skip' | 'answer' | 'expect'; run: RunView } | null>(null);
+  let asking = $state.raw<
+    { what: 'stop' | 'discard' | 'note' } | { what: 'skip' | 'take-over' | 'answer' | 'expect'; run: RunView } | null
+  >(null);
   /** What the upgrade changed in the settings of the one that is asked about. */
   let differing = $state.raw<ExpectedSeen | null>(null);
   const askExpected = (run: RunView) =>
@@ -255,6 +258,7 @@
       about: 'It is left as it is, as soon as the step in hand may be left. It can be retried later.',
       word: 'Leave it out',
     },
+    'take-over': { title: 'Do this one by hand?', about: '', word: 'It is mine' },
     answer: { title: 'Answer', about: '', word: 'Answer' },
     expect: {
       title: 'Does that come with the version?',
@@ -268,6 +272,7 @@
       await client().discardRollout(id);
       goTo('/rollouts');
     } else if (asking?.what === 'skip') show(await client().sayRun(id, asking.run.id, 'skip', { reason: words.trim() }));
+    else if (asking?.what === 'take-over') show(await client().sayRun(id, asking.run.id, 'take-over', { reason: words.trim() }));
     else if (asking?.what === 'answer') show(await client().sayRun(id, asking.run.id, 'answer', { answer: words.trim() }));
     else if (asking?.what === 'expect') await client().expect(id, asking.run.id, { accept: true });
     else if (asking) show(await client().say(id, asking.what, asking.what === 'note' ? { text: words.trim() } : {}));
@@ -555,7 +560,7 @@
         {#if may('operator') && plan.phase !== 'planned' && !run.outcome && !run.pastReturn && !run.rung && !run.wish}<button
             class="anchor"
             onclick={() => (asking = { what: 'skip', run })}>Skip</button
-          >{/if}
+          ><button class="anchor" onclick={() => (asking = { what: 'take-over', run })}>By hand</button>{/if}
         {#if may('operator') && run.asks && run.asksToTell}<button
             class="anchor"
             title={run.asks}
@@ -593,10 +598,11 @@
       <h2>
         <span>Wave {wave.index + 1} · {wave.name}</span>
         <span class="phase"
-          >{wave.phase === 'soaking' && last && !wave.soaksUntil ? 'ended' : wave.phase}{#if wave.soaksUntil}, {since(
-              new Date(now).toISOString(),
-              Date.parse(wave.soaksUntil),
-            )} to go{/if}</span
+          >{wave.phase === 'soaking' && last && !wave.soaksUntil
+            ? 'ended'
+            : wave.phase === 'soaking' && wave.soak.judged
+              ? 'has soaked'
+              : wave.phase}{#if wave.soaksUntil && !wave.soak.judged}, {since(new Date(now).toISOString(), Date.parse(wave.soaksUntil))} to go{/if}</span
         >
         <span class="quiet">{mine.length} {mine.length === 1 ? 'device' : 'devices'}</span>
         <span class="grow"></span>
@@ -742,14 +748,20 @@
   {@const { title, about, word } = asks[asking.what]}
   <FormDialog
     title={asking.what === 'skip' ? `Leave ${asking.run.name} out?` : asking.what === 'answer' ? `${asking.run.name} is waited for` : title}
-    about={asking.what === 'answer' ? (asking.run.asks ?? 'It is asked no more.') : about}
+    about={asking.what === 'answer'
+      ? (asking.run.asks ?? 'It is asked no more.')
+      : asking.what === 'take-over'
+        ? wouldDo('take-over', rollout!, asking.run).join(' ')
+        : asking.what === 'stop'
+          ? wouldDo('stop', rollout!).join(' ')
+          : about}
     {word}
     onclose={() => (asking = null)}
     send={ask}
   >
-    {#if asking.what === 'note' || asking.what === 'skip' || asking.what === 'answer'}
+    {#if asking.what === 'note' || asking.what === 'skip' || asking.what === 'take-over' || asking.what === 'answer'}
       <label class="label"
-        ><span class="label-text">{{ note: 'Note', skip: 'Why', answer: 'Answer' }[asking.what]}</span><input
+        ><span class="label-text">{{ note: 'Note', skip: 'Why', 'take-over': 'Why', answer: 'Answer' }[asking.what]}</span><input
           class="input"
           bind:value={words}
           required

@@ -52,7 +52,7 @@ export function planFileOf(plan: Plan, moment: (at: number) => string): PlanFile
     name: plan.name,
     madeAt: moment(plan.createdAt),
     madeBy: plan.createdBy,
-    waves: plan.waves.map(({ name, gate: { soakMs, ...rest } }, wave) => ({
+    waves: plan.waves.map(({ name, gate: { soakMs, watch: _, ...rest } }, wave) => ({
       name,
       gate: { soakSeconds: Math.round(soakMs / 1000), ...rest },
       devices: plan.runs

@@ -54,7 +54,9 @@ import type { Env, Who } from './auth.js';
 import { addOperation, idParam } from './operation.js';
 
 const runParams = z.object({ id: z.string(), run: z.string() });
-const reason = z.strictObject({ reason: z.string().min(1).max(500).default('asked to') });
+/** Why, where nobody says why. */
+const unsaid = 'asked to';
+const reason = z.strictObject({ reason: z.string().min(1).max(500).default(unsaid) });
 
 /** The place in a plan of a device that is named by id, name, serial or address. @throws Refusal */
 function runOf(active: ActiveRollout, asked: string): number {
@@ -564,6 +566,13 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       return view(await runner.done(params.id, run, { by: who.name, note: '', answer: body.answer }));
     },
   });
+  onRun('take-over', 'A person does this one by hand: Barrow leaves it alone until it is retried', (run, who, why) => ({
+    kind: 'skip-asked',
+    at: now(),
+    run,
+    by: who.name,
+    reason: `${who.name} does it by hand${why === unsaid ? '' : `: ${why}`}`,
+  }));
   onRun('skip', 'Leave a device out before its point of no return, as soon as the step in hand may be left', (run, who, why) => ({
     kind: 'skip-asked',
     at: now(),

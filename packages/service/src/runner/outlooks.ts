@@ -1,4 +1,4 @@
-import { compareOutlooks, emptyOutlook, nobodyExcused, type Check, type Excused, type Outlook } from '@barrow/core';
+import { CauseError, compareOutlooks, emptyOutlook, nobodyExcused, type Check, type Excused, type Outlook } from '@barrow/core';
 import { ownNow, ownPause } from '@barrow/wire';
 import { z } from 'zod';
 import { readOutlook } from '../touch/outlook.js';
@@ -19,7 +19,7 @@ const outlookShape: z.ZodType<Outlook> = z.object({
   clockOffMs: z.number().nullable(),
   doors: z.array(z.string()),
   picture: z.object({ there: z.boolean(), detail: z.string() }).nullable(),
-  children: z.array(z.object({ name: z.string(), serial: z.string() })),
+  children: z.array(z.object({ name: z.string(), serial: z.string() })).nullable(),
 });
 
 /** What it shows now; one that is handled through another shows nothing of its own. */
@@ -27,10 +27,22 @@ export async function outlookNow(step: StepContext, session: Touch, wish: Parame
   const { context, device, family, run, signal } = step;
   if (run.via !== undefined) return emptyOutlook;
   const outlook = await readOutlook(context, device, family, wish, signal);
-  if (!family.procedures.children) return outlook;
-  const { tables } = await session.run('children');
-  const there = (tables['children'] ?? []).filter((c) => c['present'] === undefined || c['present'] === c['presentWhen']);
-  return { ...outlook, children: there.flatMap(({ name = '', serial = '' }) => (serial === '' ? [] : [{ name: name || serial, serial }])) };
+  const children = family.procedures.children ? await childrenOf(session) : emptyOutlook.children;
+  // What was not waited for any more is not what it showed.
+  if (signal.aborted) throw new CauseError('session-lost', 'the service is stopping');
+  return { ...outlook, children };
+}
+
+/** Those that are with it; null where it does not tell them now. */
+async function childrenOf(session: Touch): Promise<Outlook['children']> {
+  try {
+    const { tables } = await session.run('children');
+    const there = (tables['children'] ?? []).filter((c) => c['present'] === undefined || c['present'] === c['presentWhen']);
+    return there.flatMap(({ name = '', serial = '' }) => (serial === '' ? [] : [{ name: name || serial, serial }]));
+  } catch (error) {
+    if (error instanceof CauseError) return null;
+    throw error;
+  }
 }
 
 /** What it showed as late as possible before it was changed; null when nobody looked. */

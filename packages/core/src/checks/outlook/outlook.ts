@@ -22,8 +22,8 @@ export interface Outlook {
   readonly doors: readonly string[];
   /** Whether its picture can be had (RFC 2326, RFC 7826 DESCRIBE); null: it shows none. */
   readonly picture: { readonly there: boolean; readonly detail: string } | null;
-  /** Those that are managed through it and are there, by serial. */
-  readonly children: readonly { readonly name: string; readonly serial: string }[];
+  /** Those that are managed through it and are there, by serial; null: it does not tell them. */
+  readonly children: readonly { readonly name: string; readonly serial: string }[] | null;
 }
 
 export interface OutlookPort {

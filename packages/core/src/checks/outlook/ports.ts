@@ -4,20 +4,20 @@ import type { Outlook } from './outlook.js';
 
 /**
  * Ports that were up are up again, by name. A port behind which nobody was heard and which powers nobody may be that of a machine that
- * somebody switched off: it counts only where no such port has come up again.
+ * somebody switched off: it counts only where there were several of the kind, and none has come up again.
  */
 export function checkPorts(before: Outlook, after: Outlook, excused: Excused): Check | null {
   if (before.ports.length === 0) return null;
   const up = new Set(after.ports.map((p) => p.name));
   const matter = new Set([...before.neighbours.flatMap((n) => n.port ?? []), ...before.fed]);
   const plain = before.ports.filter((p) => !matter.has(p.name) && p.bundle === null);
-  const plainBack = plain.some((p) => up.has(p.name));
+  const mayBeOff = plain.length < 2 || plain.some((p) => up.has(p.name));
   const missing = before.ports.filter((p) => !up.has(p.name));
   const { counted, evidence } = sorted(
     missing,
     (p) =>
       excused.ports.get(p.name) ??
-      (plainBack && plain.includes(p) ? 'nobody that is known was behind it, while other ports of the kind are up' : undefined),
+      (mayBeOff && plain.includes(p) ? 'nobody that is known was behind it: a machine may have been switched off there' : undefined),
     (p) => `${p.name} was up and is down`,
   );
   return {

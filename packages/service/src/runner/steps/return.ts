@@ -110,6 +110,6 @@ export const comeBack: Step = async (step) => {
   if (ownHour && silentFrom === null) throw stayedUp('and has not restarted');
   throw new CauseError(
     lockedOut ? 'locked-out' : 'never-returned',
-    `${duration(Math.max(0, steadyNow() - sentAt))} after the restart: ${lastWords}${sought ? '; at no other address of its network anybody has its serial' : ''}`,
+    `${duration(Math.max(0, steadyNow() - sentAt))} after the restart: ${lastWords}${sought ? '; it was found at no other address of its network' : ''}`,
   );
 };
