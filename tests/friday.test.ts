@@ -42,6 +42,8 @@ describe('a Friday night', () => {
     expect(report.beside!.waves.every((w) => w.tookMs !== null && w.rehearsedMs > 0)).toBe(true);
     expect(report.accepted!.map((a) => [a.hazard, a.by])).toContainEqual(['drops', 'first admin']);
     expect(report.soaks!.map((s) => s.wave)).toEqual(['trial', 'to 20 %', 'to 50 %', 'to 75 %']);
+    // Phones and access points cannot be asked how they fare: that is said, and not taken for good news.
+    expect(report.soaks![1]!.findings.join('\n')).toMatch(/\d D40 cannot be asked by SNMP: nothing was seen of how they fare/);
     const phone = report.runs.find((r) => r.name === 'quay-phone-1')!;
     expect(phone).toMatchObject({ outcome: 'verified', after: '3.0.2' });
     const page = readFileSync(join(demo, 'friday', 'report.html'), 'utf8');

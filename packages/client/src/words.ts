@@ -264,7 +264,7 @@ export function beginsText({ begins, phase }: Pick<RolloutSummary, 'begins' | 'p
 export function soakWord(findings: readonly { readonly verdict: 'worse' | 'told' | 'unknown' }[]): string {
   const worse = findings.filter((f) => f.verdict === 'worse').length;
   if (worse > 0) return `${worse} ${worse === 1 ? 'thing' : 'things'} got worse`;
-  if (findings.some((f) => f.verdict === 'unknown')) return 'too little was seen to say';
+  if (findings.some((f) => f.verdict === 'unknown')) return 'nothing got worse that could be seen, and not all could';
   return findings.length > 0 ? 'otherwise than before, and no harm' : 'nothing got worse';
 }
 

@@ -189,7 +189,7 @@ describe('what a soak has shown, in words', () => {
   it('is short', () => {
     expect(soakWord([])).toBe('nothing got worse');
     expect(soakWord([{ verdict: 'told' }])).toBe('otherwise than before, and no harm');
-    expect(soakWord([{ verdict: 'told' }, { verdict: 'unknown' }])).toBe('too little was seen to say');
+    expect(soakWord([{ verdict: 'told' }, { verdict: 'unknown' }])).toBe('nothing got worse that could be seen, and not all could');
     expect(soakWord([{ verdict: 'worse' }, { verdict: 'unknown' }])).toBe('1 thing got worse');
     expect(soakWord([{ verdict: 'worse' }, { verdict: 'worse' }])).toBe('2 things got worse');
   });

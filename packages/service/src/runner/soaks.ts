@@ -93,7 +93,7 @@ export class Soaks {
     const looking = this.#looking.get(active.plan.id);
     await looking?.round;
     const groups = looking ? await this.#groups(active, looking, inHand) : [];
-    const findings = judgeSoak(groups, this.context.options.timeScale);
+    const findings = [...judgeSoak(groups, this.context.options.timeScale), ...(await this.#unseen(active))];
     const worse = findings.filter((f) => f.verdict === 'worse');
     const text = worse.length === 0 ? null : `${worse[0]!.text}${worse.length > 1 ? ` (and ${worse.length - 1} more)` : ''}`;
     const looks = groups.reduce((sum, g) => sum + g.upgraded.reduce((n, w) => n + w.samples.length, 0), 0);
@@ -174,6 +174,25 @@ export class Soaks {
     for (const row of rows.values())
       if (coming.has(modelOf(row)) && !touched.has(row.id) && row.address !== '') put(others, row, most.untouched);
     return { upgraded: [...mine.values()].flat(), untouched: [...others.values()].flat() };
+  }
+
+  /** Those of the wave that nobody can ask how they fare: of them nothing is known, and that is said. */
+  async #unseen({ plan, state }: ActiveRollout): Promise<SoakFinding[]> {
+    const rows = new Map((await this.devices.all()).map(({ row }) => [row.id, row]));
+    const counts = new Map<string, number>();
+    plan.runs.forEach((run, index) => {
+      const { wave, met } = state.runs[index]!;
+      const row = rows.get(run.device);
+      if (wave === state.wave && met && (row === undefined || row.snmpCredential === null || row.address === ''))
+        counts.set(modelOf(row), (counts.get(modelOf(row)) ?? 0) + 1);
+    });
+    return [...counts].map(([model, n]) => ({
+      model,
+      measure: null,
+      verdict: 'unknown',
+      text: `${n} ${model} cannot be asked by SNMP: nothing was seen of how ${n === 1 ? 'it fares' : 'they fare'}`,
+      series: [],
+    }));
   }
 
   async #groups(active: ActiveRollout, { seen }: Looking, inHand: ReadonlyMap<string, string>): Promise<Twins[]> {
