@@ -12,7 +12,7 @@ describe.skipIf(!hasChromium)('who has never seen it', () => {
     await addNetworks(scene.served.client, scene.fleet);
     browser ??= await openBrowser();
     const page = await browser.newPage({ viewport: { width: 1280, height: 800 } });
-    page.setDefaultTimeout(60_000);
+    page.setDefaultTimeout(90_000);
     await page.goto(`${scene.served.url}/#token=${scene.served.token}`);
     await page.getByRole('heading', { name: 'Before the first upgrade' }).waitFor();
     return { page, image: scene.images.find((i) => i.endsWith('images/tb24-4.3.0.simg'))! };

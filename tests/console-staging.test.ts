@@ -14,7 +14,7 @@ describe.skipIf(!hasChromium)('staging and transfers in the console', () => {
     await prepare(scene);
     browser = await openBrowser();
     page = await browser.newPage({ viewport: { width: 1280, height: 800 } });
-    page.setDefaultTimeout(30_000);
+    page.setDefaultTimeout(90_000);
     page.on('pageerror', (error) => complaints.push(error.message));
     page.on('console', (message) => message.type() === 'error' && complaints.push(message.text()));
     await page.goto(`${scene.served.url}/transfers#token=${scene.served.token}`);

@@ -15,7 +15,7 @@ describe.skipIf(!hasChromium)('the console, in a browser', () => {
     await addNetworks(scene.served.client, scene.fleet);
     browser = await openBrowser();
     page = await browser.newPage({ viewport: { width: 1280, height: 800 } });
-    page.setDefaultTimeout(30_000);
+    page.setDefaultTimeout(90_000);
     page.on('pageerror', (error) => complaints.push(error.message));
     page.on('console', (message) => message.type() === 'error' && complaints.push(message.text()));
   });

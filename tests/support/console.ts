@@ -16,7 +16,7 @@ export interface Shown {
 export async function openPage(served: Pick<Served, 'url' | 'token'>, path: string): Promise<{ page: Page; end: () => Promise<string[]> }> {
   const browser = await openBrowser();
   const page = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage();
-  page.setDefaultTimeout(60_000);
+  page.setDefaultTimeout(90_000);
   const faults: string[] = [];
   page.on('pageerror', (e) => faults.push(e.message));
   await page.goto(`${served.url}${path}#token=${served.token}`);
@@ -32,7 +32,7 @@ export async function showConsole(): Promise<Shown> {
   const served = await serve(data.path);
   const browser = await openBrowser();
   const page = await (await browser.newContext({ viewport: { width: 1280, height: 800 }, acceptDownloads: true })).newPage();
-  page.setDefaultTimeout(20_000);
+  page.setDefaultTimeout(90_000);
   const faults: string[] = [];
   page.on('pageerror', (e) => faults.push(e.message));
   const open = async (path: string): Promise<void> => {
