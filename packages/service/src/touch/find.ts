@@ -1,5 +1,5 @@
 import { addressesOf, aroundSubtrees, macOf } from '@barrow/core';
-import { engineQuestion, probeQuestion, sweep, WireError } from '@barrow/wire';
+import { engineQuestion, sweep, WireError } from '@barrow/wire';
 import type { Context } from '../context.js';
 import { CredentialEntity, DeviceEntity, NetworkEntity, type DeviceRow } from '../data/entities.js';
 import { snmpAccess } from './access.js';
@@ -18,12 +18,11 @@ const longestMs = 20_000;
 
 /**
  * Where else in the ranges of its network a device may be that does not answer at its address any more: by its SNMP engine ID
- * (RFC 3411), which needs no credential, by its hardware address in the address tables of its site (RFC 4293), and who answers
- * WS-Discovery where nobody is known. Whoever is found has to prove by a serial that it is the one.
+ * (RFC 3411), which needs no credential, and by its hardware address in the address tables of its site (RFC 4293). Nobody who only
+ * looks alike is asked: a login goes to no host that has not shown what is known of the device, and that one has to tell its serial.
  */
 export async function findAgain(context: Context, device: DeviceRow, signal: AbortSignal): Promise<Whereabouts[]> {
-  const { db } = context;
-  const network = await db.findOne(NetworkEntity, { name: device.network });
+  const network = await context.db.findOne(NetworkEntity, { name: device.network });
   if (!network) return [];
   const addresses = addressesOf(network.ranges, network.exclude).filter((a) => a !== device.address);
   const allowed = new Set(addresses);
@@ -31,25 +30,18 @@ export async function findAgain(context: Context, device: DeviceRow, signal: Abo
   if (device.mac !== null)
     for (const address of await tabled(context, device, signal))
       if (allowed.has(address)) found.set(address, `its hardware address ${device.mac}`);
-  const others = new Set((await db.find(DeviceEntity, { network: device.network }, { fields: ['address'] })).map((d) => d.address));
-  const isCamera = device.credentials['onvif'] !== undefined;
-  await sweep({
-    addresses: addresses.slice(0, mostAsked),
-    questions: [
-      ...(device.engineId === null ? [] : [engineQuestion(network.snmpPort)]),
-      ...(isCamera ? [probeQuestion(network.wsDiscoveryPort)] : []),
-    ],
-    packetsPerSecond: network.packetsPerSecond,
-    tries: 2,
-    waitMs: 400,
-    signal,
-    onAnswer: ({ address, question, answer }) => {
-      if (question.name !== engineQuestion(0).name) {
-        // A camera where none is known; which one it is, only its serial tells.
-        if (!others.has(address) && !found.has(address)) found.set(address, 'its answer to WS-Discovery');
-      } else if ((answer as { engineId: string }).engineId === device.engineId) found.set(address, `its SNMP engine ID ${device.engineId}`);
-    },
-  });
+  if (device.engineId !== null)
+    await sweep({
+      addresses: addresses.slice(0, mostAsked),
+      questions: [engineQuestion(network.snmpPort)],
+      packetsPerSecond: network.packetsPerSecond,
+      tries: 2,
+      waitMs: 400,
+      signal,
+      onAnswer: ({ address, answer }) => {
+        if ((answer as { engineId: string }).engineId === device.engineId) found.set(address, `its SNMP engine ID ${device.engineId}`);
+      },
+    });
   return [...found].map(([address, how]) => ({ address, how }));
 }
 
