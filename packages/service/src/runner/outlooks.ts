@@ -7,7 +7,8 @@ import type { StepContext } from './steps/step.js';
 
 /** How long what is around it may take to come back, in the device's time, and in ours at least. */
 const patience = { theirs: 300_000, least: 5000 };
-const betweenMs = 500;
+/** Between two looks, in ours at least, and in the device's time: its tables are not walked without a rest. */
+const between = { theirs: 5000, least: 500 };
 
 const outlookShape: z.ZodType<Outlook> = z.object({
   ports: z.array(z.object({ name: z.string(), bundle: z.string().nullable() })),
@@ -45,11 +46,14 @@ async function childrenOf(session: Touch): Promise<Outlook['children']> {
   }
 }
 
-/** What it showed as late as possible before it was changed; null when nobody looked. */
+/**
+ * What it showed as late as possible before it was changed; null when nobody looked. Of one that is taken back that is what it showed
+ * before the leg that failed, and not what it shows since.
+ */
 export function outlookBefore({ trail }: Pick<StepContext, 'trail'>): Outlook | null {
-  for (const name of ['reboot', 'activate', 'preflight'])
-    for (const trace of [trail.get(name), trail.ofLeg(name)]) {
-      const read = outlookShape.safeParse(trace?.facts['outlook']);
+  for (const of of [trail.ofLeg, trail.get])
+    for (const name of ['reboot', 'activate', 'preflight']) {
+      const read = outlookShape.safeParse(of(name)?.facts['outlook']);
       if (read.success) return read.data;
     }
   return null;
@@ -67,7 +71,7 @@ export async function outlookCompared(step: StepContext, session: Touch): Promis
     // Only when it matters it is asked who is missing for a reason of their own.
     const judged = compareOutlooks(before, after, await excusedOf(step, before));
     if (judged.every((c) => c.result === 'passed') || ownNow() >= until || step.signal.aborted) return judged;
-    await ownPause(betweenMs, step.signal);
+    await ownPause(Math.max(between.least, between.theirs / step.context.options.timeScale), step.signal);
   }
 }
 

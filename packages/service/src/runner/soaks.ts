@@ -49,8 +49,6 @@ interface Looking {
   timer: NodeJS.Timeout | null;
   /** The round that is under way. */
   round: Promise<void>;
-  /** Samples that were taken in all. */
-  looks: number;
 }
 
 const markOf = (rollout: string): string => `soak:${rollout}`;
@@ -102,7 +100,7 @@ export class Soaks {
 
   async #begin(active: ActiveRollout): Promise<void> {
     const { id } = active.plan;
-    const looking: Looking = { seen: new Map(), abort: new AbortController(), timer: null, round: Promise.resolve(), looks: 0 };
+    const looking: Looking = { seen: new Map(), abort: new AbortController(), timer: null, round: Promise.resolve() };
     this.#looking.set(id, looking);
     try {
       const row = await this.context.db.findOne(MarkEntity, { name: markOf(id) });
@@ -138,7 +136,6 @@ export class Soaks {
         if (met.has(row.id) && seen.metAt === null) Object.assign(seen, { metAt: steadyNow(), lastChange: null });
         const taken = await takeSample(this.context, row, seen.lastChange, looking.abort.signal);
         if (!taken) continue;
-        looking.looks++;
         seen.samples = [...seen.samples, taken.sample].slice(-mostKept);
         seen.lastChange = taken.lastChange;
       }
