@@ -15,7 +15,7 @@ describe('a rollout that begins at a moment', () => {
   const startAgain = async (minutes: number): Promise<void> => {
     await scene.served.kill();
     aheadMs += minutes * 60_000;
-    scene.served = await serve(scene.data, { scale: scene.scale, steppingClock: true, aheadMs });
+    scene.served = await serve(scene.data, { scale: scene.scale, unruly: { clockMs: aheadMs } });
     ({ client } = scene.served);
   };
   const there = (minutes: number): string => new Date(Date.now() + aheadMs + minutes * 60_000).toISOString();

@@ -7,7 +7,7 @@ describe('a clock that is set while a rollout runs', () => {
   beforeAll(async () => {
     scene = await setScene({ network: 110, only: ['curlew-sw-1', 'sandpiper-sw-1'] });
     await scene.served.kill();
-    scene.served = await serve(scene.data, { scale: scene.scale, steppingClock: true });
+    scene.served = await serve(scene.data, { scale: scene.scale, unruly: {} });
     await addNetworks(scene.served.client, scene.fleet);
     await discover(scene.served.client);
     await addImagesAndTargets(scene.served.client, scene.images);
@@ -21,11 +21,17 @@ describe('a clock that is set while a rollout runs', () => {
     await client.say(plan.id, 'start');
     // In the middle of the first device, and again while the second one waits or runs.
     await rolloutUntil(client, plan.id, (r) => r.runs.some((x) => x.phase === 'busy'));
-    scene.served.stepClock();
+    scene.served.unruly({ clockMs: -3_600_000 });
     await rolloutUntil(client, plan.id, (r) => r.runs.some((x) => x.phase === 'ended'));
-    scene.served.stepClock();
+    scene.served.unruly({ clockMs: -7_200_000 });
     const ended = await rolloutUntil(client, plan.id, isEnded);
     expect(ended.runs.map((r) => r.outcome)).toEqual(['verified', 'verified']);
+    // Nor is what the second one fetched: what came after a step of the clock is not taken for what came before it.
+    const fetched = await client.transfers();
+    for (const { askedAt, endedAt } of fetched) {
+      expect(Date.parse(askedAt)).toBeGreaterThanOrEqual(asked - 60_000);
+      expect(Date.parse(endedAt!)).toBeGreaterThanOrEqual(Date.parse(askedAt));
+    }
     // The service's own time of day is two hours behind by now; what is told of the rollout is not.
     expect(Date.parse((await client.addToken({ name: 'late', role: 'viewer' })).createdAt)).toBeLessThan(asked - 3_600_000);
     for (const { id } of ended.runs) {

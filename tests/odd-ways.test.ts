@@ -82,7 +82,7 @@ describe('a family whose devices take an image by themselves, at an hour of thei
   /** Kills the service, and starts it with a clock that says that the hour is so near. */
   const startBefore = async (ms: number, scale: number): Promise<void> => {
     await served.kill();
-    served = await here.start({ scale, steppingClock: true, aheadMs: hour.getTime() - ms - Date.now() });
+    served = await here.start({ scale, unruly: { clockMs: hour.getTime() - ms - Date.now() } });
   };
   const clock = hour.toISOString().slice(11, 16);
   const way = (at: string): string =>

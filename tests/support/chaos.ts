@@ -1,4 +1,5 @@
-import { appendFileSync, cpSync, rmSync } from 'node:fs';
+import { execFileSync } from 'node:child_process';
+import { appendFileSync, closeSync, cpSync, existsSync, mkdirSync, openSync, rmSync, writeSync } from 'node:fs';
 import { join } from 'node:path';
 import { causes, type LiveEvent, type Rollout, type RunView } from '@barrow/core';
 import { ProblemError, UnreachableError } from '@barrow/client';
@@ -15,7 +16,7 @@ import {
   writeScenarioLibrary,
 } from '@barrow/standins';
 import { Loaded, loadSecondDay } from '../../packages/cli/dist/demo/data.js';
-import { folder, serve, type Served } from './service.js';
+import { folder, serve, type Served, type Unruly } from './service.js';
 import { addWholeNetworks } from './whole.js';
 
 /** Numbers that are the same for the same seed (a linear congruence modulo 2^32). */
@@ -54,6 +55,9 @@ export interface Night {
 /** After so many of our deeds nothing more is done to it, and it is only helped to its end. */
 const mostDeeds = 40;
 const scale = 100;
+/** The data folder has a disk of its own, so that it can be full; who may not mount one has nights without that. */
+const mayMount = process.platform === 'linux' && process.getuid?.() === 0;
+const diskSize = '96m';
 /** A patience that no device's time and no busy machine comes near. */
 const quietMs = 40_000;
 
@@ -109,16 +113,19 @@ export class ChaosHouse {
   async night(seed: number, meddle: (fleet: Fleet, runs: readonly RunView[]) => void = () => undefined): Promise<Night> {
     const dice = new Dice(seed);
     const at = join(this.#dir.path, `night-${seed}`);
-    cpSync(join(this.#dir.path, 'data'), join(at, 'data'), { recursive: true });
+    mkdirSync(join(at, 'disk'), { recursive: true });
+    if (mayMount) execFileSync('mount', ['-t', 'tmpfs', '-o', `size=${diskSize}`, 'tmpfs', join(at, 'disk')]);
+    cpSync(join(this.#dir.path, 'data'), join(at, 'disk', 'data'), { recursive: true });
     cpSync(join(this.#dir.path, 'fleet.json'), join(at, 'fleet.json'));
     const fleet = new Fleet({ timeScale: scale, network: this.network, stateFile: join(at, 'fleet.json') });
     await fleet.start();
-    const night = new OneNight(seed, dice, fleet, join(at, 'data'));
+    const night = new OneNight(seed, dice, fleet, join(at, 'disk'));
     try {
       return await night.pass(meddle);
     } finally {
       await night.end();
       await fleet.stop();
+      if (mayMount) execFileSync('umount', ['-l', join(at, 'disk')]);
       rmSync(at, { recursive: true, force: true });
     }
   }
@@ -131,6 +138,12 @@ class OneNight {
   readonly #wronged = new Map<string, Set<string>>();
   #served!: Served;
   #id = '';
+  /** How the world around the service is; the same over its deaths. */
+  #world: Unruly;
+  /** What those logged that are dead. */
+  #logged = '';
+  #stops = 0;
+  #hadNoRoom = false;
   /** How often in a row nothing happened for long. */
   #quiet = 0;
 
@@ -138,16 +151,28 @@ class OneNight {
     readonly seed: number,
     readonly dice: Dice,
     readonly fleet: Fleet,
-    readonly data: string,
-  ) {}
+    readonly disk: string,
+  ) {
+    this.#world = { seed };
+  }
 
   async end(): Promise<void> {
     await this.#served?.kill();
   }
 
+  /** A service where there was none. */
+  async #serve(): Promise<void> {
+    this.#served = await serve(join(this.disk, 'data'), { scale, unruly: this.#world });
+  }
+
+  async #kill(): Promise<void> {
+    await this.#served.kill();
+    this.#logged += this.#served.log();
+  }
+
   async pass(meddle: (fleet: Fleet, runs: readonly RunView[]) => void): Promise<Night> {
     const { dice } = this;
-    this.#served = await serve(this.data, { scale });
+    await this.#serve();
     const before = new Map([...this.fleet.devices, ...this.fleet.fixtures].map((m) => [nameOf(m), { ...m.counters }]));
     const { client } = this.#served;
     const able = (await client.devices({ plannable: true })).map((d) => d.name);
@@ -267,17 +292,22 @@ class OneNight {
     const { dice, fleet } = this;
     const { client } = this.#served;
     const what = dice.between(0, 99);
-    if (what < 22) {
+    if (what < 18) {
       this.#did('the service was killed');
-      await this.#served.kill();
-      this.#served = await serve(this.data, { scale });
+      await this.#kill();
+      await this.#serve();
       return 'again';
     }
-    if (what < 30) {
+    if (what < 24) {
       this.#did('the service stood still');
       this.#served.freeze();
-      await new Promise((resolve) => setTimeout(resolve, dice.between(100, 1500)));
+      await this.#aWhile(1500);
       this.#served.thaw();
+      return 'goes on';
+    }
+    if (what < 29) return this.#noRoom();
+    if (what < 38) {
+      this.#otherwise();
       return 'goes on';
     }
     const view = await client.rollout(this.#id);
@@ -296,17 +326,17 @@ class OneNight {
       this.#did(`${word}: ${code}`);
       return 'goes on';
     };
-    if (what < 40) return say('hold', client.say(this.#id, 'hold', { reason: 'a look' })).then(() => this.#helped());
-    if (what < 52) return say(`skip ${one.name}`, client.sayRun(this.#id, one.id, 'skip', { reason: 'thought better of it' }));
-    if (what < 54) return say('stop', client.say(this.#id, 'stop'));
-    if (what < 66) {
+    if (what < 46) return say('hold', client.say(this.#id, 'hold', { reason: 'a look' })).then(() => this.#helped());
+    if (what < 54) return say(`skip ${one.name}`, client.sayRun(this.#id, one.id, 'skip', { reason: 'thought better of it' }));
+    if (what < 56) return this.#stops++ > 0 || dice.chance(0.5) ? 'goes on' : say('stop', client.say(this.#id, 'stop'));
+    if (what < 68) {
       const failed = view.runs.filter((r) => r.outcome === 'failed' || r.outcome === 'not-begun');
       if (failed.length === 0) return 'goes on';
       const other = dice.pick(failed);
       const word = dice.pick(['retry', 'take-back'] as const);
       return say(`${word} ${other.name}`, client.sayRun(this.#id, other.id, word));
     }
-    if (what < 72) return say('note', client.say(this.#id, 'note', { text: 'seen' }));
+    if (what < 73) return say('note', client.say(this.#id, 'note', { text: 'seen' }));
     if (what < 86) {
       await this.#wrong(one.name);
       return 'goes on';
@@ -319,6 +349,59 @@ class OneNight {
     return 'goes on';
   }
 
+  #aWhile = (mostMs: number): Promise<void> => new Promise((resolve) => setTimeout(resolve, this.dice.between(100, mostMs)));
+
+  /** The disk is full for a while; now and then the service is killed in that time, and cannot start before there is room. */
+  async #noRoom(): Promise<'goes on' | 'again'> {
+    const { dice } = this;
+    const killed = dice.chance(0.3);
+    const forMs = dice.between(100, 3000);
+    if (!mayMount) return 'goes on';
+    this.#hadNoRoom = true;
+    const filler = join(this.disk, 'filler');
+    const file = openSync(filler, 'w');
+    const block = Buffer.alloc(65_536);
+    try {
+      for (let size = block.length; size >= 512;)
+        try {
+          writeSync(file, block, 0, size);
+        } catch (error) {
+          if ((error as NodeJS.ErrnoException).code !== 'ENOSPC') throw error;
+          size /= 2;
+        }
+    } finally {
+      closeSync(file);
+    }
+    if (killed) await this.#kill();
+    await new Promise((resolve) => setTimeout(resolve, forMs));
+    let started = false;
+    if (killed)
+      started = await this.#serve().then(
+        () => true,
+        () => false,
+      );
+    if (existsSync(filler)) rmSync(filler);
+    this.#did(`the disk was full${killed ? `, and the service killed; it ${started ? 'started' : 'did not start'} before there was room` : ''}`);
+    if (killed && !started) await this.#serve();
+    return killed ? 'again' : 'goes on';
+  }
+
+  /** A clock that is set, a disk that becomes slow or well again, packets that are lost and doubled, or no more. */
+  #otherwise(): void {
+    const { dice } = this;
+    const what = dice.pick(['clock', 'disk', 'packets', 'packets'] as const);
+    const worse = dice.chance(0.7);
+    const change: Unruly =
+      what === 'clock'
+        ? { clockMs: dice.between(-7_200, 7_200) * 1000 }
+        : what === 'disk'
+          ? { writeMs: worse ? dice.between(5, 120) : 0 }
+          : { lose: worse ? dice.between(1, 10) / 100 : 0, double: worse ? dice.between(0, 20) / 100 : 0 };
+    this.#world = { ...this.#world, ...change };
+    this.#served.unruly(this.#world);
+    this.#did(`the world is ${JSON.stringify(change)}`);
+  }
+
   /** Whether anything is that must never be. */
   async #look(view: Rollout, before: ReadonlyMap<string, { activations: number; restartsInWrite: number }>): Promise<void> {
     const { client } = this.#served;
@@ -329,6 +412,8 @@ class OneNight {
       else if (!isExplained(run)) harm(`${run.name} ended ${run.outcome}, and nothing says why`);
       const { events } = await client.run(this.#id, run.id);
       told += JSON.stringify(events);
+      const moments = events.map(({ event }) => event.at);
+      if (moments.some((at, n) => at < (moments[n - 1] ?? 0))) harm(`what happened to ${run.name} is told in another order than it happened`);
       const machine = this.fleet.machine(run.name);
       const wronged = this.#wronged.get(run.name) ?? new Set<string>();
       const is = (list: readonly string[]): boolean => list.some((fault) => wronged.has(fault));
@@ -344,10 +429,9 @@ class OneNight {
       if (machine.state === 'dead' && !is(keepsItDown)) harm(`${run.name} is dark`);
     }
     for (const secret of secrets) if (told.includes(secret)) harm(`what is told has a secret in it: ${secret.slice(0, 3)}…`);
-    const faults = this.#served
-      .log()
+    const faults = (this.#logged + this.#served.log())
       .split('\n')
-      .filter((line) => /"level":(50|60)/.test(line));
+      .filter((line) => /"level":(50|60)/.test(line) && !(this.#hadNoRoom && /disk is full|ENOSPC|SQLITE_FULL/.test(line)));
     for (const line of faults.slice(0, 3)) harm(`the service logged ${line.slice(0, 200)}`);
   }
 }

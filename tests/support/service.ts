@@ -1,5 +1,5 @@
 import { spawn } from 'node:child_process';
-import { existsSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
+import { existsSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { createInterface } from 'node:readline';
@@ -31,30 +31,44 @@ export interface Served {
   /** Stops the process in its tracks, as a debugger or a starved machine does, and lets it go on. */
   readonly freeze: () => void;
   readonly thaw: () => void;
-  /** Sets its time of day one hour back; needs `steppingClock`. */
-  readonly stepClock: () => void;
+  /** Makes the world around it otherwise; needs that it was started with `unruly`. */
+  readonly unruly: (how: Unruly) => void;
   /** As if the program that has started it were gone; needs `channel`. */
   readonly orphan: () => void;
   /** As a system does at shutdown. */
   readonly stop: () => Promise<number | string>;
 }
 
+/** How the world around a service is; what is not said stays as it is. */
+export interface Unruly {
+  /** How far its time of day is ahead of ours. */
+  readonly clockMs?: number;
+  /** How long its disk takes for each write, and each commit. */
+  readonly writeMs?: number;
+  /** The part of all datagrams, either way, that is lost, and that comes twice. */
+  readonly lose?: number;
+  readonly double?: number;
+  readonly seed?: number;
+}
+
 export interface Use {
   readonly scale?: number;
   readonly args?: string[];
-  readonly steppingClock?: boolean;
-  /** How far its time of day is ahead of ours; needs `steppingClock`. */
-  readonly aheadMs?: number;
+  readonly unruly?: Unruly;
   /** Whether it has a channel to us, as to the demo that starts it. */
   readonly channel?: boolean;
 }
 
 /** Starts the real service in a process of its own, on free loopback ports. */
 export async function serve(data: string, use: Use = {}): Promise<Served> {
+  const world = `${data}.world.json`;
+  let how: Unruly = {};
+  const unruly = (change: Unruly): void => writeFileSync(world, JSON.stringify((how = { ...how, ...change })));
+  if (use.unruly) unruly(use.unruly);
   const child = spawn(
     process.execPath,
     [
-      ...(use.steppingClock ? ['--import', new URL('./stepping-clock.mjs', import.meta.url).href] : []),
+      ...(use.unruly ? ['--import', new URL('./unruly.mjs', import.meta.url).href] : []),
       program,
       'serve',
       '--json',
@@ -74,7 +88,7 @@ export async function serve(data: string, use: Use = {}): Promise<Served> {
     ],
     {
       stdio: ['ignore', 'pipe', 'pipe', ...(use.channel ? ['ipc' as const] : [])],
-      env: { ...process.env, CLOCK_AHEAD_MS: String(use.aheadMs ?? 0) },
+      env: { ...process.env, UNRULY: world },
     },
   );
   let log = '';
@@ -101,7 +115,10 @@ export async function serve(data: string, use: Use = {}): Promise<Served> {
     freeze: () => void child.kill('SIGSTOP'),
     thaw: () => void child.kill('SIGCONT'),
     orphan: () => child.disconnect(),
-    stepClock: () => void child.kill('SIGUSR2'),
+    unruly: (change) => {
+      unruly(change);
+      child.kill('SIGUSR2');
+    },
     stop: async () => {
       child.kill('SIGTERM');
       return ended;

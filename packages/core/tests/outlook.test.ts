@@ -19,6 +19,7 @@ const before: Outlook = {
   routes: 10,
   root: { priority: 32_768, mac: '06:00:00:00:00:05' },
   clockOffMs: 1000,
+  ours: { wall: 1_000_000_000, up: 50_000 },
   doors: ['SNMP', 'SSH'],
   picture: { there: true, detail: 'a picture is described' },
   children: [{ name: 'ap-1', serial: 'A1' }],
@@ -80,6 +81,13 @@ describe('what a device shows of what is around it, before and after', () => {
     ['what made it the root', { root: { priority: 36_864, mac: '06:00:00:00:00:05' } }, [['spanning tree', 'tree-changed']]],
     ['any root', { root: null }, [['spanning tree', 'tree-changed']]],
     ['the right time', { clockOffMs: -3_600_000 }, [['clock', 'clock-lost']]],
+    ['the right time, as time went by', { clockOffMs: -3_600_000, ours: { wall: 1_003_600_000, up: 3_650_000 } }, [['clock', 'clock-lost']]],
+    [
+      'the right time, while our own was set otherwise',
+      { clockOffMs: 7_200_000, ours: { wall: 1_003_610_000, up: 60_000 } },
+      [['clock', 'clock-lost', 'our own clock was set 1 h ahead meanwhile']],
+    ],
+    ['the right time, and our machine was restarted', { clockOffMs: -3_600_000, ours: { wall: 1_000_600_000, up: 1000 } }, [['clock', 'clock-lost']]],
     ['a door', { doors: ['SSH'] }, [['doors', 'door-shut', 'SNMP answered and does not']]],
     ['a picture', { picture: { there: false, detail: '404 Not Found' } }, [['picture', 'picture-missing']]],
     ['any child', { children: null }, [['children', 'children-missing', 'ap-1 (A1) was with it and is not']]],
@@ -101,6 +109,8 @@ describe('what a device shows of what is around it, before and after', () => {
     ['a few routes', { routes: 8 }],
     ['a clock that is not told any more', { clockOffMs: null }],
     ['a clock that was a little off', { clockOffMs: 100_000 }],
+    ['that our own clock was set', { clockOffMs: -3_600_000, ours: { wall: 1_003_610_000, up: 60_000 } }],
+    ['that our own clock was set back', { clockOffMs: 3_601_000, ours: { wall: 996_410_000, up: 60_000 } }],
     ['ports, doors and children that are new', { doors: ['SNMP', 'SSH', 'HTTP'], ports: [...before.ports, { name: 'p7', bundle: null }] }],
   ])('does not hold against it %s', (_, after) => {
     expect(failed(after)).toEqual([]);

@@ -21,8 +21,15 @@ export function steadyNow(): number {
 /** How far the wall clock is from it, in milliseconds. */
 export const wallIsOff = (): number => Date.now() - steadyNow();
 
-/** Begins anew with the time of day; only while nothing is measured. */
+const measures: (() => boolean)[] = [];
+/** While this says so, spans are being measured by it, and it begins nothing anew. */
+export function whileMeasured(isMeasured: () => boolean): void {
+  measures.push(isMeasured);
+}
+
+/** Begins anew with the time of day, unless something is measured. */
 export function resync(): void {
+  if (measures.some((isMeasured) => isMeasured())) return;
   wall = Date.now();
   machine = uptime();
   process = performance.now();

@@ -52,7 +52,7 @@ export class Proven {
     const before = this.#kept[family];
     const models = new Set(before?.file === file ? before.models : []).add(row?.model ?? '');
     this.#kept = { ...this.#kept, [family]: { file, models: [...models] } };
-    await this.context.db.write(async (em) => em.upsert(MarkEntity, { name: mark, value: JSON.stringify(this.#kept) }));
+    await this.context.db.writeSurely(async (em) => em.upsert(MarkEntity, { name: mark, value: JSON.stringify(this.#kept) }));
     this.context.live.changed('families');
   }
 }

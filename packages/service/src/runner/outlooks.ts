@@ -10,7 +10,7 @@ const patience = { theirs: 300_000, least: 5000 };
 /** Between two looks, in ours at least, and in the device's time: its tables are not walked without a rest. */
 const between = { theirs: 5000, least: 500 };
 
-const outlookShape: z.ZodType<Outlook> = z.object({
+const outlookShape: z.ZodType<Outlook, unknown> = z.object({
   ports: z.array(z.object({ name: z.string(), bundle: z.string().nullable() })),
   neighbours: z.array(z.object({ port: z.string().nullable(), name: z.string(), mac: z.string().nullable() })),
   fed: z.array(z.string()),
@@ -18,6 +18,7 @@ const outlookShape: z.ZodType<Outlook> = z.object({
   routes: z.number().nullable(),
   root: z.object({ priority: z.number(), mac: z.string() }).nullable(),
   clockOffMs: z.number().nullable(),
+  ours: z.object({ wall: z.number(), up: z.number() }).nullable().default(null),
   doors: z.array(z.string()),
   picture: z.object({ there: z.boolean(), detail: z.string() }).nullable(),
   children: z.array(z.object({ name: z.string(), serial: z.string() })).nullable(),

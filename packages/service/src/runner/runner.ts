@@ -878,7 +878,7 @@ export class Runner {
         touch.close();
         const text = touch.conversation();
         await context.db
-          .write(async (em) =>
+          .writeSurely(async (em) =>
             em.insert(ConversationEntity, { rollout: active.plan.id, run: run.id, step: planned.step, at: steadyNow(), text } as never),
           )
           .catch((error: unknown) => context.log.error({ error }, 'conversation not kept'));

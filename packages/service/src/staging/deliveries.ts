@@ -9,6 +9,7 @@ import { DeliveryQueue } from './delivery-queue.js';
 import { carryOut, type DeliveryWork } from './delivery-work.js';
 import type { Told } from './offers.js';
 import { causeView } from './transfers.js';
+import { steadyNow, whileMeasured } from '../steady.js';
 
 const tellEvery = 250;
 
@@ -33,6 +34,7 @@ export class Deliveries {
     private readonly context: Context,
     readonly parts: DeliveryParts,
   ) {
+    whileMeasured(() => this.#working.size > 0);
     this.#queue = new DeliveryQueue(parts.holdings, (id) => this.#begin(this.#rows.get(id)!));
     // A link that is shared from now on is shared by those that wait as well.
     context.live.listen((event) => {
@@ -102,7 +104,7 @@ export class Deliveries {
       removed: [],
       digestThere: null,
       transfers: [],
-      createdAt: Date.now(),
+      createdAt: steadyNow(),
       createdBy: by,
       endedAt: null,
     }));
@@ -302,25 +304,27 @@ export class Deliveries {
         if (row.state === 'waiting') this.#queue.leave(row.id, 'stopped');
         else this.#queue.ended(row.id, row.cause);
       });
-    this.#working.set(row.id, { row, abort, done, begunAt: Date.now(), toldAt: 0 });
+    this.#working.set(row.id, { row, abort, done, begunAt: steadyNow(), toldAt: 0 });
   }
 
   async #end(row: DeliveryRow, state: DeliveryRow['state'], cause: string | null, detail: string | null): Promise<void> {
-    Object.assign(row, { state, cause, detail, endedAt: Date.now() });
+    Object.assign(row, { state, cause, detail, endedAt: steadyNow() });
     await this.#save(row);
     this.context.log.info({ delivery: row.id, state, cause, detail }, 'delivery ended');
     this.context.live.changed('deliveries');
   }
 
   async #save(row: DeliveryRow): Promise<void> {
-    const { id, ...rest } = row;
-    await this.context.db.write(async (em) => em.nativeUpdate(DeliveryEntity, { id }, rest));
+    await this.context.db.writeSurely(async (em) => {
+      const { id, ...rest } = row;
+      return em.nativeUpdate(DeliveryEntity, { id }, rest);
+    });
     this.#tell(row, true);
   }
 
   #tell(row: DeliveryRow, always: boolean): void {
     const working = this.#working.get(row.id);
-    const now = Date.now();
+    const now = steadyNow();
     if (!always && working && now - working.toldAt < tellEvery) return;
     if (working) working.toldAt = now;
     void this.view([row])
@@ -373,7 +377,7 @@ export class Deliveries {
     return rows.map((row) => {
       const image = imageOf.get(row.image);
       const working = this.#working.get(row.id);
-      const rate = working && row.bytes > 0 ? Math.round((row.bytes * 1000) / Math.max(1, Date.now() - working.begunAt)) : 0;
+      const rate = working && row.bytes > 0 ? Math.round((row.bytes * 1000) / Math.max(1, steadyNow() - working.begunAt)) : 0;
       const siteRate = this.#rateAt(row.site);
       return {
         id: row.id,

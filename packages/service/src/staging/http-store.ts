@@ -10,6 +10,7 @@ import type { Offers } from './offers.js';
 import { startOf, startOfOffered, turnAway } from './requests.js';
 import type { Sites } from './sites.js';
 import type { LiveTransfer, Transfers, TransferStart } from './transfers.js';
+import { steadyNow } from '../steady.js';
 
 /** How often a port that another program has is tried again. */
 const againAfter = 2000;
@@ -92,7 +93,7 @@ export class HttpStore {
       },
       onChallenged: (tag) => {
         const start = tag?.start;
-        if (start?.device) this.#challenged.set(start.device.id, [...this.#challengesOf(start.device.id), Date.now()]);
+        if (start?.device) this.#challenged.set(start.device.id, [...this.#challengesOf(start.device.id), steadyNow()]);
       },
       onBegin: (tag, part, stop) => {
         if (!tag) return;

@@ -4,6 +4,7 @@ import { rfc3339, rfc3339OrNull, type Context } from '../context.js';
 import { TransferEntity, type TransferRow } from '../data/entities.js';
 import { newId } from '../data/seal.js';
 import { notFound } from '../errors.js';
+import { steadyNow, whileMeasured } from '../steady.js';
 
 /** How often a moving transfer is told live. */
 const tellEvery = 200;
@@ -65,7 +66,9 @@ export class Transfers {
   /** What strangers asked for lately, and how often. */
   readonly #strangers = new Map<string, { readonly one: LiveTransfer; times: number }>();
 
-  constructor(private readonly context: Context) {}
+  constructor(private readonly context: Context) {
+    whileMeasured(() => this.#live.size > 0);
+  }
 
   /** What a stopped service left as moving did not come to its end. */
   async load(): Promise<void> {
@@ -73,7 +76,7 @@ export class Transfers {
       em.nativeUpdate(
         TransferEntity,
         { state: { $in: ['moving', 'awaited'] } },
-        { state: 'broken', endedAt: Date.now(), detail: 'the service was stopped meanwhile' },
+        { state: 'broken', endedAt: steadyNow(), detail: 'the service was stopped meanwhile' },
       ),
     );
   }
@@ -106,7 +109,7 @@ export class Transfers {
     const one = awaited ?? this.#make(start, 'moving');
     Object.assign(one.row, {
       state: 'moving',
-      askedAt: Date.now(),
+      askedAt: steadyNow(),
       peer: start.peer,
       file: safeText(start.file, 200),
       askedOptions: { ...start.askedOptions },
@@ -140,7 +143,7 @@ export class Transfers {
     if (!this.#live.delete(row.id)) return;
     const wasAwaited = row.state === 'awaited';
     row.state = state;
-    row.endedAt = Date.now();
+    row.endedAt = steadyNow();
     row.detail = safeText(detail, 400);
     row.packets = packets && keptOf(packets);
     // A transfer shorter than a stretch has its own mean as its rate.
@@ -158,15 +161,18 @@ export class Transfers {
 
   /** Writes down what a transfer has become. */
   save(one: LiveTransfer): void {
-    const { id, ...rest } = one.row;
     void this.context.db
-      .write(async (em) => em.nativeUpdate(TransferEntity, { id }, rest))
+      .writeSurely(async (em) => {
+        // What it is when there is room, and not what it was: these may come to their turn in another order.
+        const { id, ...rest } = one.row;
+        return em.nativeUpdate(TransferEntity, { id }, rest);
+      })
       .catch((error: unknown) => this.context.log.error({ error }, 'transfer not recorded'));
   }
 
   /** A request that got nothing. */
   refused(start: TransferStart, why: string): void {
-    const second = Math.floor(Date.now() / 1000);
+    const second = Math.floor(steadyNow() / 1000);
     if (this.#refusals.second !== second) this.#refusals = { second, count: 0 };
     if (++this.#refusals.count > mostRefusalsPerSecond) return;
     // What strangers ask for is counted, not kept request by request.
@@ -174,7 +180,7 @@ export class Transfers {
     const before = stranger === null ? undefined : this.#strangers.get(stranger);
     if (before) {
       before.times++;
-      before.one.row.endedAt = Date.now();
+      before.one.row.endedAt = steadyNow();
       before.one.row.detail = safeText(`${why} (asked ${before.times} times)`, 300);
       // Written at the first, tenth, hundredth…: a flood writes as good as nothing.
       if (Number.isInteger(Math.log10(before.times))) this.save(before.one);
@@ -249,7 +255,7 @@ export class Transfers {
       TransferEntity,
       {
         id: { $ne: row.id },
-        askedAt: { $gte: row.askedAt - 10 * 60_000, $lte: (row.endedAt ?? Date.now()) + 10 * 60_000 },
+        askedAt: { $gte: row.askedAt - 10 * 60_000, $lte: (row.endedAt ?? steadyNow()) + 10 * 60_000 },
         $or: [
           ...(row.device ? [{ device: row.device }] : []),
           ...(address ? [{ peer: { $like: `${address}:%` } }] : []),
@@ -275,7 +281,7 @@ export class Transfers {
   }
 
   #make(start: TransferStart, state: Transfer['state']): LiveTransfer {
-    const now = Date.now();
+    const now = steadyNow();
     const row: TransferRow = {
       id: newId('t'),
       device: start.device?.id ?? null,
@@ -318,7 +324,7 @@ export class Transfers {
 
   /** A rate for each stretch of its time; when there are too many, stretches become twice as long. */
   #sample(one: LiveTransfer): void {
-    const now = Date.now();
+    const now = steadyNow();
     const { row } = one;
     const stretch = Math.max(tellEvery, (now - row.askedAt) / mostRates);
     const since = now - one.sampledAt;
@@ -333,12 +339,12 @@ export class Transfers {
   #keep(one: LiveTransfer): void {
     if (this.#recent.length > recentKept) this.#recent.splice(0, recentKept / 5);
     void this.context.db
-      .write(async (em) => em.upsert(TransferEntity, { ...one.row }))
+      .writeSurely(async (em) => em.upsert(TransferEntity, { ...one.row }))
       .catch((error: unknown) => this.context.log.error({ error }, 'transfer not recorded'));
   }
 
   tell(one: LiveTransfer, always: boolean): void {
-    const now = Date.now();
+    const now = steadyNow();
     if (!always && now - one.toldAt < tellEvery) return;
     one.toldAt = now;
     this.context.live.tell({ kind: 'transfer', transfer: transferView(one.row) });

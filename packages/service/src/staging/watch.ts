@@ -17,6 +17,7 @@ import type { Offers, Told } from './offers.js';
 import type { HttpStore } from './http-store.js';
 import type { ListeningStore } from './stores.js';
 import type { LiveTransfer, Transfers } from './transfers.js';
+import { steadyNow } from '../steady.js';
 
 /** How often what is awaited or moves is looked at. */
 const lookEvery = 500;
@@ -44,7 +45,7 @@ interface Expected {
 
 /** Waits for one device to fetch, and finds out why it does not go well. */
 export class Watch {
-  readonly since = Date.now();
+  readonly since = steadyNow();
   readonly #awaited: LiveTransfer;
   #answers: boolean | null = null;
   #ping: boolean | null = null;
@@ -127,7 +128,7 @@ export class Watch {
   /** Looks at it while it goes on; the device is asked whether it answers at all only when nothing comes. */
   async look(): Promise<void> {
     if (this.#over || this.#asking) return;
-    const now = Date.now();
+    const now = steadyNow();
     if (this.moves().length === 0 && now - this.since > this.watches.patience && now - this.#askedAt > this.watches.patience) {
       this.#askedAt = now;
       this.#asking = true;
@@ -240,7 +241,7 @@ export class Watch {
       bytes,
       staged: image ? offers.namesFor(device.address) : [told.name],
       since: this.since,
-      now: Date.now(),
+      now: steadyNow(),
       patience,
       othersWaitedUntil: this.othersWaitedUntil,
       refusals: refusals.map(({ row }) => ({ at: row.askedAt, address: addressOf(row.peer), file: row.file, why: row.detail ?? '' })),
@@ -318,7 +319,7 @@ export class Watches {
     const name = watch.expected.told.name;
     for (const other of this.#all) {
       if (other === watch || !other.waitsFor(name)) continue;
-      watch.othersWaitedUntil = Date.now();
+      watch.othersWaitedUntil = steadyNow();
       return;
     }
   }
@@ -327,7 +328,7 @@ export class Watches {
     this.#all.delete(watch);
     // Who asked for that name until now may have been this one.
     const name = watch.expected.told.name;
-    if (watch.last.row.state === 'awaited') for (const other of this.#all) if (other.waitsFor(name)) other.othersWaitedUntil = Date.now();
+    if (watch.last.row.state === 'awaited') for (const other of this.#all) if (other.waitsFor(name)) other.othersWaitedUntil = steadyNow();
     if (this.#all.size > 0 || !this.#timer) return;
     clearInterval(this.#timer);
     this.#timer = null;

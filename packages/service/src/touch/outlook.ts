@@ -1,3 +1,4 @@
+import { uptime } from 'node:os';
 import {
   aroundFromSnmp,
   aroundSubtrees,
@@ -64,6 +65,7 @@ export async function readOutlook(
     ...emptyOutlook,
     ...(tables ?? {}),
     clockOffMs: camera.clockOffMs ?? tables?.clockOffMs ?? null,
+    ours: { wall: Date.now(), up: Math.round(uptime() * 1000) },
     picture: camera.picture,
     doors: [...(tables ? ['SNMP'] : []), ...doors, ...(sip ? ['SIP'] : []), ...(camera.door ? ['ONVIF'] : [])],
   };

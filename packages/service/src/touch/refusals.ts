@@ -13,12 +13,12 @@ export const refusals = (context: Context, address?: string): Promise<Row<typeof
 export async function noteRefusal(context: Context, credential: CredentialRow, address: string): Promise<void> {
   if (credential.kind === 'snmp-v2c') return;
   const row = { id: idOf(credential, address), credential: credential.id, address, at: Date.now() };
-  await context.db.write(async (em) => em.upsert(RefusalEntity, row));
+  await context.db.writeSurely(async (em) => em.upsert(RefusalEntity, row));
 }
 
 /** It was let in there after all. */
 export async function forgetRefusal(context: Context, credential: CredentialRow, address: string): Promise<void> {
-  await context.db.write(async (em) => em.nativeDelete(RefusalEntity, { id: idOf(credential, address) }));
+  await context.db.writeSurely(async (em) => em.nativeDelete(RefusalEntity, { id: idOf(credential, address) }));
 }
 
 const idOf = (credential: CredentialRow, address: string): string => digestOf(`${credential.id}|${address}`).slice(0, 20);

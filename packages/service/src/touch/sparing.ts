@@ -60,7 +60,7 @@ async function markWaiting(context: Context, row: DeviceRow, names: readonly str
   const flag = awaitingFlag(row, host, names, Date.now());
   if (!row.flags.some((f) => f.flag === flag.flag && f.detail === flag.detail)) {
     const flags = [...row.flags.filter((f) => f.flag !== flag.flag), flag];
-    await context.db.write(async (em) => em.nativeUpdate(DeviceEntity, { id: row.id }, { flags }));
+    await context.db.writeSurely(async (em) => em.nativeUpdate(DeviceEntity, { id: row.id }, { flags }));
     context.live.changed('devices', [row.id]);
   }
   throw new CauseError('awaiting-approval', awaitingDetail(host, names));

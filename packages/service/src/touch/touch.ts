@@ -487,6 +487,6 @@ export async function once(
 async function noteShownKey(context: Context, device: string, detail: string): Promise<void> {
   const shown = /shows (SHA256:\S+?),/.exec(detail)?.[1];
   if (shown === undefined) return;
-  await context.db.write(async (em) => em.nativeUpdate(DeviceEntity, { id: device }, { shownHostKey: shown }));
+  await context.db.writeSurely(async (em) => em.nativeUpdate(DeviceEntity, { id: device }, { shownHostKey: shown }));
   context.live.changed('devices', [device]);
 }

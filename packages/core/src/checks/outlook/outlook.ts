@@ -18,6 +18,8 @@ export interface Outlook {
   readonly root: { readonly priority: number; readonly mac: string } | null;
   /** How far its clock is from ours. */
   readonly clockOffMs: Ms | null;
+  /** Our own time of day then, and how long the machine that we run on was up; null: not noted. */
+  readonly ours: { readonly wall: Ms; readonly up: Ms } | null;
   /** By what it can be asked: `SNMP`, `SSH`, `HTTP`, `HTTPS`, `SIP`, `ONVIF`. */
   readonly doors: readonly string[];
   /** Whether its picture can be had (RFC 2326, RFC 7826 DESCRIBE); null: it shows none. */
@@ -47,6 +49,7 @@ export const emptyOutlook: Outlook = {
   routes: null,
   root: null,
   clockOffMs: null,
+  ours: null,
   doors: [],
   picture: null,
   children: [],
