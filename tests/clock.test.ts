@@ -1,5 +1,5 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { addImagesAndTargets, addNetworks, discover, isEnded, rolloutUntil, setScene, type Scene } from './support/scene.js';
+import { addImagesAndTargets, addNetworks, discover, isEnded, prepare, rolloutUntil, setScene, type Scene } from './support/scene.js';
 import { serve } from './support/service.js';
 
 describe('a clock that is set while a rollout runs', () => {
@@ -44,5 +44,37 @@ describe('a clock that is set while a rollout runs', () => {
       expect(Date.parse(endedAt!)).toBeGreaterThan(Date.parse(begunAt!));
       expect(downMs).toBeGreaterThan(0);
     }
+  });
+});
+
+describe('a clock that was set while the service was dead', () => {
+  let scene: Scene;
+  beforeAll(async () => {
+    scene = await setScene({ network: 152, only: ['curlew-sw-1', 'sandpiper-sw-1'] });
+    await prepare(scene);
+  });
+  afterAll(() => scene?.end());
+
+  it.each([
+    ['back', -7_200_000, 'curlew-sw-1'],
+    ['ahead', 7_200_000, 'sandpiper-sw-1'],
+  ])('makes no soak longer or shorter: %s', async (_, clockMs, device) => {
+    const plan = await scene.served.client.plan({ devices: [device], soakSeconds: 4, level: true });
+    await scene.served.client.say(plan.id, 'start');
+    await rolloutUntil(scene.served.client, plan.id, (r) => r.waves.some((w) => w.phase === 'soaking'));
+    await scene.served.kill();
+    scene.served = await serve(scene.data, { scale: scene.scale, unruly: { clockMs } });
+    const { client } = scene.served;
+    const ended = await rolloutUntil(client, plan.id, isEnded);
+    expect(ended.totals).toMatchObject({ verified: 1 });
+    const at = new Map<string, number>();
+    for await (const event of client.events({ after: plan.journal })) {
+      if (event.kind !== 'journal' || event.entry.rollout !== plan.id) continue;
+      at.set(event.entry.event.kind, event.entry.event.at);
+      if (event.entry.event.kind === 'rollout-ended') break;
+    }
+    const soaked = at.get('soak-ended')! - at.get('wave-ended')!;
+    expect(soaked).toBeGreaterThanOrEqual(4000);
+    expect(soaked).toBeLessThan(3_600_000);
   });
 });

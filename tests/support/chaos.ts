@@ -281,7 +281,8 @@ class OneNight {
     const { dice } = this;
     if (event.kind === 'journal') {
       const { kind } = event.entry.event;
-      if (kind === 'rollout-ended') return 'ended';
+      // Somebody may have had it go on since.
+      if (kind === 'rollout-ended' && (await this.#served.client.rollout(this.#id)).phase === 'ended') return 'ended';
       if (kind === 'held' || kind === 'wave-ended' || kind === 'soak-ended') return this.#helped();
     }
     if (this.#deeds.length >= mostDeeds || !dice.chance(0.12)) return 'goes on';
@@ -318,7 +319,7 @@ class OneNight {
         () => 'obeyed',
         (error: unknown) => {
           // Refused in words is as good as obeyed.
-          if (error instanceof ProblemError && error.problem.status < 500) return error.problem.code;
+          if (error instanceof ProblemError && (error.problem.status < 500 || this.#hadNoRoom)) return error.problem.code;
           if (error instanceof UnreachableError) return 'unreachable';
           throw error;
         },
@@ -381,7 +382,9 @@ class OneNight {
         () => false,
       );
     if (existsSync(filler)) rmSync(filler);
-    this.#did(`the disk was full${killed ? `, and the service killed; it ${started ? 'started' : 'did not start'} before there was room` : ''}`);
+    this.#did(
+      `the disk was full${killed ? `, and the service killed; it ${started ? 'started' : 'did not start'} before there was room` : ''}`,
+    );
     if (killed && !started) await this.#serve();
     return killed ? 'again' : 'goes on';
   }
@@ -413,7 +416,9 @@ class OneNight {
       const { events } = await client.run(this.#id, run.id);
       told += JSON.stringify(events);
       const moments = events.map(({ event }) => event.at);
-      if (moments.some((at, n) => at < (moments[n - 1] ?? 0))) harm(`what happened to ${run.name} is told in another order than it happened`);
+      if (moments.some((at, n) => at < (moments[n - 1] ?? 0)))
+        harm(`what happened to ${run.name} is told in another order than it happened`);
+      const harmed = this.#harm.length;
       const machine = this.fleet.machine(run.name);
       const wronged = this.#wronged.get(run.name) ?? new Set<string>();
       const is = (list: readonly string[]): boolean => list.some((fault) => wronged.has(fault));
@@ -427,6 +432,8 @@ class OneNight {
       const next = machine.persistent.store.find((s) => s.name === machine.persistent.nextBoot);
       if (next?.fault && !is(spoils)) harm(`${run.name} would start what is ${next.fault}`);
       if (machine.state === 'dead' && !is(keepsItDown)) harm(`${run.name} is dark`);
+      if (this.#harm.length > harmed)
+        this.#did(`${run.name}, which was harmed: ${events.map(({ event }) => JSON.stringify(event)).join('\n    ')}`);
     }
     for (const secret of secrets) if (told.includes(secret)) harm(`what is told has a secret in it: ${secret.slice(0, 3)}…`);
     const faults = (this.#logged + this.#served.log())

@@ -42,6 +42,8 @@ export async function setScene(use: {
   /** So many switches more, at no site of the scenario. */
   more?: number;
   families?: FamilyChanges;
+  /** Whose consoles are plugged into which lines, instead of those of the scenario. */
+  consoles?: Readonly<Record<string, readonly string[]>>;
   /** The data folder, instead of one of its own. */
   data?: string;
 }): Promise<Scene> {
@@ -51,6 +53,7 @@ export async function setScene(use: {
     timeScale: scale,
     network: use.network,
     ...(use.more === undefined ? {} : { more: use.more }),
+    ...(use.consoles ? { consoles: use.consoles } : {}),
     only: use.whole ? undefined : (use.only ?? scenario.map((d) => d.name)),
   });
   await fleet.start();

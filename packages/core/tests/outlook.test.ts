@@ -81,13 +81,21 @@ describe('what a device shows of what is around it, before and after', () => {
     ['what made it the root', { root: { priority: 36_864, mac: '06:00:00:00:00:05' } }, [['spanning tree', 'tree-changed']]],
     ['any root', { root: null }, [['spanning tree', 'tree-changed']]],
     ['the right time', { clockOffMs: -3_600_000 }, [['clock', 'clock-lost']]],
-    ['the right time, as time went by', { clockOffMs: -3_600_000, ours: { wall: 1_003_600_000, up: 3_650_000 } }, [['clock', 'clock-lost']]],
+    [
+      'the right time, as time went by',
+      { clockOffMs: -3_600_000, ours: { wall: 1_003_600_000, up: 3_650_000 } },
+      [['clock', 'clock-lost']],
+    ],
     [
       'the right time, while our own was set otherwise',
       { clockOffMs: 7_200_000, ours: { wall: 1_003_610_000, up: 60_000 } },
       [['clock', 'clock-lost', 'our own clock was set 1 h ahead meanwhile']],
     ],
-    ['the right time, and our machine was restarted', { clockOffMs: -3_600_000, ours: { wall: 1_000_600_000, up: 1000 } }, [['clock', 'clock-lost']]],
+    [
+      'the right time, and our machine was restarted',
+      { clockOffMs: -3_600_000, ours: { wall: 1_000_600_000, up: 1000 } },
+      [['clock', 'clock-lost']],
+    ],
     ['a door', { doors: ['SSH'] }, [['doors', 'door-shut', 'SNMP answered and does not']]],
     ['a picture', { picture: { there: false, detail: '404 Not Found' } }, [['picture', 'picture-missing']]],
     ['any child', { children: null }, [['children', 'children-missing', 'ap-1 (A1) was with it and is not']]],

@@ -5,7 +5,7 @@ const clocks = vi.hoisted(() => ({ uptime: 1000 }));
 vi.mock('node:os', () => ({ uptime: () => clocks.uptime }));
 // Another file may have loaded it before, with the true clock of the machine.
 vi.resetModules();
-const { resync, steadyNow, wallIsOff } = await import('../src/steady.js');
+const { goOnFrom, resync, steadyBegin, steadyNow, wallIsOff, whileMeasured } = await import('../src/steady.js');
 
 describe('the clock of durations', () => {
   beforeEach(() => {
@@ -42,9 +42,46 @@ describe('the clock of durations', () => {
     expect(steadyNow() - before).toBe(0);
   });
 
-  it('begins anew with the time of day', () => {
+  it('begins anew with the time of day, and not while something is measured', () => {
     vi.setSystemTime(Date.now() - hour);
     resync();
     expect(wallIsOff()).toBe(0);
+    let measured = true;
+    whileMeasured(() => measured);
+    vi.setSystemTime(Date.now() - hour);
+    expect(resync()).toBe(false);
+    expect(wallIsOff()).toBe(-hour);
+    measured = false;
+    expect(resync()).toBe(true);
+    expect(wallIsOff()).toBe(0);
+  });
+
+  it.each([-2, 2])('goes on in the next service, though the clock was set by %i h meanwhile', (hours) => {
+    const begin = steadyBegin('this start');
+    pass(60_000);
+    const told = steadyNow();
+    // The next one begins with the time of day, as it is by then.
+    vi.setSystemTime(Date.now() + hours * hour);
+    pass(5000);
+    resync();
+    goOnFrom(begin, 'this start', told);
+    expect(steadyNow() - told).toBe(5000);
+  });
+
+  it('goes on by the time of day when the machine was started anew, and never before what was told', () => {
+    const begin = steadyBegin('this start');
+    pass(60_000);
+    const told = steadyNow();
+    vi.setSystemTime(Date.now() + hour);
+    resync();
+    goOnFrom(begin, 'another start', told);
+    expect(steadyNow() - told).toBe(hour);
+    vi.setSystemTime(Date.now() - 2 * hour);
+    resync();
+    goOnFrom(begin, 'another start', told);
+    expect(steadyNow()).toBe(told);
+    resync();
+    goOnFrom(null, null, told);
+    expect(steadyNow()).toBe(told);
   });
 });

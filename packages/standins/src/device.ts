@@ -32,6 +32,8 @@ export const faultNames = [
   'never-asks',
   'goes-dark',
   'way-blocked',
+  'returns-without-address',
+  'refuses-address',
   'keeps-power-on',
   'keeps-power-off',
   'asks-from-elsewhere',
@@ -106,6 +108,8 @@ export class StandIn extends Machine<FaultName> {
   #agent: Agent | null = null;
   #shell: ShellServer | null = null;
   #address: string | null = null;
+  /** It has no address: only its console answers. */
+  #addressless = false;
   readonly #ports = outlets(
     () => this.options.turn,
     (on) => this.faults.has(on ? 'keeps-power-on' : 'keeps-power-off'),
@@ -183,6 +187,29 @@ export class StandIn extends Machine<FaultName> {
 
   protected override booted(): void {
     if (this.faults.has('returns-elsewhere')) this.#address = otherThan(this.options.address);
+    // What it has forgotten once it is not given back by another restart, and not taken again.
+    this.#addressless ||= this.faults.delete('returns-without-address');
+    if (this.#addressless) this.settings = this.settings.map((line) => (line.startsWith('address ') ? 'address none' : line));
+  }
+
+  /** Whether a login opens it, by its network or its console. */
+  opens(user: string, password: string): boolean {
+    const login = this.persistent.delivered ? factoryLogin : this.options;
+    const may = !this.faults.has('refuses-login') && user === login.user && password === login.password;
+    if (may) this.counters.logins++;
+    else this.counters.refusedLogins++;
+    return may;
+  }
+
+  /** Answers at an address from now on. @returns whether that is one of this network */
+  async answerAt(address: string): Promise<boolean> {
+    if (this.faults.has('refuses-address') || !address.startsWith('127.')) return false;
+    this.settings = this.settings.map((line) => (line.startsWith('address ') ? `address ${address}` : line));
+    if (!this.#addressless) return true;
+    this.#addressless = false;
+    this.#address = address;
+    await this.open();
+    return true;
   }
 
   protected factorySettings(): string[] {
@@ -191,6 +218,7 @@ export class StandIn extends Machine<FaultName> {
 
   protected async open(): Promise<void> {
     const { options } = this;
+    if (this.#addressless) return;
     this.#agent = this.ails('snmp-shut-on-new') ? null : this.#startAgent();
     const style = options.shell;
     this.#shell = await startShellServer({
@@ -198,13 +226,7 @@ export class StandIn extends Machine<FaultName> {
       port: options.sshPort,
       hostKey: this.persistent.hostKey,
       ident: style.ident,
-      mayLogIn: (user, password) => {
-        const opens = this.persistent.delivered ? factoryLogin : options;
-        const may = !this.faults.has('refuses-login') && user === opens.user && password === opens.password;
-        if (may) this.counters.logins++;
-        else this.counters.refusedLogins++;
-        return may;
-      },
+      mayLogIn: (user, password) => this.opens(user, password),
       banner: style.banner,
       prompt: () => style.prompt(this.hostname),
       command: (line, terminal) => style.command(line, this, terminal),

@@ -1,5 +1,6 @@
 import type { Kind } from '@barrow/core';
 import { otherThan } from './access.js';
+import type { StandIn } from './device.js';
 import { sha256, type Inspection } from './image.js';
 import { Machine, machineFaults, type Persistent } from './machine.js';
 import { outlets } from './outlets.js';
@@ -42,6 +43,8 @@ export const answerFaults = [
   'in-a-call',
   'keeps-power-on',
   'keeps-power-off',
+  /** Its lines are held by somebody else. */
+  'line-held',
   /** The last member of a stack starts what it ran before, or does not come back. */
   'member-stays-behind',
   'member-stays-away',
@@ -66,6 +69,8 @@ export interface FixtureOptions {
   readonly turn: (outlet: number, on: boolean) => void;
   /** The rows of its ENTITY-MIB; null: one chassis. */
   readonly parts: ((facts: FixtureFacts) => readonly Part[]) | null;
+  /** The device whose console is plugged into a line of it. */
+  readonly onLine: (line: number) => StandIn | null;
   /** Those that are known only through it. */
   readonly children: () => readonly Fixture[];
   /** What it is set to from the works. */

@@ -7,7 +7,7 @@ import { makeImage, sha256 } from './image.js';
 import { makeHostKey } from './net/shell-server.js';
 import { community, factoryVersions, login, scenario, scenarioImages, sites, snmpPort, sshPort, type ScenarioDevice } from './scenario.js';
 import { scenarioFixtures, type ScenarioFixture } from './scenario-fixtures.js';
-import { scenarioCables, scenarioOutlets } from './scenario-wiring.js';
+import { scenarioCables, scenarioConsoles, scenarioOutlets } from './scenario-wiring.js';
 import type { Part } from './surroundings.js';
 import { Wiring, type Node } from './wiring.js';
 import { tarnbrookShell } from './shells/tarnbrook.js';
@@ -23,6 +23,8 @@ export interface FleetOptions {
   /** Shifts every address: 127.(40 + shift).S.N, so that several fleets can run side by side. */
   readonly network?: number;
   /** So many switches more, each like the first of the scenario, from 127.N.100.1 on. */
+  /** Whose consoles are plugged into which lines; those of the scenario when absent. */
+  readonly consoles?: Readonly<Record<string, readonly string[]>>;
   readonly more?: number;
 }
 
@@ -111,6 +113,8 @@ export class Fleet {
             around: around(f.name),
             turn: (outlet, on) => this.#turn(scenarioOutlets[f.name]?.[outlet - 1] || wiring!.fedThrough(f.name, outlet), on),
             parts: f.members > 0 ? (facts) => stackParts(f, serial, facts) : make.maker === '' ? () => [] : null,
+            onLine: (line) =>
+              this.devices.find((d) => d.options.name === (options.consoles ?? scenarioConsoles)[f.name]?.[line - 1]) ?? null,
             settings: make.settings({ name: f.name, site: f.site, address: f.host === null ? '' : addressOf(f.site, f.host) }),
             kept: saved[f.name]?.store ? saved[f.name]! : null,
             ...(make.inspect ? { inspect: make.inspect } : {}),

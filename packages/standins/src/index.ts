@@ -1,5 +1,6 @@
 import { fileURLToPath } from 'node:url';
 
+export { isLoggedInOver } from './net/console-line.js';
 export { faultNames, StandIn, type FaultName } from './device.js';
 export type { Counters, Persistent, StoredImage } from './machine.js';
 export { Fleet, writeScenarioImages, type FleetOptions } from './fleet.js';

@@ -117,6 +117,11 @@ export const scenarioCables: readonly Cable[] = [
   ),
 ];
 
+/** Whose console is plugged into which line of a console server. */
+export const scenarioConsoles: Readonly<Record<string, readonly string[]>> = {
+  'quay-con-1': ['quay-rt-1', 'quay-sw-1', 'quay-sw-2', 'quay-sw-3', 'quay-sw-4'],
+};
+
 /** Which power strip feeds what, by outlet; its owner wrote the names on the strip's page. */
 export const scenarioOutlets: Readonly<Record<string, readonly string[]>> = {
   'quay-pdu-1': ['quay-rt-1', 'quay-core-1', 'quay-core-2', 'quay-wlc-1', 'quay-rec-1', 'quay-con-1', '', ''],

@@ -353,6 +353,30 @@ const list = [
     counts: 'failed',
   },
   {
+    code: 'console-unreached',
+    what: 'The console server through which the device could be spoken to cannot be reached, or does not give its line.',
+    next: 'Look at the console server, and whether somebody else holds the line. The device itself may only need its address: a serial cable to its front tells.',
+    counts: 'failed',
+  },
+  {
+    code: 'console-silent',
+    what: 'Nothing comes over the console of the device.',
+    next: 'It has no power, or does not start: look at its lamps. If it stands there alive, the line is not its own: `barrow device set --console` names the right one.',
+    counts: 'failed',
+  },
+  {
+    code: 'console-refused',
+    what: 'Over its console the device lets nobody in with the logins that are known.',
+    next: 'It lives, and its power was not cut. Log in there as its papers say, and give it its address and login again; then retry it.',
+    counts: 'failed',
+  },
+  {
+    code: 'address-refused',
+    what: 'Over its console the device did not take the address that it had.',
+    next: 'Its words are beside it. Give it its address by hand there, then retry it.',
+    counts: 'failed',
+  },
+  {
     code: 'power-not-switched',
     what: 'What feeds the device did not switch its power.',
     next: 'Look at the login for what feeds it: it has to be allowed to write. Cut the power by hand, or at the device.',

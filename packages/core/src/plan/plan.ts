@@ -78,7 +78,7 @@ export interface PlannedStretch {
 }
 
 /** What is tried, in turn, when a leg fails past its point of no return. */
-export const rungMeans = ['wait', 'power-cycle', 'other-slot', 'restore', 'earlier-image'] as const;
+export const rungMeans = ['wait', 'console', 'power-cycle', 'other-slot', 'restore', 'earlier-image'] as const;
 export type RungMeans = (typeof rungMeans)[number];
 
 /** One thing to try. */
@@ -104,6 +104,14 @@ export interface PowerFrom {
   readonly name: string;
   /** As the map names it. */
   readonly outlet: string;
+}
+
+/** Where a device can be spoken to without its network: a line of a console server. */
+export interface ConsoleAt {
+  readonly device: DeviceId;
+  readonly name: string;
+  /** As a person has named it. */
+  readonly line: string;
 }
 
 /** What runs of a kind pass through; runs share it. */
@@ -158,6 +166,8 @@ export interface PlannedRun {
   readonly via?: DeviceId;
   /** Where its power can be cut and given again when it does not come back. */
   readonly power?: PowerFrom;
+  /** Where it can be given back its address when it does not come back. */
+  readonly console?: ConsoleAt;
   /** It goes back to what it ran before another rollout, whatever its target is. */
   readonly back?: true;
   /** No device of its family and model was upgraded and verified here yet: what fails of it is mended only when a person says so. */
@@ -239,6 +249,7 @@ export interface Candidate {
   readonly needs?: readonly { readonly leg: number; readonly device: DeviceId }[];
   readonly via?: DeviceId;
   readonly power?: PowerFrom;
+  readonly console?: ConsoleAt;
   readonly back?: true;
   readonly unproven?: true;
   /** When it may go down, where that is not as for the others. */
@@ -357,6 +368,7 @@ export function makePlan(request: PlanRequest): Plan {
       ...(needs.length > 0 ? { needs } : {}),
       ...(c.via === undefined ? {} : { via: c.via }),
       ...(c.power === undefined ? {} : { power: c.power }),
+      ...(c.console === undefined ? {} : { console: c.console }),
       ...(c.back ? { back: c.back } : {}),
       ...(c.unproven ? { unproven: c.unproven } : {}),
       ...windowOfCandidate(c),

@@ -111,6 +111,7 @@ const plan = z.object({
       needs: z.array(z.object({ leg: z.number().int(), run: z.string() })).optional(),
       via: z.string().optional(),
       power: z.object({ device: z.string(), name: z.string(), outlet: z.string() }).optional(),
+      console: z.object({ device: z.string(), name: z.string(), line: z.string() }).optional(),
       back: z.literal(true).optional(),
       room: z.array(z.string()),
       under: z.array(z.string()),

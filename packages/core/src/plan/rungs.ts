@@ -5,6 +5,10 @@ const unreached: ReadonlySet<string> = new Set([
   'never-returned',
   'went-silent',
   'locked-out',
+  'console-silent',
+  'console-unreached',
+  'console-refused',
+  'address-refused',
   'power-not-switched',
   'power-left-off',
   'unreachable',
@@ -19,10 +23,14 @@ const unreached: ReadonlySet<string> = new Set([
 /** Whether who failed so can still be asked: what it runs is known then, and nothing has to be kept from harm for its sake. */
 export const canBeAsked = (cause: string): boolean => !unreached.has(cause);
 
+/** Nothing is heard of it, by its network or by its console. */
+const nothingAnswers: ReadonlySet<string> = new Set(['never-returned', 'console-silent', 'console-unreached']);
+
 /** Whether it is worth trying: who does not answer may only need more time; of who answers the power is never cut. */
 function helps({ means, factory }: PlannedRung, cause: string): boolean {
   if (means === 'wait') return cause === 'never-returned' || cause === 'locked-out';
-  if (means === 'power-cycle') return cause === 'never-returned';
+  if (means === 'console') return cause === 'never-returned';
+  if (means === 'power-cycle') return nothingAnswers.has(cause);
   if (factory && (cause === 'login-refused' || cause === 'login-lost')) return true;
   return means === 'restore' ? cause === 'settings-changed' : !unreached.has(cause);
 }
@@ -40,6 +48,7 @@ export function rungAfter(plan: Plan, run: PlannedRun, leg: number, cause: strin
 
 const texts: Readonly<Record<RungMeans, string>> = {
   wait: 'waited for once more',
+  console: 'given its address again over its console',
   'power-cycle': 'started anew by cutting its power',
   'other-slot': 'taken back by its other slot',
   'earlier-image': 'taken back by the earlier image',

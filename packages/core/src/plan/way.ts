@@ -61,6 +61,9 @@ const byEarlierImage = ['take-stock', 'transfer', 'verify-image', 'activate', 'c
 /** Off and on again; then it comes back as after a restart. */
 const switching = ['cut-power', 'give-power'];
 const switchMs: Ms = 15_000;
+/** Over its console; then it is waited for. */
+const speaking = ['by-console'];
+const speakMs: Ms = 30_000;
 /** By what was saved before; only on the version by which it was. */
 const bySettings = ['take-stock', 'restore', 'checks'];
 /** How long a look, or the choice of a slot, is taken to last where no step of the way tells. */
@@ -77,6 +80,7 @@ export const prove = 'prove';
  * @param proves whether the device is looked at again, and its other copy brought level, after the soak, where its way can
  * @param learned what such a step took here before, against what the family file says
  * @param powered whether its power can be cut and given again by what feeds it
+ * @param consoled whether it can be spoken to over its console
  */
 export function makePassage(
   legs: readonly WayLeg[],
@@ -84,6 +88,7 @@ export function makePassage(
   proves = false,
   powered = false,
   learned: (way: string, step: StepName) => Learned | null = () => null,
+  consoled = false,
 ): Passage {
   const steps: PlannedStep[] = [];
   const stretches: PlannedStretch[] = [];
@@ -144,18 +149,21 @@ export function makePassage(
         if (step >= 0) rungs.push({ means, leg, step, stretch: stretches.findIndex((s) => step < s.to) });
         continue;
       }
-      if (means === 'power-cycle') {
+      if (means === 'power-cycle' || means === 'console') {
         const back = steps.findIndex((s) => s.leg === leg && s.waits && s.down);
-        if (!powered || back < 0) continue;
+        const [can, own, usualMs] = means === 'console' ? [consoled, speaking, speakMs] : [powered, switching, switchMs];
+        if (!can || back < 0) continue;
         const stretch = stretches.find((s) => back < s.to)!;
         const begins = steps.length;
         const again = steps.slice(back, stretch.to).map(({ ownHour: _, ...s }): PlannedStep => ({ ...s, pastReturn: true }));
-        for (const step of switching)
-          steps.push({ step, leg, typicalMs: scaled({ step, usualMs: switchMs }, 0), ...traitsOf(step), pastReturn: true });
+        for (const step of own) steps.push({ step, leg, typicalMs: scaled({ step, usualMs }, 0), ...traitsOf(step), pastReturn: true });
         steps.push(...again);
         const { ofParent } = stretch;
         stretches.push({ name: means, from: begins, to: steps.length, ...(ofParent ? { ofParent } : {}) });
-        rungs.push({ means, leg, step: begins, stretch: stretches.length - 1, joins: stretch.to });
+        rungs.push({
+          ...{ means, leg, step: begins, stretch: stretches.length - 1, joins: stretch.to },
+          ...(means === 'console' && way.resetsLogin ? { factory: true as const } : {}),
+        });
         continue;
       }
       if (means === 'earlier-image' && earlier === undefined) continue;

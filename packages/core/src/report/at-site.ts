@@ -43,7 +43,14 @@ const dark: ReadonlySet<string> = new Set([
   'power-not-switched',
 ]);
 /** It answers, and lets nobody in. */
-const locked: ReadonlySet<string> = new Set(['locked-out', 'login-lost', 'login-refused', 'host-key-changed']);
+const locked: ReadonlySet<string> = new Set([
+  'locked-out',
+  'console-refused',
+  'address-refused',
+  'login-lost',
+  'login-refused',
+  'host-key-changed',
+]);
 
 const clockOf = (at: Instant): string => {
   const moment = new Date(at);

@@ -504,7 +504,9 @@ async function runSay(
     await input.shell.ended(Math.max(shortestLimit, (step.limit ?? input.family.shell.limit) / input.timeScale));
     return;
   }
-  const raw = await answerOf(input, step, step.progress);
+  let by = '';
+  const raw = await answerOf(input, step, step.progress, (text) => (by = text));
+  if (step.endedBy) values.single.set(step.endedBy, safeText(by.trim(), 400));
   // The device echoes what was typed; its answer is what follows.
   const answer = raw.startsWith(said) ? raw.slice(said.length).replace(/^\n/, '') : raw;
   takeAnswer(
@@ -516,7 +518,12 @@ async function runSay(
 }
 
 /** Reads until the prompt (or another end), turning pages and telling progress on the way; line ends become LF. */
-async function answerOf(input: ShellRun, step: { until?: string; limit?: number }, progress: string | undefined): Promise<string> {
+async function answerOf(
+  input: ShellRun,
+  step: { until?: string; limit?: number },
+  progress: string | undefined,
+  onEnd: (text: string) => void = () => undefined,
+): Promise<string> {
   const { shell, family } = input;
   const end = pattern(step.until ?? family.shell.prompt);
   const paging = family.shell.paging ? { when: pattern(family.shell.paging.when), answer: family.shell.paging.answer } : null;
@@ -538,7 +545,10 @@ async function answerOf(input: ShellRun, step: { until?: string; limit?: number 
           }
         }
         const match = end.matcher(tail);
-        if (match.find()) return { found: { text: output.slice(0, tailAt + match.start()), page: false }, length: output.length };
+        if (match.find()) {
+          onEnd(match.group() ?? '');
+          return { found: { text: output.slice(0, tailAt + match.start()), page: false }, length: output.length };
+        }
         if (!paging) return null;
         const page = paging.when.matcher(tail);
         return page.find() ? { found: { text: output.slice(0, tailAt + page.start()), page: true }, length: output.length } : null;

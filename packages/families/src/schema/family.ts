@@ -54,6 +54,19 @@ function faultsOfPower(
     fault(here, 'it waits for no return after which its power could be cut');
 }
 
+/** Who is spoken to over a console logs in there, shows that it is the one, and is left as it was found. */
+function faultsOfConsole({ recovery }: FamilyWay, fault: (path: PropertyKey[], message: string) => void, family: Family): void {
+  const at = recovery.indexOf('console');
+  if (at < 0) return;
+  const here = ['recovery', at];
+  if (family.travel?.how === 'through-parent') fault(here, 'it has no address of its own that could be given again');
+  for (const needed of ['enter-console', 'give-address', 'leave-console'] as const)
+    if (family.procedures[needed] === undefined)
+      fault(here, `the procedure ${needed} is missing, without which nobody can give it its address again`);
+  const cut = recovery.indexOf('power-cycle');
+  if (cut >= 0 && cut < at) fault(here, 'it comes before power-cycle: whoever can still be spoken to keeps its power');
+}
+
 /** Which of several ways is taken is decided by the version that a device runs; each can be the one, and is known by its name. */
 function faultsOfChoice(family: Family, index: number, fault: (path: PropertyKey[], message: string) => void): void {
   const { name, component, from } = family.ways[index]!;
@@ -115,7 +128,7 @@ export const familySchema = familyShape.superRefine((family, context) => {
     if (names[0] !== 'preflight' && names.includes('preflight')) fault(['ways', index, 'stretches'], 'it does not begin with preflight');
     const ends = names.filter((n) => !['by-hand', 'confirm', 'put-back'].includes(n)).at(-1);
     if (ends !== 'checks' && names.includes('checks')) fault(['ways', index, 'stretches'], 'it does not end with checks');
-    for (const look of [faultsOfGuard, faultsOfSides, faultsOfPower])
+    for (const look of [faultsOfGuard, faultsOfSides, faultsOfPower, faultsOfConsole])
       look(family.ways[index]!, (path, message) => fault(['ways', index, ...path], message), family);
     for (const [at, name] of names.entries())
       if (name !== 'by-hand' && names.indexOf(name) !== at) fault(['ways', index, 'stretches'], `the step ${name} stands in it twice`);
@@ -142,7 +155,7 @@ export const familySchema = familyShape.superRefine((family, context) => {
       fault(['ways', index, 'pointOfNoReturn'], `it has no step ${pointOfNoReturn}${meantText(pointOfNoReturn, names)}`);
     faultsOfChoice(family, index, fault);
   }
-  if (family.faces?.factory && !family.ways.some((w) => w.recovery.some((means) => means !== 'wait' && means !== 'power-cycle')))
+  if (family.faces?.factory && !family.ways.some((w) => w.recovery.some((means) => !['wait', 'power-cycle'].includes(means))))
     fault(['faces', 'factory'], 'nobody logs in so: no way has a rung that would');
   if (family.staging) {
     const needed = family.procedures.transfer && family.travel?.how === 'device-pulls' ? [] : (['stage', 'verify-staged'] as const);

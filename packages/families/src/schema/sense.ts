@@ -53,6 +53,10 @@ const givenTo: Record<ProcedureName, readonly string[]> = {
   restore: ['settings'],
   'cut-power': ['outlet', 'outletNumber'],
   'give-power': ['outlet', 'outletNumber'],
+  'join-line': ['line', 'lineNumber'],
+  'enter-console': ['consoleUser', 'consoleWord'],
+  'give-address': ['address'],
+  'leave-console': [],
   reach: ['storeAddress', 'storePort'],
 };
 
@@ -100,6 +104,10 @@ const readOf: Record<ProcedureName, readonly string[]> = {
   restore: [],
   'cut-power': [],
   'give-power': [],
+  'join-line': [],
+  'enter-console': [],
+  'give-address': [],
+  'leave-console': [],
   reach: ['reached'],
 };
 const tableOf: Partial<Record<ProcedureName, string>> = {
@@ -387,6 +395,7 @@ function valueFaults(name: ProcedureName, procedure: Procedure, at: (path: reado
     if ('fields' in step) for (const one of Object.keys(step.fields ?? {})) makes(one, [...path, 'fields', one]);
     if ('ask' in step) makes(step.ask.as, [...path, 'ask', 'as']);
     if ('keep' in step && step.keep) makes(step.keep, [...path, 'keep']);
+    if ('endedBy' in step && step.endedBy) makes(step.endedBy, [...path, 'endedBy']);
     if ('set' in step) for (const one of Object.keys(step.set)) makes(one, [...path, 'set', one]);
     if ('receive' in step) makes(step.receive, [...path, 'receive']);
     if ('pick' in step) {

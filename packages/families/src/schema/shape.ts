@@ -106,6 +106,7 @@ const sayStep = closedObject({
   /** Its group `percent` is told while the answer is still coming. */
   progress: patternText.optional(),
   /** The device is expected to end the session. */
+  endedBy: name.optional(),
   endsSession: z.boolean().optional(),
 });
 
@@ -378,6 +379,12 @@ export const procedureNames = [
   /** Switches the power of what hangs on its `${outlet}` off, and on again; `${outletNumber}` is the last number in that name. */
   'cut-power',
   'give-power',
+  /** Joins `${line}` of a console server, behind which a device is; `${lineNumber}` is the last number in that name. */
+  'join-line',
+  /** Over its console: logs in as `${consoleUser}` with `${consoleWord}`; gives it its `${address}` again; leaves it as it was found. */
+  'enter-console',
+  'give-address',
+  'leave-console',
   /** The device's own ping of the store. */
   'reach',
 ] as const;

@@ -21,6 +21,7 @@ export function whatWorks(family: Family): string[] {
       staging?.keeps === 'children' ? `Images of ${staging.children.join(', ')} are put ahead there.` : 'An image is put there ahead.',
       'No image is put there ahead: it has no `staging`.',
     ),
+    ...(has('join-line') ? ['Devices can be spoken to over its lines.'] : []),
     ...(isUpgradable(family)
       ? ways.map(({ name, component, from, stretches, recovery }) => {
           const { [prove]: after, ...rest } = stretches;

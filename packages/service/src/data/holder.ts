@@ -23,10 +23,13 @@ const ticksOf = (pid: number): string | null => {
   return stat === null ? null : (stat.slice(stat.lastIndexOf(')') + 2).split(' ')[19] ?? null);
 };
 
+/** Which start of the machine this is; null where that cannot be told. */
+export const machineStart = (): string | null => readOrNull('/proc/sys/kernel/random/boot_id');
+
 export const thisProcess = (): Holder => ({
   pid: process.pid,
   startedTicks: ticksOf(process.pid),
-  machine: readOrNull('/proc/sys/kernel/random/boot_id'),
+  machine: machineStart(),
 });
 
 /** Whether the process that wrote this still runs, and is not this one. */

@@ -33,6 +33,7 @@ import type { Durations } from './durations.js';
 import { asIfIt, wayBackTarget, whyNotBack, type WayBackOf } from './plan-back.js';
 import { namedWaves, refuseUnknownGates } from './plan-waves.js';
 import { withMixed } from './plan-mixed.js';
+import { consoleOf, spokenText } from './plan-console.js';
 import { powerOf } from './plan-power.js';
 import { otherThanHouse, refuseTooLong, windowOfHour } from './plan-windows.js';
 
@@ -226,7 +227,7 @@ function madeOrRefused(request: PlanRequest): Plan {
 
 /** The files of the families by which these are handled, and of those through which they are. */
 async function familyTextsOf(context: Context, devices: Devices, candidates: readonly Candidate[]): Promise<Record<string, string>> {
-  const parents = [...new Set(candidates.flatMap((c) => [c.via ?? [], c.power?.device ?? []].flat()))];
+  const parents = [...new Set(candidates.flatMap((c) => [c.via ?? [], c.power?.device ?? [], c.console?.device ?? []].flat()))];
   const through = (await Promise.all(parents.map((id) => devices.get(id)))).map((d) => d.row.family);
   const used = new Set([...candidates.map((c) => c.family), ...through]);
   return Object.fromEntries([...context.familyTexts].filter(([family]) => used.has(family)));
@@ -249,6 +250,10 @@ export class NothingToPlan extends Refusal {
     );
   }
 }
+
+/** Where its console is plugged in stays up for it, as all that it needs to come back. */
+const besideAnd = (known: Pick<Candidate, 'needsUp' | 'radio'>, server: string | undefined): Pick<Candidate, 'needsUp' | 'radio'> =>
+  server === undefined ? known : { ...known, needsUp: [...new Set([...(known.needsUp ?? []), server])] };
 
 /** What nobody has seen work goes to one device of each model first; the others need that one verified. */
 function afterTheFirst(candidates: readonly Candidate[], modelOf: (c: Candidate) => string | null): Candidate[] {
@@ -364,11 +369,18 @@ export async function planRollout(
     const cuts = legs.some((l) => l.way.recovery?.includes('power-cycle'));
     const fed = cuts ? powerOf(row.id, { feeds, guards, rows, families: context.families }) : null;
     const power = fed && 'power' in fed ? fed.power : undefined;
-    const key = JSON.stringify([row.family, row.model, returnable.map((l) => [l.image, l.from, l.earlier?.image]), power !== undefined]);
+    const spoken = legs.some((l) => l.way.recovery?.includes('console')) ? consoleOf(row, rows, context.families, guards) : null;
+    const console = spoken && 'console' in spoken ? spoken.console : undefined;
+    const key = JSON.stringify([row.family, row.model, ...returnable.map((l) => [l.image, l.from, l.earlier?.image]), !power, !console]);
     const passage =
       passages.get(key) ??
-      makePassage(returnable, context.options.timeScale, input.level, power !== undefined, (way, step) =>
-        learned(family.family, row.model, way, step),
+      makePassage(
+        returnable,
+        context.options.timeScale,
+        input.level,
+        power !== undefined,
+        (way, step) => learned(family.family, row.model, way, step),
+        console !== undefined,
       );
     passages.set(key, passage);
     const house = windowAt(row.site);
@@ -403,6 +415,7 @@ export async function planRollout(
             ]
           : []),
         ...notices,
+        ...(spoken === null || !input.wayBack ? [] : [spokenText(spoken)]),
         ...(fed === null || !input.wayBack
           ? []
           : [
@@ -424,8 +437,9 @@ export async function planRollout(
         : {}),
       ...(via === undefined ? {} : { via }),
       ...(power === undefined ? {} : { power }),
+      ...(console === undefined ? {} : { console }),
       under: guards.under.get(row.id) ?? [row.id],
-      ...beside.of(row.id),
+      ...besideAnd(beside.of(row.id), console?.device),
       rings: guards.rings.get(row.id) ?? [],
       feeds: (guards.feeds.get(row.id) ?? []).map((id) => ({ device: id, of: guards.feedCount.get(id)! })),
     });

@@ -27,9 +27,11 @@ import {
 } from '@barrow/core';
 import { compiledFamily, fillSent, parseFamily, throughParent, wayNamed, type AskPerson, type Family } from '@barrow/families';
 import { ownMissed } from '@barrow/wire';
+import { z } from 'zod';
 import type { Context } from '../context.js';
-import { resync, steadyNow } from '../steady.js';
-import { ConversationEntity, DeviceEntity, RolloutEntity, type AppointmentRow, type DeviceRow } from '../data/entities.js';
+import { goOnFrom, resync, steadyBegin, steadyNow } from '../steady.js';
+import { machineStart } from '../data/holder.js';
+import { ConversationEntity, DeviceEntity, MarkEntity, RolloutEntity, type AppointmentRow, type DeviceRow } from '../data/entities.js';
 import { isNoRoom } from '../data/database.js';
 import { notFound, Refusal } from '../errors.js';
 import type { Devices } from '../devices/devices.js';
@@ -52,6 +54,7 @@ import type { Use } from '../touch/procedure.js';
 import type { Expected } from './expected.js';
 import { Soaks } from './soaks.js';
 import type { MapService } from '../map/map.js';
+import { giveAddress } from '../touch/console.js';
 import { findAgain } from '../touch/find.js';
 import { signOfLife } from '../touch/alive.js';
 import { once, Touch } from '../touch/touch.js';
@@ -107,6 +110,10 @@ const takesDevices = ({ kind }: RolloutEvent): boolean =>
 
 /** It is there, and cannot be asked. */
 const answersToNobody: readonly string[] = ['host-key-changed', 'login-refused', 'login-lost', 'locked-out'];
+
+/** Where the time began by which waits are measured. */
+const steadyMark = 'steady-time';
+const steadyShape = z.object({ wall: z.number(), machine: z.number(), boot: z.string().nullable() });
 
 const isUnderWay = ({ state }: ActiveRollout): boolean => state.phase !== 'planned' && state.phase !== 'ended';
 
@@ -175,6 +182,22 @@ export class Runner {
       const { fault } = await this.#load(row.id);
       if (fault !== null) this.context.log.error({ rollout: row.id, fault }, 'a rollout cannot go on');
     }
+    const underWay = this.underWay();
+    if (underWay.length > 0) {
+      const kept = await this.context.db.findOne(MarkEntity, { name: steadyMark });
+      const before = steadyShape
+        .nullable()
+        .catch(null)
+        .parse(kept && JSON.parse(kept.value));
+      goOnFrom(before, machineStart(), Math.max(...underWay.map((r) => r.lastAt)));
+    }
+    await this.#keepSteady();
+  }
+
+  /** So that a service that is started again measures by the same time. */
+  async #keepSteady(): Promise<void> {
+    const value = JSON.stringify(steadyBegin(machineStart()));
+    await this.context.db.writeSurely(async (em) => em.upsert(MarkEntity, { name: steadyMark, value }));
   }
 
   /** Takes up again what was loaded and had been started. */
@@ -314,7 +337,7 @@ export class Runner {
       this.#serial(active, async () => {
         if (takesDevices(event)) this.#refuseBusyDevices(active, id, event);
         // A clock that was set while nothing ran is the one that counts from here on.
-        if (event.kind === 'rollout-started' && ![...this.#rollouts.values()].some((r) => isUnderWay(r))) resync();
+        if (event.kind === 'rollout-started' && this.underWay().length === 0 && resync()) await this.#keepSteady();
         const why = checkWord(active.state, event);
         if (why !== null)
           throw new Refusal(
@@ -850,7 +873,8 @@ export class Runner {
     const doors = run.via === undefined ? { row: device, family } : await this.#doorsOf(active, run.via, family);
     // What mends may meet it as after a reset; that it is as it was, is for our own logins to show.
     const rung = rungOf(active.state, active.state.indexOf.get(run.id)!);
-    const factory = rung?.factory === true && run.via === undefined && planned.leg >= legs.length && planned.step !== 'checks';
+    const taken = planned.leg >= legs.length || rung?.means === 'console';
+    const factory = rung?.factory === true && run.via === undefined && taken && planned.step !== 'checks';
     let toldAt = 0;
     const tell = (percent: number): void => {
       active.percent.set(run.id, percent);
@@ -919,8 +943,18 @@ export class Runner {
         const feeder = power && (await context.db.findOne(DeviceEntity, { id: power.device }));
         const its = feeder?.family == null ? null : active.familyOf(feeder.family);
         if (!power || !feeder || !its) throw new CauseError('service-fault', 'what feeds it is no longer known');
-        const outletNumber = /(\d+)\D*$/.exec(power.outlet)?.[1] ?? '';
-        return kept(new Touch(context, feeder, its, { given: { outlet: power.outlet, outletNumber }, signal })).run(name);
+        const given = { outlet: power.outlet, outletNumber: lastNumber(power.outlet) };
+        return kept(new Touch(context, feeder, its, { given, signal })).run(name);
+      },
+      onConsole: async () => {
+        const { console } = run;
+        const server = console && (await context.db.findOne(DeviceEntity, { id: console.device }));
+        const its = server?.family == null ? null : active.familyOf(server.family);
+        if (!console || !server || !its) throw new CauseError('console-unreached', 'its console server is no longer known');
+        const given = { line: console.line, lineNumber: lastNumber(console.line) };
+        const over = kept(new Touch(context, server, its, { given, signal }));
+        const logins = await new Touch(context, device, family, { factory, signal }).passwords();
+        return giveAddress(context, over, { console, device, family, serial: run.serial }, logins, signal);
       },
       around: (id) => parts.map.beside(id),
       troubled: (except) => this.#troubled(except),
@@ -1039,3 +1073,6 @@ function planIn({ id, name, createdAt, createdBy, plan }: KeptPlan): { plan: Pla
     return { plan: { version: 2, id, name, createdAt, createdBy, unsaved: 'hold', wayBack: false, ...nothing }, fault };
   }
 }
+
+/** The last number in the name of an outlet or a line. */
+const lastNumber = (name: string): string => /(\d+)\D*$/.exec(name)?.[1] ?? '';

@@ -124,6 +124,16 @@ export class Touch {
     }
   }
 
+  /** A word that is said over it, and may stand nowhere. */
+  hideToo(word: string): void {
+    this.#kept.push(word);
+  }
+
+  /** What may be tried at the device, with the login after a reset where that may be. @throws CauseError */
+  async passwords(): Promise<Logins> {
+    return this.#asReset(await this.#loginsOf('ssh'), 'ssh-password');
+  }
+
   /** A text without what its logins are made of. */
   hide(text: string): string {
     return hideWords(hideSecrets(text, this.family), this.#secrets());
@@ -132,7 +142,7 @@ export class Touch {
   /** What was said so far, with what is secret in it hidden. */
   conversation(): string {
     const now = this.#shell ? [saidOver(this.#shell, this.family)] : [];
-    return [...this.#said, ...now].join('\n').slice(0, longestConversation);
+    return hideWords([...this.#said, ...now].join('\n'), this.#kept).slice(0, longestConversation);
   }
 
   /** Lets go of the device; what was said, and which login worked, is kept for the next procedure. */

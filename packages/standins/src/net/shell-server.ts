@@ -24,8 +24,10 @@ export interface Terminal {
   line(text: string): void;
   /** Writes without a line end. */
   raw(text: string): void;
-  /** Reads one more line from the person, without paging. */
-  ask(question: string): Promise<string>;
+  /** Reads one more line from the person, without paging; `hidden`: what is typed is not shown. */
+  ask(question: string, hidden?: boolean): Promise<string>;
+  /** Nobody is there any more. */
+  gone(): boolean;
   /** Ends the session. */
   hangUp(): void;
 }
@@ -139,7 +141,7 @@ async function serve(channel: ServerChannel, connection: Connection, options: Sh
   const write = (text: string): void => {
     if (!over) channel.write(text);
   };
-  const readLine = async (): Promise<string | null> => {
+  const readLine = async (hidden = false): Promise<string | null> => {
     let line = '';
     for (;;) {
       const char = await key();
@@ -149,7 +151,7 @@ async function serve(channel: ServerChannel, connection: Connection, options: Sh
         return line;
       }
       line += char;
-      write(char);
+      if (!hidden) write(char);
     }
   };
   const pause = (ms: number): Promise<void> => (ms >= 1 ? new Promise((resolve) => setTimeout(resolve, ms)) : Promise.resolve());
@@ -191,12 +193,13 @@ async function serve(channel: ServerChannel, connection: Connection, options: Sh
         raw: (text) => {
           tail = tail.then(() => write(text));
         },
-        ask: async (question) => {
+        ask: async (question, hidden) => {
           await tail;
           onPage = 0;
           write(question);
-          return (await readLine()) ?? '';
+          return (await readLine(hidden)) ?? '';
         },
+        gone: () => over,
         hangUp: () => {
           over = true;
           channel.end();

@@ -142,6 +142,8 @@ export const tarnbrookShell: ShellStyle = {
     } else if (is('hail') && words[1]) {
       await device.wait(1);
       terminal.line(device.hears(words[1]) ? `heard from ${words[1]}` : `nothing from ${words[1]}`);
+    } else if (is('answer', 'at') && words[2]) {
+      terminal.line((await device.answerAt(words[2])) ? `answering at ${words[2]}` : `no: ${words[2]} is not for me`);
     } else if (is('blink') && words[1]) {
       device.counters.located++;
       terminal.line(`blinking for ${words[1]} s`);
@@ -161,6 +163,7 @@ export const tarnbrookShell: ShellStyle = {
         'choose slot N',
         'double to slot N',
         'hail HOST',
+        'answer at ADDRESS',
         'blink SECONDS',
         'restart',
         'leave',

@@ -1,6 +1,7 @@
 import { activate } from './activate.js';
 import { putBack, setAside } from './aside.js';
 import { backup } from './backup.js';
+import { byConsole } from './by-console.js';
 import { byHand } from './by-hand.js';
 import { checks } from './checks.js';
 import { confirm } from './confirm.js';
@@ -38,6 +39,7 @@ export const steps: Readonly<Record<string, Step>> = {
   'take-stock': takeStock,
   'fall-back': toChoose(fallBack),
   restore,
+  'by-console': byConsole,
   'cut-power': cutPower,
   'give-power': givePower,
   'by-hand': byHand,

@@ -108,8 +108,10 @@ export const comeBack: Step = async (step) => {
     }
   }
   if (ownHour && silentFrom === null) throw stayedUp('and has not restarted');
+  // Whoever spoke over its console lives, and is not to lose its power.
+  const spoken = step.trail.get('by-console')?.facts['line'];
   throw new CauseError(
-    lockedOut ? 'locked-out' : 'never-returned',
-    `${duration(Math.max(0, steadyNow() - sentAt))} after the restart: ${lastWords}${sought ? '; it was found at no other address of its network' : ''}`,
+    lockedOut || spoken !== undefined ? 'locked-out' : 'never-returned',
+    `${spoken === undefined ? '' : 'it was given its address over its console, and '}${duration(Math.max(0, steadyNow() - sentAt))} after the restart: ${lastWords}${sought ? '; it was found at no other address of its network' : ''}`,
   );
 };

@@ -56,6 +56,8 @@ export interface StepContext {
   readonly once: (name: ProcedureName, given?: Readonly<Record<string, string>>) => Promise<ProcedureResult>;
   /** The same on what feeds it. @throws CauseError */
   readonly onFeeder: (name: 'cut-power' | 'give-power') => Promise<ProcedureResult>;
+  /** Gives it its address again over its console, where it proves that it is the one. @throws CauseError */
+  readonly onConsole: () => Promise<ProcedureResult>;
   /** A text of the family file, with what is known of the device and its image put in. */
   readonly fillIn: (template: string) => Promise<string>;
   /** What is known to hang on it, or it on: for who looks whom an upgrade may have cut off. */
