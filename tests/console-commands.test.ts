@@ -141,6 +141,7 @@ const where: Readonly<Record<string, string | `- ${string}`>> = {
   'backup show': 'backup',
   'backup compare': 'compareBackups',
   'backup restore': 'restoreBackup',
+  'device swap': 'swapDevice',
 };
 
 /** The commands of a help text. */

@@ -19,6 +19,8 @@ import {
   type UploadInput,
   backupSchema,
   restoredSchema,
+  swappedSchema,
+  type SwapInput,
   foretoldSchema,
   expectedSchema,
   expectedSeenSchema,
@@ -412,6 +414,7 @@ export class BarrowClient {
   soaks = async (id: string) => (await this.#json(listOf(soakSchema), 'GET', `/rollouts/${encodeURIComponent(id)}/soaks`)).items;
   timeline = (id: string) => this.#json(timelineSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/timeline`);
   foretold = (id: string) => this.#json(foretoldSchema, 'GET', `/rollouts/${encodeURIComponent(id)}/foretold`);
+  swapDevice = (id: string, json: SwapInput) => this.#json(swappedSchema, 'POST', `/devices/${encodeURIComponent(id)}/swap`, { json });
   restoreBackup = (id: string, json: { look: boolean }) =>
     this.#json(restoredSchema, 'POST', `/backups/${encodeURIComponent(id)}/restore`, { json });
 

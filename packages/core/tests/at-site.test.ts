@@ -29,7 +29,7 @@ describe('what a person does who stands before a device', () => {
       'Look at its lights. None at all: look at what powers it first, outlet 2 of pier-strip.',
       'Lights, and nothing answers: take its power away for ten seconds, give it again, and wait 8 min.',
       'Then its console: a serial cable to its front. Read what it says there while it starts, and write it down or photograph it.',
-      'Nothing helps: put a spare in its place, a Tarnbrook TB-2424 of the same revision. Its settings are kept as backup b1; it ran 4.2.1 before, and was to run 4.3.0.',
+      'Nothing helps: put a spare in its place, a Tarnbrook TB-2424 of the same revision. Its settings are kept as backup b1; it ran 4.2.1 before, and was to run 4.3.0. Whoever sits at Barrow has the spare take its place: `barrow device swap pier-sw-1 --for SPARE`, or Swap on its page.',
       'Then tell anna what you saw and did: Barrow looks at it again by their word, and takes nothing for granted.',
     ]);
   });

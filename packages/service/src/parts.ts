@@ -18,6 +18,7 @@ import type { MapService } from './map/map.js';
 import type { Backups } from './runner/backups.js';
 import type { Journal } from './runner/journal.js';
 import type { Restoring } from './runner/restoring.js';
+import type { Swapping } from './runner/swapping.js';
 import type { Durations } from './runner/durations.js';
 import type { Appointments } from './runner/appointments.js';
 import type { Notices } from './notices/notices.js';
@@ -62,6 +63,7 @@ export interface Parts {
   readonly sites: Sites;
   readonly deliveries: Deliveries;
   readonly restoring: Restoring;
+  readonly swapping: Swapping;
   readonly backups: Backups;
   readonly journal: Journal;
   readonly durations: Durations;

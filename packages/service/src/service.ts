@@ -38,6 +38,7 @@ import { Holdings } from './runner/holdings.js';
 import { Journal } from './runner/journal.js';
 import { Expected } from './runner/expected.js';
 import { Restoring } from './runner/restoring.js';
+import { Swapping } from './runner/swapping.js';
 import { Notices } from './notices/notices.js';
 import { ReportKey } from './report/proof.js';
 import { openSheetFolder, Sheets } from './report/sheets.js';
@@ -188,6 +189,8 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
     const lists = new DeviceLists(devices, byHand);
     const approvals = new Approvals(context);
     const restoring = new Restoring({ context, backups, holdings, map, rolloutOf: (device) => runner.rolloutOf(device) });
+    const stopping = new AbortController();
+    const swapping = new Swapping({ context, backups, restoring, signal: stopping.signal });
     const durations = new Durations(context);
     const appointments = new Appointments(context, runner);
     await appointments.load();
@@ -216,6 +219,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
       context,
       expected: new Expected(context, journal),
       restoring,
+      swapping,
       version,
       startedAt: Date.now(),
       tokens,
@@ -286,6 +290,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
       httpStore: `${options.httpStoreListen.host}:${httpStore.port}`,
       async stop() {
         clearInterval(tidying);
+        stopping.abort();
         appointments.stop();
         recordings.stop();
         await discovery.stop();

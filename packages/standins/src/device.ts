@@ -186,6 +186,9 @@ export class StandIn extends Machine<FaultName> {
   }
 
   protected override booted(): void {
+    // What it was told last, it answers at from its next start on.
+    const told = /^address (127\.\S+)$/m.exec(this.settings.join('\n'))?.[1];
+    if (told !== undefined) this.#address = told;
     if (this.faults.has('returns-elsewhere')) this.#address = otherThan(this.options.address);
     // What it has forgotten once it is not given back by another restart, and not taken again.
     this.#addressless ||= this.faults.delete('returns-without-address');

@@ -3,6 +3,7 @@ import type { Device, DeviceChange, DeviceDetail, ImportResult, Kind, WaitingHos
 import { duration, services } from '@barrow/core';
 import type { BarrowClient, DeviceQuery } from '@barrow/client';
 import { collect, type Register } from '../context.js';
+import { swappedText } from '../swapped.js';
 import { CommandError, exit, Quiet } from '../errors.js';
 import { readText } from '../read-text.js';
 import { clock, count, firmwareOf, octets, print, standingMark, table, type Io } from '../output.js';
@@ -395,6 +396,19 @@ export const registerDevices: Register = (program, act) => {
       act(async ({ say, client }, id: string, o: { seconds: string }) => {
         const done = await client().locate(id, Number(o.seconds));
         print(say, done, () => `${done.device} blinks for ${done.seconds} s.`);
+      }),
+    );
+  device
+    .command('swap <device>')
+    .description('have a spare take the place of a device that is gone: its settings, its address, its name (admin)')
+    .requiredOption('--for <spare>', 'the spare, as it was discovered where it is now')
+    .option('--backup <id>', 'the settings that it gets; without, those that were saved last')
+    .option('--yes', 'do it; without, only what would be is shown and nothing is changed')
+    .action(
+      act(async ({ say, client }, id: string, o: { for: string; backup?: string; yes?: true }) => {
+        const done = await client().swapDevice(id, { spare: o.for, backup: o.backup ?? null, look: o.yes !== true });
+        print(say, done, () => swappedText(done));
+        if (done.done && !done.same) throw new Quiet(exit.workFailed);
       }),
     );
   device

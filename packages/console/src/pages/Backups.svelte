@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { Backup, RestoredView } from '@barrow/core';
   import { octets } from '@barrow/client';
+  import Difference from '../parts/Difference.svelte';
   import Choose from '../parts/Choose.svelte';
   import Empty from '../parts/Empty.svelte';
   import FormDialog from '../parts/FormDialog.svelte';
@@ -115,11 +116,7 @@
     onclose={() => (restoring = null)}
     send={() => restore(restoring!)}
   >
-    <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
-    <pre class="mono difference" tabindex="0" aria-label="What changes">{#each linesOf(restoring.look) as line, i (i)}<span
-          data-sign={line[0] === '+' || line[0] === '-' ? line[0] : undefined}
-          >{line}
-</span>{/each}</pre>
+    <Difference lines={restoring.look.lines} cut={restoring.look.cut} />
   </FormDialog>
 {/if}
 
@@ -231,10 +228,6 @@
   }
   .more {
     margin-left: 0.8rem;
-  }
-  .difference {
-    max-height: 40vh;
-    overflow: auto;
   }
   [data-sign='+'] {
     color: var(--good);

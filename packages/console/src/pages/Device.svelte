@@ -11,6 +11,7 @@
   import PathSteps from '../parts/PathSteps.svelte';
   import PlanDialog from '../parts/PlanDialog.svelte';
   import State from '../parts/State.svelte';
+  import SwapDialog from '../parts/SwapDialog.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import { Loaded } from '../lib/loaded.svelte.js';
   import { client, failureOf, may } from '../lib/session.svelte.js';
@@ -20,6 +21,7 @@
   let told = $state('');
   let editing = $state(false);
   let planning = $state(false);
+  let swapping = $state(false);
   let removing = $state(false);
   /** It is being removed: what is told of it meanwhile is not asked for. */
   let leaving = false;
@@ -231,6 +233,11 @@
             onclick={disarm}>Disarm</button
           >{/if}
         <button class="btn preset-outlined-surface-300-700" onclick={backUp}>Back up</button>
+        {#if may('admin') && device.serial !== null && device.address !== null}<button
+            class="btn preset-outlined-surface-300-700"
+            title="A spare gets its settings, its address and its name"
+            onclick={() => (swapping = true)}>Swap</button
+          >{/if}
         <button class="btn preset-outlined-surface-300-700" onclick={() => (removing = true)}>Remove</button>
         <button class="btn preset-outlined-surface-300-700" onclick={edit}><Pencil size={15} aria-hidden="true" />Set by hand</button>
       </span>{/if}
@@ -542,6 +549,9 @@
       goTo('/');
     }}
   />
+{/if}
+{#if swapping && device}
+  <SwapDialog {device} onclose={() => (swapping = false)} ondone={(what) => void act(async () => what)} />
 {/if}
 {#if planning && device}
   <PlanDialog

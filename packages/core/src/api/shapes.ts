@@ -982,6 +982,26 @@ export const restoredSchema = z.object({
 });
 export type RestoredView = z.infer<typeof restoredSchema>;
 
+/** A spare takes the place of a device; without `backup` it gets the settings that were saved last. `look`: nothing is changed. */
+export const swapInput = z.strictObject({
+  spare: z.string().min(1),
+  backup: z.string().min(1).nullable().default(null),
+  look: z.boolean(),
+});
+export type SwapInput = z.input<typeof swapInput>;
+export const swappedSchema = restoredSchema.extend({
+  spare: z.string(),
+  spareName: z.string(),
+  /** The serial by which the spare is known. */
+  spareSerial: z.string().nullable(),
+  /** Whose settings it gets, and the version that wrote them. */
+  backup: z.string(),
+  firmware: z.string().nullable(),
+  address: z.string(),
+  done: z.boolean(),
+});
+export type SwappedView = z.infer<typeof swappedSchema>;
+
 export const tokenInput = z.strictObject({ name: z.string().min(1).max(60), role: z.enum(roles) });
 export const tokenSchema = tokenInput.extend({ id: z.string(), createdAt: moment, lastUsed: moment.nullable() });
 export type TokenInput = z.input<typeof tokenInput>;

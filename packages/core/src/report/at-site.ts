@@ -94,7 +94,7 @@ export function siteSteps(it: AtSite): SiteStep[] {
   if (!isDark && it.cause !== null) say(cause(it.cause).next);
   if (isDark)
     say(
-      `Nothing helps: put a spare in its place${it.model === null ? '' : `, a ${it.model} of the same revision`}. ${it.backup === null ? 'Of its settings nothing was saved in this rollout' : `Its settings are kept as backup ${it.backup}`}; it ran ${it.firmware} before, and was to run ${it.target}.`,
+      `Nothing helps: put a spare in its place${it.model === null ? '' : `, a ${it.model} of the same revision`}. ${it.backup === null ? 'Of its settings nothing was saved in this rollout' : `Its settings are kept as backup ${it.backup}`}; it ran ${it.firmware} before, and was to run ${it.target}. Whoever sits at Barrow has the spare take its place: \`barrow device swap ${it.name} --for SPARE\`, or Swap on its page.`,
     );
   say(`Then tell ${it.tell} what you saw and did: Barrow looks at it again by their word, and takes nothing for granted.`);
   return steps;

@@ -21,6 +21,8 @@ import {
   standings,
   toldWords,
   waitingHostSchema,
+  swapInput,
+  swappedSchema,
 } from '@barrow/core';
 import { rfc3339 } from '../context.js';
 import type { DeviceBook } from '../devices/book.js';
@@ -135,7 +137,7 @@ function whatAFamilyNeeds(observations: readonly { probe: string; parsed: Record
 
 /** Devices: what is known of them, and what people enter. */
 export function deviceRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
-  const { context, devices, map, byHand, lists } = parts;
+  const { context, devices, map, byHand, lists, swapping } = parts;
   const { db } = context;
 
   addOperation(app, {
@@ -325,6 +327,25 @@ export function deviceRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
           after: shown(field, after),
           probe,
         })),
+      };
+    },
+  });
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/devices/{id}/swap',
+    role: 'admin',
+    summary: 'Have a spare take the place of a device: its settings, its address, its name; `look` tells what would be and changes nothing',
+    params: idParam,
+    body: swapInput,
+    answer: swappedSchema,
+    run: async ({ params, body, who }) => {
+      const [device, spare] = await Promise.all([devices.get(params.id), devices.get(body.spare)]);
+      const done = await swapping.swap(device.row, spare.row, body.backup, body.look, who.name);
+      const { difference, refused, before, backup } = done;
+      return {
+        ...{ device: device.row.id, deviceName: device.row.name, spare: spare.row.id, spareName: spare.row.name },
+        ...{ ...difference, lines: [...difference.lines], refused: [...refused], before, done: done.done },
+        ...{ backup: backup.id, firmware: backup.firmware, address: device.row.address, spareSerial: spare.row.serial },
       };
     },
   });

@@ -51,16 +51,16 @@ export class Restoring {
         `${family ? `The family ${family.family} does not say how` : 'No family is known'}: Barrow cannot give ${device.name} its settings.`,
         'A family file with the procedures `record`, `configuration` and `restore` would teach it.',
       );
-    const release = look ? null : await this.#take(device);
+    const release = look ? null : await this.take(device, 'put back');
     try {
-      const { now, difference } = await this.#look(device, family, row, text);
+      const { now, difference } = await this.look(device, family, row, text);
       const hidden = (d: ConfigurationDifference): ConfigurationDifference => ({ ...d, lines: d.lines.map((l) => hideSecrets(l, family)) });
       if (look || difference.same) return { device, difference: hidden(difference), refused: [], before: null };
       // What it has now is kept first: this can be undone in the same way.
       const before = await backups.keep(device.id, now, row.firmware, null);
       const touch = new Touch(context, device, family, { factory: true });
       const refused = await putSettings(touch, family, text).finally(() => touch.close());
-      const left = (await this.#look(device, family, row, text, false)).difference;
+      const left = (await this.look(device, family, row, text, false)).difference;
       return { device, difference: hidden(left), refused, before: before.id };
     } finally {
       release?.();
@@ -68,7 +68,7 @@ export class Restoring {
   }
 
   /** Takes the device, as a rollout would, so that nobody else writes to it or takes down what it hangs on. @throws Refusal */
-  async #take(device: DeviceRow): Promise<() => void> {
+  async take(device: DeviceRow, what: string): Promise<() => void> {
     const { holdings, map, rolloutOf } = this.parts;
     const rollout = rolloutOf(device.id);
     const under = (await map.guards()).under.get(device.id) ?? [device.id];
@@ -82,7 +82,7 @@ export class Restoring {
       throw new Refusal(
         409,
         'device-busy',
-        'Nothing was put back',
+        `Nothing was ${what}`,
         `${device.name} is ${rollout === null ? `held by ${holdings.ledger.holdersOf(lacks!.key).map(holdings.nameOf).join(', ')}` : `in the rollout ${rollout}`}.`,
         'Wait until that has ended, or leave the device out of it, and say it again.',
       );
@@ -94,12 +94,13 @@ export class Restoring {
   }
 
   /** What it has now against what was saved of it. @throws Refusal when it is another device, or runs another version */
-  async #look(
+  async look(
     device: DeviceRow,
     family: Family,
     saved: BackupRow,
     text: string,
     factory = true,
+    title = 'Nothing was put back',
   ): Promise<{ now: string; difference: ConfigurationDifference }> {
     const touch = new Touch(this.parts.context, device, family, { factory });
     try {
@@ -114,7 +115,7 @@ export class Restoring {
         throw new Refusal(
           409,
           'backup-of-another-version',
-          'Nothing was put back',
+          title,
           `The backup was written by ${saved.firmware ?? 'a version that was not told'}, and ${device.name} runs ${runs ?? 'what it does not tell'}: another version may read it otherwise.`,
           `Bring ${device.name} to ${saved.firmware ?? 'that version'} first, or enter the settings by hand: \`barrow backup show ${saved.id}\`.`,
         );

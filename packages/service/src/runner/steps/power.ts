@@ -1,13 +1,13 @@
 import { CauseError, duration } from '@barrow/core';
-import { ownPause } from '@barrow/wire';
+import { ownNow, ownPause } from '@barrow/wire';
 import { steadyNow } from '../../steady.js';
 import { rebootSentAt } from './return.js';
 import type { Step } from './step.js';
 
-/** Outlets are told to give power so often before a person has to be called. */
-const tries = 4;
-/** Between two tries, in milliseconds. */
-const pauseMs = 500;
+/** For so long what feeds it is told to give power before a person has to be called: it may be restarting itself. In its time, and in ours at least. */
+const patience = { theirs: 600_000, least: 5000 };
+/** Between two tries, in milliseconds: it grows. */
+const [firstPause, longestPause] = [500, 15_000];
 
 /** Cuts its power where it is fed; not of who answers again, nor before its family's limit for writing has passed. */
 export const cutPower: Step = async (step) => {
@@ -34,16 +34,18 @@ export const givePower: Step = async (step) => {
   const cut = step.trail.get('cut-power');
   if (cut?.facts['needless'] === true) return { kind: 'done', facts: { needless: true } };
   const { power } = step.run;
-  for (let tried = 1; ; tried++)
+  const begun = ownNow();
+  const until = begun + Math.max(patience.least, patience.theirs / step.context.options.timeScale);
+  for (let tried = 1, pauseMs = firstPause; ; tried++, pauseMs = Math.min(longestPause, pauseMs * 2))
     try {
       await step.onFeeder('give-power');
       return { kind: 'done', facts: { sentAt: steadyNow() } };
     } catch (error) {
       if (!(error instanceof CauseError) || step.signal.aborted) throw error;
-      if (tried === tries)
+      if (ownNow() >= until)
         throw new CauseError(
           'power-left-off',
-          `${power?.outlet ?? 'its outlet'} of ${power?.name ?? 'what feeds it'} was told ${tries} times to give power again, over ${duration(tries * pauseMs)}: ${error.detail}`,
+          `${power?.outlet ?? 'its outlet'} of ${power?.name ?? 'what feeds it'} was told ${tried} times to give power again, over ${duration(ownNow() - begun)}: ${error.detail}`,
         );
       await ownPause(pauseMs, step.signal);
     }
