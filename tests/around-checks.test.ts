@@ -16,6 +16,8 @@ const found: Record<(typeof aroundFaults)[number]['fault'], [check: Check['name'
   'clock-lost-on-new': ['clock', ''],
   'snmp-shut-on-new': ['doors', 'SNMP answered and does not'],
   'picture-lost-on-new': ['picture', ''],
+  'hears-nobody-on-new': ['neighbours', /^\S+ was heard on port \d+ and is not$/],
+  'other-root-on-new': ['spanning tree', ''],
   'radios-lost-on-new': ['children', /was with it and is not$/],
 };
 const table = aroundFaults.map(({ device, fault, cause }) => [device, fault, found[fault][0], cause, found[fault][1]] as const);

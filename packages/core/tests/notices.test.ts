@@ -4,6 +4,7 @@ import {
   fold,
   gatheredFor,
   initialState,
+  isOverdue,
   legSteps,
   noticeOf,
   occasionKinds,
@@ -114,4 +115,18 @@ describe('a message', () => {
     [[{ kind: 'ended', device: null, text: 'x' }, failed(1)], '"n": sw-1 has failed'],
     [[{ kind: 'ended', device: null, text: 'x' }], '"n" has ended'],
   ] as [Occasion[], string][])('of %j is called %s', (occasions, subject) => expect(noticeOf('n', occasions).subject).toBe(subject));
+});
+
+describe('a rollout that takes far longer than it was rehearsed', () => {
+  const minute = 60_000;
+  it.each([
+    ['a short one, ten minutes after its end', { end: 5 * minute, now: 15 * minute, timeScale: 1 }, false],
+    ['the same, a moment later', { end: 5 * minute, now: 15 * minute + 1, timeScale: 1 }, true],
+    ['a long one, by less than a fifth of the whole', { end: 300 * minute, now: 360 * minute, timeScale: 1 }, false],
+    ['a long one, by more', { end: 300 * minute, now: 360 * minute + 1, timeScale: 1 }, true],
+    ['one of devices whose time runs fast, within a minute of ours', { end: minute, now: 2 * minute, timeScale: 100 }, false],
+    ['the same, a moment later', { end: minute, now: 2 * minute + 1, timeScale: 100 }, true],
+  ])('%s', (_, of, overdue) => {
+    expect(isOverdue({ startedAt: 0, ...of })).toBe(overdue);
+  });
 });

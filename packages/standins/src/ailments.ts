@@ -7,6 +7,8 @@ export const ailments = [
   'bundle-apart-on-new',
   'routes-lost-on-new',
   'forwards-nothing-on-new',
+  'hears-nobody-on-new',
+  'other-root-on-new',
   'clock-lost-on-new',
   'picture-lost-on-new',
   'snmp-shut-on-new',
@@ -49,6 +51,9 @@ export function ailing(around: Surroundings, ails: (ailment: Ailment) => boolean
       ports: told.ports.filter((p) => p.type !== 161 || told.aggregates.length > 1),
     };
   if (ails('routes-lost-on-new')) told = { ...told, routes: Math.min(told.routes, 1) };
+  if (ails('hears-nobody-on-new')) told = { ...told, neighbours: [] };
+  // Of all bridges the one that would be chosen last.
+  if (ails('other-root-on-new')) told = { ...told, root: told.root === null ? null : '06:ff:ff:ff:ff:ff' };
   if (ails('forwards-nothing-on-new')) told = { ...told, forwarding: [] };
   return told;
 }

@@ -1,7 +1,7 @@
 import { cause as causeOf } from '../causes/catalogue.js';
 import type { RolloutEvent } from '../scheduler/events.js';
 import type { RolloutState } from '../scheduler/state.js';
-import type { Ms } from '../units.js';
+import type { Instant, Ms } from '../units.js';
 
 /**
  * What somebody may want to be told of: Barrow holds a rollout; a device failed, or was taken back; a person is wanted, for a word or
@@ -129,3 +129,20 @@ export function noticeOf(rollout: string, occasions: readonly Occasion[]): Notic
   });
   return { kind, subject, lines };
 }
+
+/** It is overdue when it is later than rehearsed by so much at least, and by this part of the whole. */
+const [lateMs, latePart] = [600_000, 0.2];
+/** However fast the time of the devices runs, a machine of ours that is busy makes nothing late before this. */
+const leastLateMs = 60_000;
+
+/**
+ * Whether a rollout takes far longer than it was rehearsed to.
+ *
+ * @param end when it was rehearsed to end, in our time, as the others
+ */
+export const isOverdue = (of: {
+  readonly startedAt: Instant;
+  readonly end: Instant;
+  readonly now: Instant;
+  readonly timeScale: number;
+}): boolean => of.now > of.end + Math.max(leastLateMs, lateMs / of.timeScale, (of.end - of.startedAt) * latePart);

@@ -1,5 +1,6 @@
 import {
   gatheredFor,
+  isOverdue,
   noticeOf,
   occasionOf,
   rehearse,
@@ -23,10 +24,6 @@ import { beat, sendHook, sendMail, troubleOf, type Letter, type MailServer } fro
 const retryMs = [10_000, 60_000, 300_000, 900_000, 3_600_000];
 /** How often it is looked whether a rollout takes too long. */
 const lookMs = 60_000;
-/** It does when it is later than rehearsed by so much at least, and by this part of the whole. */
-const [lateMs, latePart] = [600_000, 0.2];
-/** However fast the time of the devices runs, a machine of ours that is busy makes nothing late before this. */
-const leastLateMs = 60_000;
 /** Of more devices the end is not rehearsed for that. */
 const mostRehearsed = 2000;
 const pageOf = 5000;
@@ -228,7 +225,7 @@ export class Notices {
       const startedAt = state.startedAt!;
       let end = this.#ends.get(plan.id);
       if (end === undefined) this.#ends.set(plan.id, (end = rehearse(plan, startedAt).endsAt));
-      if (steadyNow() <= end + Math.max(leastLateMs, lateMs / this.#scale, (end - startedAt) * latePart)) continue;
+      if (!isOverdue({ startedAt, end, now: steadyNow(), timeScale: this.#scale })) continue;
       this.#overdue.add(plan.id);
       void this.#keepMark(marks.overdue, [...this.#overdue].slice(-200)).catch(() => undefined);
       const text = `it was rehearsed to end at ${rfc3339(end)}, and is still under way`;
