@@ -18,6 +18,7 @@ describe('a family that was added, and that nobody has seen work', () => {
   const runs = async (id: string) => (await served.client.rollout(id)).runs;
   const outcomes = async (id: string) => (await runs(id)).map((r) => r.outcome);
   const unproven = async () => (await served.client.families()).find((f) => f.family === 'odd-gate')!.unproven;
+  const asked = async (id: string) => (await runs(id)).filter((r) => r.asksToTell).map((r) => r.asks!);
   const plan = async (devices: string[]) => served.client.plan({ devices, first: 0, atOnce: 3 });
   beforeAll(async () => {
     for (const gate of gates) await gate.start();
@@ -38,6 +39,15 @@ describe('a family that was added, and that nobody has seen work', () => {
     dir.remove();
   });
 
+  it('leaves a device as it is when a person does not want sent what was shown', async () => {
+    const { id } = await plan(['gate-3']);
+    await served.client.say(id, 'start', { accept: ['unproven'] });
+    await expect.poll(() => asked(id), patient).toHaveLength(1);
+    await served.client.sayRun(id, 'gate-3', 'skip', { reason: 'not these lines' });
+    await expect.poll(() => outcomes(id), patient).toEqual(['skipped']);
+    expect(gates[2]).toMatchObject({ boots: 3, version: '1.0', next: null });
+  });
+
   it('is begun only when a person accepts that, and with one device, which the others wait for', async () => {
     expect(await unproven()).toEqual(['OG-1']);
     const { id, hazards } = await plan(['gate-1', 'gate-2', 'gate-3']);
@@ -46,6 +56,16 @@ describe('a family that was added, and that nobody has seen work', () => {
       problem: { detail: expect.stringContaining('unproven') as string },
     });
     await served.client.say(id, 'start', { accept: ['unproven'] });
+    // Whoever goes first is shown as it would be, before anything of it is sent; the others are not asked about again.
+    await expect.poll(() => asked(id), patient).toHaveLength(1);
+    const [words] = await asked(id);
+    expect(words).toContain('Nobody has seen the family odd-gate change a device here. This is what it would send to gate-1');
+    expect(words).toMatch(/^ {2}activate\n {4}(POST|PUT) \S+[\s\S]*^ {2}reboot\n {4}POST \S+/m);
+    for (const gate of gates) expect(gate).toMatchObject({ boots: 3, version: '1.0', next: null });
+    await expect(served.client.sayRun(id, 'gate-1', 'answer', { answer: 'go' })).rejects.toMatchObject({
+      problem: { detail: expect.stringContaining('send') as string },
+    });
+    await served.client.sayRun(id, 'gate-1', 'answer', { answer: 'send' });
     await expect.poll(() => outcomes(id), patient).toEqual(['verified', 'verified', 'verified']);
     // Whoever went first had ended before another was touched.
     const all = await Promise.all(['gate-1', 'gate-2', 'gate-3'].map((name) => served.client.run(id, name)));

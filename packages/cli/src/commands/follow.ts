@@ -1,3 +1,4 @@
+import { createInterface, type Interface } from 'node:readline';
 import { soakWord } from '../soak.js';
 import { duration, stepText, type JournalEntry, type Rollout } from '@barrow/core';
 import { isAtRest, type BarrowClient } from '@barrow/client';
@@ -177,7 +178,60 @@ export class FollowedLines {
 }
 
 /**
- * Watches a rollout until it ends or is held.
+ * What devices need to be told while somebody watches: it is shown, and the next line that is typed is the answer. Where nobody types,
+ * it is said how it can be answered elsewhere.
+ */
+class Asking {
+  #typed: Interface | null = null;
+  #answers: AsyncIterator<string> | null = null;
+  /** What was asked last, by run. */
+  readonly #asked = new Map<string, string>();
+  #turn: Promise<void> = Promise.resolve();
+
+  constructor(
+    private readonly io: Io,
+    private readonly barrow: BarrowClient,
+    private readonly id: string,
+    private readonly lines: FollowedLines,
+  ) {}
+
+  /** Looks whether any run asks for something that it did not ask for before. */
+  look(view: Rollout): void {
+    for (const run of view.runs) {
+      if (!run.asksToTell || run.asks === null) this.#asked.delete(run.id);
+      else if (this.#asked.get(run.id) !== run.asks) {
+        this.#asked.set(run.id, run.asks);
+        this.#turn = this.#turn.then(() => this.#ask(run));
+      }
+    }
+  }
+
+  end(): void {
+    this.#typed?.close();
+  }
+
+  async #ask({ id, name, asks }: Rollout['runs'][number]): Promise<void> {
+    const { io } = this;
+    this.lines.line(Date.now(), `${name.padEnd(16)} asks: ${asks ?? ''}`);
+    this.#typed ??= createInterface({ input: io.input ?? process.stdin, crlfDelay: Infinity });
+    this.#answers ??= this.#typed[Symbol.asyncIterator]();
+    for (;;) {
+      const { value, done } = await this.#answers.next();
+      const answer = done ? null : String(value).trim();
+      if (answer === null) return io.out(`Answer it with \`barrow rollout answer ${this.id} ${name} ANSWER\`.\n`);
+      if (answer === '') continue;
+      const why = await this.barrow.sayRun(this.id, id, 'answer', { answer }).then(
+        () => null,
+        (error: unknown) => (error instanceof Error ? error.message : String(error)),
+      );
+      if (why === null) return;
+      io.out(`${why}\n`);
+    }
+  }
+}
+
+/**
+ * Watches a rollout until it ends or is held; whoever watches may answer what is asked meanwhile.
  *
  * @param from the journal entry to begin after; without it, after what is known now
  */
@@ -185,6 +239,7 @@ export async function follow(say: Say, barrow: BarrowClient, id: string, from?: 
   const stop = new AbortController();
   let view = await barrow.rollout(id);
   const lines = say.json ? null : new FollowedLines(say.io, view);
+  const asking = lines && new Asking(say.io, barrow, id, lines);
   let lost = false;
   const onState = (connected: boolean): void => {
     if (connected === !lost || stop.signal.aborted) return;
@@ -192,7 +247,9 @@ export async function follow(say: Say, barrow: BarrowClient, id: string, from?: 
     lines?.line(Date.now(), connected ? 'the service answers again' : 'the connection to the service was lost; trying again');
   };
   if (from === undefined && (isAtRest(view) || view.phase === 'planned')) return view;
+  asking?.look(view);
   for await (const event of barrow.events({ after: from ?? view.journal, signal: stop.signal, onState })) {
+    if (event.kind === 'changed' && event.what === 'rollouts') asking?.look(await barrow.rollout(id));
     if (event.kind === 'progress' && event.rollout === id) lines?.progress(event.run, event.percent);
     if (event.kind !== 'journal' || event.entry.rollout !== id) continue;
     const e = event.entry.event;
@@ -203,5 +260,6 @@ export async function follow(say: Say, barrow: BarrowClient, id: string, from?: 
       if (isAtRest(view)) stop.abort();
     }
   }
+  asking?.end();
   return barrow.rollout(id);
 }

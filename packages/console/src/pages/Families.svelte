@@ -106,7 +106,7 @@
                     {#each f.works as line (line)}<div>{line}</div>{/each}
                   </dd>
                   {#if f.unproven.length > 0}<dt>Not yet proven here</dt>
-                    <dd>{f.unproven.join(', ')}: the first goes alone, and a person accepts it</dd>{/if}
+                    <dd>{f.unproven.join(', ')}: the first goes alone; a person accepts it, and sees each line before it is sent</dd>{/if}
                   <dt>Recognised by</dt>
                   <dd>{f.recognisedBy.join(', ') || 'what its parent tells'}</dd>
                   {#each f.ways as way (way.component + way.name)}

@@ -15,6 +15,8 @@ export interface ActiveRollout {
   readonly percent: Map<string, number>;
   /** What a person is asked to tell now, by run. */
   readonly questions: Map<string, string>;
+  /** Families of which a person was shown what they would send, and has said that it may be sent. */
+  readonly shown: Set<string>;
   /** Steps being carried out, by run. */
   readonly doing: Map<string, { readonly step: StepName; readonly abort: AbortController; readonly done: Promise<void> }>;
   /** The moment of its last event, and its number. */

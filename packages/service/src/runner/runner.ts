@@ -31,7 +31,15 @@ import { z } from 'zod';
 import type { Context } from '../context.js';
 import { goOnFrom, resync, steadyBegin, steadyNow } from '../steady.js';
 import { machineStart } from '../data/holder.js';
-import { ConversationEntity, DeviceEntity, MarkEntity, RolloutEntity, type AppointmentRow, type DeviceRow } from '../data/entities.js';
+import {
+  ConversationEntity,
+  DeviceEntity,
+  ImageEntity,
+  MarkEntity,
+  RolloutEntity,
+  type AppointmentRow,
+  type DeviceRow,
+} from '../data/entities.js';
 import { isNoRoom } from '../data/database.js';
 import { notFound, Refusal } from '../errors.js';
 import type { Devices } from '../devices/devices.js';
@@ -62,6 +70,7 @@ import { traceOf, Trails, type StepTrace } from './trail.js';
 import { ChecksFailed } from './steps/checks.js';
 import { preflightFacts } from './steps/preflight.js';
 import { steps } from './steps/index.js';
+import { changingLines, sendWord } from './shown-lines.js';
 import type { StepContext, StepResult } from './steps/step.js';
 import { summaryView } from './view.js';
 
@@ -246,6 +255,7 @@ export class Runner {
       familyOf: familiesOf(plan, this.context),
       percent: new Map(),
       questions: new Map(),
+      shown: new Set(),
       doing: new Map(),
       lastAt: entries.at(-1)?.event.at ?? (await journal.lastAtOf(id)),
       seq: entries.at(-1)?.seq ?? kept?.seq ?? 0,
@@ -716,6 +726,17 @@ export class Runner {
     );
   }
 
+  /** What nobody has seen work is shown before it is sent; who is changed already is not asked about. @throws LeftUnanswered */
+  async #showLines(active: ActiveRollout, run: PlannedRun, { context, family, askPerson }: StepContext): Promise<void> {
+    const { pastReturn } = active.state.runs[active.state.indexOf.get(run.id)!]!;
+    if (!run.unproven || pastReturn || active.shown.has(run.family)) return;
+    const images = await context.db.find(ImageEntity, { sha256: { $in: imagesOf(active.plan, run) } });
+    const files = new Map(images.map((i) => [i.sha256, i.file]));
+    const words = changingLines(active.plan, run, family, (image) => files.get(image) ?? '‹imageFile›');
+    if (words !== null) await askPerson(words, { fits: `^${sendWord}$`, like: sendWord, secret: false });
+    active.shown.add(run.family);
+  }
+
   #begin(active: ActiveRollout, runId: string, work: (context: InStep) => Promise<RolloutEvent>): void {
     const abort = new AbortController();
     const index = active.state.indexOf.get(runId)!;
@@ -729,6 +750,7 @@ export class Runner {
       try {
         const context = { ...(await this.#stepContext(active, run, planned, abort.signal, closers)), step: planned };
         try {
+          await this.#showLines(active, run, context);
           event = await work(context);
         } catch (error) {
           if (!abort.signal.aborted && error instanceof CauseError) answered = await this.#learnAfter(active, context, error);
@@ -982,6 +1004,7 @@ export class Runner {
       alive: async (timeoutMs, retries) =>
         run.via === undefined ? signOfLife(context, device, family, timeoutMs, retries) : { system: null, answers: true },
       tell,
+      askPerson: person,
       byHand: async () => this.#byHand.ask(active.plan.id, run.id, signal),
     };
   }

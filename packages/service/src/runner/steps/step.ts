@@ -1,5 +1,5 @@
 import type { Instant, Plan, PlannedLeg, PlannedRun, PlannedStep, StepName } from '@barrow/core';
-import type { Family, ProcedureName, ProcedureResult } from '@barrow/families';
+import type { AskPerson, Family, ProcedureName, ProcedureResult } from '@barrow/families';
 import type { Context } from '../../context.js';
 import type { Said } from '../by-hand.js';
 import type { Facts, StepTrace } from '../trail.js';
@@ -70,6 +70,8 @@ export interface StepContext {
   readonly alive: (timeoutMs: number, retries: number) => Promise<Sign>;
   /** Waits for the person who does what the step asks for. */
   readonly byHand: () => Promise<Said>;
+  /** Asks whoever looks after the rollout. @throws LeftUnanswered */
+  readonly askPerson: AskPerson;
   /** Tells how far it is, in percent. */
   readonly tell: (percent: number) => void;
   /** Logs in when it is first needed; the session is closed and its conversation kept when the step ends. */
