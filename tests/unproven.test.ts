@@ -93,10 +93,24 @@ describe('a family that was added, and that nobody has seen work', () => {
     expect(read).not.toContain('shell:');
     const { id } = await served.client.record('gate-1', 'web');
     expect(await served.client.sayIn(id, 'GET /nothing')).toMatchObject({ status: 404 });
-    await expect(served.client.sayIn(id, 'POST /restart')).rejects.toMatchObject({ problem: { code: 'request-malformed' } });
+    await expect(served.client.sayIn(id, 'FETCH /state')).rejects.toMatchObject({ problem: { code: 'request-malformed' } });
     expect(gates[0]!.boots).toBe(4);
     await served.client.endRecording(id);
     await expect(served.client.sayIn(id, 'GET /state')).rejects.toMatchObject({ problem: { code: 'recording-unknown' } });
+  });
+
+  it('can be recorded where it changes something, with how it says no', async () => {
+    const path = join(dir.path, 'odd-gate.yaml');
+    gates[0]!.jammed = true;
+    const said = 'POST /serve\n:no nonsense\n:no activation-refused\nPOST /aside\n';
+    const done = await barrow(['family', 'record', path, 'set-aside', 'gate-1', '--over', 'web', '--replace'], { data, input: said });
+    gates[0]!.jammed = false;
+    expect(done, done.err).toMatchObject({ code: 0, out: expect.stringContaining('(nonsense is no cause') as string });
+    expect(gates[0]!.serves).toBe(false);
+    gates[0]!.serves = true;
+    const read = readFileSync(path, 'utf8').replace(/\s+/g, ' ');
+    expect(read).toContain('set-aside: do: - request: /aside method: POST fails: - when: ^jammed cause: activation-refused');
+    expect(readFileSync(join(dir.path, 'odd-gate.conversations', 'set-aside.yaml'), 'utf8')).toContain('after: POST /serve');
   });
 
   it('is proven from then on, over a restart too, until its file says something else', async () => {

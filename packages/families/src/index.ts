@@ -53,8 +53,9 @@ export {
   writeConversation,
   type Conversation,
   type Exchange,
+  requestIn,
 } from './teach/conversation.js';
 export { onlyAsk, tryProcedure, type Tried } from './teach/try.js';
-export { captureOf, hasProcedure, promptOf, withProcedure } from './teach/propose.js';
+export { captureOf, hasProcedure, promptOf, refusalOf, withProcedure } from './teach/propose.js';
 export { familyJsonSchema, type SchemaNode } from './schema/json-schema.js';
 export { referenceOf } from './schema/reference.js';

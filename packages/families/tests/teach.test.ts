@@ -1,5 +1,19 @@
 import { describe, expect, it } from 'vitest';
-import { captureOf, draftFamily, knownBy, parseFamily, promptOf, schemeOf, type DraftOf } from '@barrow/families';
+import {
+  captureOf,
+  draftFamily,
+  knownBy,
+  parseFamily,
+  promptOf,
+  readConversation,
+  refusalOf,
+  requestIn,
+  schemeOf,
+  tryProcedure,
+  withProcedure,
+  writeConversation,
+  type DraftOf,
+} from '@barrow/families';
 
 describe('how versions read, from examples', () => {
   it.each([
@@ -82,4 +96,79 @@ it('a draft is a family file that fits, whatever was answered', () => {
       models: [{ model: 'B: 1', revisions: ['-'] }],
     });
   }
+});
+
+describe('how a device says no', () => {
+  it.each([
+    ['fetch x', 'fetch x\r\nno: fetch ended, timed out\r\nsw :: ', '^no: '],
+    ['blink', 'what? "blink" is no word of mine\n', '^what\\? '],
+    ['copy a', '% Refused by policy 17\n', '^% Refused'],
+    ['go', 'Denied\n> ', '^Denied'],
+    ['POST /serve', 'jammed\n', '^jammed'],
+    ['x', '\r\n', null],
+  ])('after %j, %j: %j', (after, answer, when) => {
+    expect(refusalOf(after, answer)).toBe(when);
+  });
+});
+
+describe('a request as a person writes it', () => {
+  it.each([
+    ['GET /state', { method: 'GET', path: '/state', type: 'text/plain' }],
+    ['POST /restart {"sure":true}', { method: 'POST', path: '/restart', type: 'application/json', body: '{"sure":true}' }],
+    ['PUT /mode name=quiet&for=1', { method: 'PUT', path: '/mode', type: 'application/x-www-form-urlencoded', body: 'name=quiet&for=1' }],
+    ['POST /say good night', { method: 'POST', path: '/say', type: 'text/plain', body: 'good night' }],
+    ['GET /state x', null],
+    ['FETCH /state', null],
+    ['POST state', null],
+  ])('%s', (text, request) => {
+    expect(requestIn(text)).toEqual(request);
+  });
+});
+
+describe('a procedure over pages, with how it is refused', () => {
+  const file = `family: gate
+title: Gates
+maker: Oddment
+kind: other
+models: [{ model: G, revisions: ['-'] }]
+recognise: [{ http: { server: '^gate' } }]
+versions: { patterns: ['(?P<n>\\d+)'], order: [{ part: n }], write: '{n}' }
+procedures:
+  record:
+    do: [{ get: /state, capture: ['^serial (?P<serial>\\S+)$', '^version (?P<n>\\S+)$'] }]
+    gives: { serial: '\${serial}', firmware: '\${n}' }
+`;
+  const conversation = readConversation(
+    writeConversation({
+      procedure: 'disarm',
+      device: 'gate-1',
+      recorded: '2026-11-27T00:00:00Z',
+      greeting: '',
+      talk: [{ ask: 'POST /disarm', body: '{"image":"g2.bin"}', status: 200, answer: 'done\n' }],
+      given: {},
+      finds: {},
+      refusals: [{ after: 'POST /disarm', answer: 'no: nothing is armed\n', cause: 'activation-refused' }],
+    }),
+    'disarm.yaml',
+  );
+  const made = withProcedure(file, conversation).text;
+
+  it('is written with its body, its type, and the pattern by which a refusal is seen', async () => {
+    expect(parseFamily(made, 'gate.yaml').procedures.disarm!.do).toEqual([
+      {
+        ...{ request: '/disarm', method: 'POST', type: 'application/json', body: '{"image":"g2.bin"}' },
+        fails: [{ when: '^no: ', cause: 'activation-refused' }],
+      },
+    ]);
+    expect((await tryProcedure(parseFamily(made, 'gate.yaml'), conversation)).differences).toEqual([]);
+  });
+
+  it.each([
+    ['when: "^no: "', 'when: ^never', 'it does not see that "POST /disarm" was refused, by "no: nothing is armed"'],
+    ['activation-refused', 'device-busy', 'it takes the refusal of "POST /disarm" for device-busy, and it is activation-refused'],
+  ])('is told where it does not see that any more: %s', async (from, to, difference) => {
+    expect(made).toContain(from);
+    const { differences } = await tryProcedure(parseFamily(made.replace(from, to), 'gate.yaml'), conversation);
+    expect(differences).toEqual([difference]);
+  });
 });

@@ -1,7 +1,7 @@
 import { createInterface } from 'node:readline';
 import { basename, dirname, join } from 'node:path';
 import type { BarrowClient } from '@barrow/client';
-import type { FamilyTrial } from '@barrow/core';
+import { isCauseCode, type FamilyTrial } from '@barrow/core';
 import type { Conversation, Exchange, Tried } from '@barrow/families';
 import type { Register } from '../context.js';
 import { CommandError, exit, Quiet } from '../errors.js';
@@ -30,12 +30,13 @@ function pairs(list: readonly string[], option: string): Record<string, string> 
 const gather = (one: string, before: string[]): string[] => [...before, one];
 
 interface Session {
-  readonly conversation: Pick<Conversation, 'greeting' | 'talk' | 'finds' | 'given'>;
+  readonly conversation: Pick<Conversation, 'greeting' | 'talk' | 'finds' | 'given' | 'refusals'>;
 }
 
 const help = `What you type is sent to the device as it is, and nothing else is. Lines that begin with a colon are for Barrow:
   :is NAME VALUE      what is to be found in the answers, e.g. :is firmware 4.2.1
   :given NAME VALUE   what Barrow gives instead of what you type, e.g. :given imageFile tb24-4.3.0.simg
+  :no [CAUSE]         that was how it says no, and no part of the procedure, e.g. :no image-refused
   :listen             wait for what still comes
   :end                that was all (or the end of the input)`;
 
@@ -46,6 +47,7 @@ async function converse(say: Say, barrow: BarrowClient, id: string, over: 'shell
   const out = say.json ? say.io.err : say.io.out;
   const talk: Exchange[] = [];
   const [finds, given]: [Record<string, string>, Record<string, string>] = [{}, {}];
+  const refusals: Conversation['refusals'] = [];
   out(greeting);
   const lines = createInterface({ input, crlfDelay: Infinity });
   for await (const line of lines) {
@@ -57,6 +59,17 @@ async function converse(say: Say, barrow: BarrowClient, id: string, over: 'shell
       else (word === 'is' ? finds : given)[name] = value!;
       continue;
     }
+    if (word === 'no') {
+      const cause = rest.trim() || 'unexpected-answer';
+      if (!isCauseCode(cause)) {
+        out(`\n(${cause} is no cause; docs/causes.md has them all.)\n`);
+        continue;
+      }
+      const last = talk.pop();
+      if (last === undefined) out('\n(:no is said after what was refused.)\n');
+      else refusals.push({ after: 'say' in last ? last.say : last.ask, answer: last.answer, cause });
+      continue;
+    }
     if (word !== undefined && word !== 'listen') {
       out(`\n(${line} is not known.)\n${help}\n`);
       continue;
@@ -66,12 +79,14 @@ async function converse(say: Say, barrow: BarrowClient, id: string, over: 'shell
     const last = talk.at(-1);
     if (word === 'listen' && last)
       talk[talk.length - 1] = { ...last, answer: last.answer + answer, ...(ends ? { ends: true as const } : {}) };
-    else if (over === 'web') talk.push({ ask: line, status: status ?? 0, answer });
-    else talk.push({ say: line, answer, ...(ends ? { ends: true as const } : {}) });
+    else if (over === 'web') {
+      const [, ask = line, body] = /^(\S+ \S+) (.+)$/.exec(line.trim()) ?? [];
+      talk.push({ ask, ...(body === undefined ? {} : { body }), status: status ?? 0, answer });
+    } else talk.push({ say: line, answer, ...(ends ? { ends: true as const } : {}) });
     if (ends) break;
   }
   lines.close();
-  return { conversation: { greeting, talk, finds, given } };
+  return { conversation: { greeting, talk, finds, given, refusals } };
 }
 
 const triedText = ({ io }: Say, t: Tried): string =>
@@ -130,7 +145,7 @@ export const registerTeaching: Register = (program, act) => {
   family
     .command('record <file> <procedure> <device>')
     .description('do by hand on a device what a procedure is to do; Barrow writes it into the file')
-    .option('--over <what>', 'shell (SSH), or web: requests that only read, one a line, e.g. GET /state', 'shell')
+    .option('--over <what>', 'shell (SSH), or web: requests, one a line, e.g. GET /state, or POST /restart and what goes with it', 'shell')
     .option('--is <name=value>', 'what is to be found in the answers, e.g. firmware=4.2.1; several times', gather, [])
     .option('--given <name=value>', 'what Barrow gives instead of what you type, e.g. imageFile=tb24-4.3.0.simg; several times', gather, [])
     .option('--replace', 'instead of the procedure of that name that is in the file')
@@ -205,6 +220,7 @@ export const registerTeaching: Register = (program, act) => {
             talk,
             given: { ...given, ...session.conversation.given },
             finds: { ...finds, ...session.conversation.finds },
+            refusals: session.conversation.refusals,
           };
           const made = withProcedure(text, conversation);
           const kept = conversationFile(file, known);
@@ -226,7 +242,7 @@ export const registerTeaching: Register = (program, act) => {
               `${file} has the procedure ${known} now; what was said is kept in ${kept}.`,
               ...(made.unfound.length > 0 ? [`Not found in the answers: ${made.unfound.join(', ')}.`] : []),
               ...(faults === null ? [triedText(say, tried!)] : ['What is missing for more, or wrong:', faults]),
-              `Read the procedure: how it could be refused (\`fails\`) only you know. Then \`barrow family try ${file}\`.`,
+              `Read the procedure${conversation.refusals.length > 0 ? '' : ': how it could be refused (`fails`, or :no while it is recorded) only you know'}. Then \`barrow family try ${file}\`.`,
             ].join('\n'),
           );
         },

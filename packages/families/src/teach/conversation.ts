@@ -1,4 +1,4 @@
-import { closedObject, describeIssue } from '@barrow/core';
+import { causes, closedObject, describeIssue, type CauseCode } from '@barrow/core';
 import { parseDocument, stringify } from 'yaml';
 import { z } from 'zod';
 import { procedureNames, type ProcedureName } from '../schema/shape.js';
@@ -29,11 +29,25 @@ export const conversationShape = closedObject({
   talk: z.array(z.union([exchange, request])).min(1),
   /** Values that Barrow would have given, such as `imageFile`. */
   given: z.record(z.string(), z.string()).default({}),
+  /** How the device says no: what was typed or asked, what came, and what that is called. */
+  refusals: z
+    .array(closedObject({ after: z.string(), answer: z.string(), cause: z.enum(causes.map((c) => c.code) as [CauseCode]) }))
+    .default([]),
   /** What the procedure has to find in it. */
   finds: z.record(z.string(), z.string()).default({}),
 });
 export type Conversation = z.infer<typeof conversationShape>;
 export type Exchange = Conversation['talk'][number];
+
+/** A request as a person writes it: a method, a path, and after them what goes with it; null when it is none. */
+export function requestIn(
+  text: string,
+): { readonly method: 'GET' | 'POST' | 'PUT' | 'DELETE'; readonly path: string; readonly body?: string; readonly type: string } | null {
+  const [, method, path, body = ''] = /^(GET|POST|PUT|DELETE) (\/\S*)(?: (.+))?$/.exec(text.trim()) ?? [];
+  if (method === undefined || (method === 'GET' && body !== '')) return null;
+  const type = /^[[{]/.test(body) ? 'application/json' : /^[^\s=&]+=/.test(body) ? 'application/x-www-form-urlencoded' : 'text/plain';
+  return { method: method as 'GET', path: path!, type, ...(body === '' ? {} : { body }) };
+}
 
 /** A file that is no conversation, with every reason. */
 export class ConversationError extends Error {}

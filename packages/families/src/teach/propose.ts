@@ -1,6 +1,6 @@
 import { isMap, parseDocument, type Document } from 'yaml';
 import type { ProcedureName } from '../schema/shape.js';
-import type { Conversation, Exchange } from './conversation.js';
+import { requestIn, type Conversation, type Exchange } from './conversation.js';
 import { escaped } from './versions.js';
 
 /** A step as it is written into a file. */
@@ -54,12 +54,33 @@ function templated(text: string, given: Readonly<Record<string, string>>): strin
     .reduce((now, [key, value]) => now.replaceAll(value, `\${${key}}`), plain);
 }
 
+/** How a device that says no begins: up to the sign after its first words, else its first words. */
+export function refusalOf(after: string, answer: string): string | null {
+  const lines = answer.replace(/\r/g, '').split('\n');
+  const line = lines.find((l) => l.trim() !== '' && !l.trimEnd().endsWith(after));
+  if (line === undefined) return null;
+  const [signed] = /^.{1,24}?[:!?]( |$)/.exec(line) ?? [];
+  const words = line.trimEnd().split(' ');
+  const begins = signed ?? words.slice(0, words[0]!.length < 3 ? 2 : 1).join(' ');
+  return `^${escaped(begins)}`;
+}
+
+/** The same pattern is written once, the first cause with it. */
+function failsOf(refusals: Conversation['refusals']): { when: string; cause: string }[] {
+  const found = new Map<string, string>();
+  for (const { after, answer, cause } of refusals) {
+    const when = refusalOf(after, answer);
+    if (when !== null && !found.has(when)) found.set(when, cause);
+  }
+  return [...found].map(([when, cause]) => ({ when, cause }));
+}
+
 /** The procedure that does what a person did, and finds what stood in the answers. */
 export function proposed(
   conversation: Conversation,
   prompt: RegExp | null,
 ): { readonly do: Written[]; readonly gives?: Record<string, string>; readonly unfound: string[] } {
-  const { talk, given, finds } = conversation;
+  const { talk, given, finds, refusals } = conversation;
   const open = new Map(Object.entries(finds));
   const captures = (answer: string): string[] =>
     [...open].flatMap(([key, value]) => {
@@ -68,13 +89,17 @@ export function proposed(
       open.delete(key);
       return [source];
     });
+  const fails = refusals.length === 0 ? {} : { fails: failsOf(refusals) };
   const stepOf = (e: Exchange): Written => {
     const found = captures(e.answer);
     const capture = found.length === 0 ? {} : { capture: found };
     if ('ask' in e) {
       const [method, path] = e.ask.split(' ') as [string, string];
-      if (method === 'GET') return { get: templated(path, given), ...capture };
-      return { request: templated(path, given), method, ...(e.body === undefined ? {} : { body: templated(e.body, given) }), ...capture };
+      if (method === 'GET') return { get: templated(path, given), ...capture, ...fails };
+      const { type = 'text/plain' } = requestIn(`${e.ask} ${e.body ?? ''}`) ?? {};
+      const typed = type === 'text/plain' ? {} : { type };
+      const body = e.body === undefined ? {} : { body: templated(e.body, given) };
+      return { request: templated(path, given), method, ...typed, ...body, ...capture, ...fails };
     }
     const end = lastLine(e.answer);
     const waits = e.ends || prompt === null || end === '' || prompt.test(e.answer.replace(/\r/g, ''));
@@ -83,6 +108,7 @@ export function proposed(
       ...(waits ? {} : { until: `${escaped(end).replace(/ +$/, ' *')}$` }),
       ...(e.ends ? { endsSession: true } : {}),
       ...capture,
+      ...fails,
     };
   };
   const steps = talk.map(stepOf);

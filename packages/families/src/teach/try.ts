@@ -1,4 +1,6 @@
-import { cause, CauseError, safeText } from '@barrow/core';
+import { cause, CauseError, pattern, safeText } from '@barrow/core';
+import { RE2JS } from 're2js';
+import { everyStep } from '../schema/walk.js';
 import { runProcedure, type Carrier, type Shell, type Web } from '../procedure/run.js';
 import type { Family, ProcedureName } from '../schema/shape.js';
 import type { Conversation, Exchange } from './conversation.js';
@@ -84,6 +86,12 @@ class Player implements Shell, Web {
   }
 }
 
+/** By what a family sees in a procedure that the device refuses. */
+const failsIn = (family: Family, name: ProcedureName): readonly { readonly when: string; readonly cause: string }[] => [
+  ...[...everyStep(family.procedures[name]!.do)].flatMap(({ step }) => ('fails' in step ? (step.fails ?? []) : [])),
+  ...(family.shell?.fails ?? []),
+];
+
 /** Plays a procedure against a conversation, with no device: what it says, what it finds, and where that is not what was meant. */
 export async function tryProcedure(family: Family, conversation: Conversation): Promise<Tried> {
   const { procedure } = conversation;
@@ -112,6 +120,11 @@ export async function tryProcedure(family: Family, conversation: Conversation): 
   }
   if (differences.length === 0 && player.left.length > 0)
     differences.push(`it ends, and ${player.left.map((e) => clip('say' in e ? e.say : e.ask)).join(', ')} was said then besides`);
+  for (const { after, answer, cause: code } of conversation.refusals) {
+    const seen = failsIn(family, procedure).find(({ when }) => pattern(when, RE2JS.MULTILINE).matcher(answer.replace(/\r/g, '')).find());
+    if (seen === undefined) differences.push(`it does not see that ${clip(after)} was refused, by ${clip(answer.trim())}`);
+    else if (seen.cause !== code) differences.push(`it takes the refusal of ${clip(after)} for ${seen.cause}, and it is ${code}`);
+  }
   if (differences.length === 0)
     for (const [key, wanted] of Object.entries(conversation.finds)) {
       const found = gives[key];

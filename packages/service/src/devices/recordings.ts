@@ -1,5 +1,5 @@
 import { CauseError, type Recording, type RecordingAnswer } from '@barrow/core';
-import { parseFamily, promptOf, type Family } from '@barrow/families';
+import { parseFamily, promptOf, requestIn, type Family } from '@barrow/families';
 import type { Context } from '../context.js';
 import { newId } from '../data/seal.js';
 import { notFound, Refusal } from '../errors.js';
@@ -12,6 +12,7 @@ const mostAtOnce = 10;
 /** How long nothing more comes where it is not seen that the device waits; and how long one answer is listened to at most. */
 const quietMs = 2500;
 const listenMs = 60_000;
+const pageMs = 30_000;
 
 /** Gear of which nothing is known but that it has a shell and pages: whatever ends its first words is taken for its prompt. */
 const unknownGear = (): Family =>
@@ -113,23 +114,23 @@ export class Recordings {
     return { answer: touch.hide(answer.replace(/\r/g, '')), status: null, ends };
   }
 
+  /** A request as a person wrote it: a method, a path, and what goes with it. */
   async #ask({ touch }: Open, said: string): Promise<RecordingAnswer> {
-    const [, path] = /^GET (\/\S*)$/.exec(said) ?? [];
-    if (path === undefined)
+    const asked = requestIn(said);
+    if (asked === null)
       throw new Refusal(
         422,
         'request-malformed',
         'Nothing was asked',
-        `"${said}" is no request that only reads.`,
-        'Write it as GET and a path, e.g. GET /state. What changes something is written into the file by hand.',
+        `"${said}" is no request.`,
+        'Write a method and a path, and after them what goes with it: GET /state, or POST /restart {"sure":true}.',
       );
     try {
-      const { gives } = await touch.run('record', { given: { deviceName: path } });
-      return { answer: touch.hide(gives['name'] ?? ''), status: 200, ends: false };
+      const { status, body } = await touch.page(asked, pageMs);
+      return { answer: touch.hide(body), status, ends: false };
     } catch (error) {
       if (!(error instanceof CauseError)) throw error;
-      const status = /status (\d{3})/.exec(error.detail)?.[1];
-      return { answer: touch.hide(error.detail), status: status === undefined ? null : Number(status), ends: false };
+      return { answer: touch.hide(error.detail), status: null, ends: false };
     }
   }
 

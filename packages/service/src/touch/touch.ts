@@ -124,6 +124,19 @@ export class Touch {
     }
   }
 
+  /** Asks for one of its pages what a person wrote. @throws CauseError */
+  async page(
+    request: { readonly method: 'GET' | 'POST' | 'PUT' | 'DELETE'; readonly path: string; readonly body?: string; readonly type: string },
+    limitMs: number,
+  ): Promise<{ readonly status: number; readonly body: string }> {
+    const web = this.#web('record', this.use);
+    try {
+      return await (request.method === 'GET' ? web.get(request.path, limitMs) : web.ask!(request, limitMs));
+    } catch (error) {
+      throw withoutSecrets(asCause(error), this.family, this.#secrets());
+    }
+  }
+
   /** A word that is said over it, and may stand nowhere. */
   hideToo(word: string): void {
     this.#kept.push(word);
