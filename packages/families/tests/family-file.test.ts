@@ -230,7 +230,7 @@ describe('what a family file says and cannot mean', () => {
       '\n  fall-forth:\n',
       /fall-back is missing, without which it cannot go back/,
     ],
-    ['a rung that stands twice', 'recovery: [wait, power-cycle', 'recovery: [wait, wait', /wait stands in it twice/],
+    ['a rung that stands twice', 'recovery: [wait, console', 'recovery: [wait, wait', /wait stands in it twice/],
     [
       'settings that are put back on another version',
       'other-slot, restore,',
@@ -243,18 +243,20 @@ describe('what a family file says and cannot mean', () => {
       'travel: { how: through-parent, most: 2 }',
       /of who may still answer the power is not cut/,
     ],
+    ['a console after its power', '[wait, console, power-cycle', '[wait, power-cycle, console', /whoever can still be spoken to keeps its power/],
+    ['a console that nobody leaves', '\n  leave-console:\n', '\n  leaves-console:\n', /leave-console is missing, without which nobody can give it/],
     ['settings that nobody puts back', '\n  restore:\n', '\n  restores:\n', /restore is missing, without which its settings/],
     [
       'a face that nobody needs',
-      'recovery: [wait, power-cycle, other-slot, restore, earlier-image]',
+      'recovery: [wait, console, power-cycle, other-slot, restore, earlier-image]',
       'recovery: [wait, power-cycle]',
       /nobody logs in so/,
     ],
     ['power that is cut of who may still be writing', '    writeLimit: 5 min\n', '', /`writeLimit` is missing, which says how long/],
     [
       'a limit that nobody reads',
-      'recovery: [wait, power-cycle',
-      'recovery: [wait',
+      'recovery: [wait, console, power-cycle',
+      'recovery: [wait, console',
       /nobody reads it: `recovery` does not name power-cycle/,
     ],
     [

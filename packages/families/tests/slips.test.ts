@@ -94,10 +94,10 @@ describe('a slip in a family file', () => {
       'ways.0.returns: "addres" is not known here: what is known is within',
     ],
     [
-      'recovery: [wait, power-cycle,',
-      'recovery: [wait, powercycle,',
-      '66:22',
-      'ways.0.recovery.1: it is one of wait, power-cycle, other-slot, restore, earlier-image, not "powercycle"; is power-cycle meant?',
+      'recovery: [wait, console, power-cycle,',
+      'recovery: [wait, console, powercycle,',
+      '66:31',
+      'ways.0.recovery.2: it is one of wait, console, power-cycle, other-slot, restore, earlier-image, not "powercycle"; is power-cycle meant?',
     ],
     ['writeLimit: 5 min', 'writeLimit: five minutes', '65:17', 'ways.0.writeLimit: a span of time is a number and ms, s, min or h'],
     ['shell:\n  prompt', 'shel:\n  prompt', '74:1', ': "shel" is not known here: is shell meant?'],
@@ -105,7 +105,7 @@ describe('a slip in a family file', () => {
       'cause: unexpected-answer }\n\nprocedures',
       'cause: unexpected-anser }\n\nprocedures',
       '79:34',
-      'shell.fails.0.cause: it is one of unreachable, login-refused … 61 more, not "unexpected-anser"; is unexpected-answer meant?',
+      'shell.fails.0.cause: it is one of unreachable, login-refused … 65 more, not "unexpected-anser"; is unexpected-answer meant?',
     ],
     ['  record:\n    do:', '  recrod:\n    do:', '82:3', 'procedures: "recrod" is not known here: is record meant?'],
     [
@@ -160,7 +160,7 @@ describe('a slip in a family file', () => {
       'cause: device-busy\n        detail',
       'cause: device-buzy\n        detail',
       '123:16',
-      'procedures.ready.do.1.cause: it is one of unreachable, login … ttings and 61 more, not "device-buzy"; is device-busy meant?',
+      'procedures.ready.do.1.cause: it is one of unreachable, login … ttings and 65 more, not "device-buzy"; is device-busy meant?',
     ],
     [
       'repeat: { every: 2 s,',

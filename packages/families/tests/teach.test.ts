@@ -52,6 +52,8 @@ describe('what finds a value again', () => {
   it.each([
     ['model  TB-24\r\nfirmware   4.2.1\r\n', '4.2.1', '^firmware[ \\t]+(?P<x>\\S+)'],
     ['runs=R7.02\n', 'R7.02', '^runs=(?P<x>\\S+)'],
+    ['next is sk12-2.4.0.img, 2.4.0\n', '2.4.0', '^next[ \\t]+is[ \\t]+\\S+[ \\t]+(?P<x>\\S+)'],
+    ['held 2.4.0.img\nruns v2.4.0-a\nnow 2.4.0\n', '2.4.0', '^now[ \\t]+(?P<x>\\S+)'],
     ['<title>Tide board</title>', 'Tide board', '^<title>(?P<x>[^<]+)'],
     ['"fw":"1.2","n":3', '1.2', '^"fw":"(?P<x>[^\\s"]+)'],
     ['name  first floor  \n', 'first floor', '^name[ \\t]+(?P<x>.*\\S)[ \\t]*$'],

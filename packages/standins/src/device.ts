@@ -256,7 +256,7 @@ export class StandIn extends Machine<FaultName> {
       engineId: Buffer.concat([Buffer.from([0x80, 0x00, 0x7e, 0xd9, 4]), Buffer.from(options.serial)]),
       engineBoots: this.persistent.boots,
       delayMs: linkDelayMs(options.site, options.timeScale),
-      services: model.storage === 'two-slots' ? 2 : 4,
+      services: model.maker === 'Wendlock' ? 4 : 2,
       parts: () => [
         {
           index: 1,
@@ -272,7 +272,7 @@ export class StandIn extends Machine<FaultName> {
           model: model.model,
         },
         // Routers have two power supplies, which tell nothing else of themselves.
-        ...(model.storage === 'one-flash' ? [2, 3].map((index) => ({ ...supply, index })) : []),
+        ...(model.maker === 'Wendlock' ? [2, 3].map((index) => ({ ...supply, index })) : []),
       ],
       clock: () => (this.ails('clock-lost-on-new') ? this.upSeconds * 1000 : Date.now()),
       around: () => ailing(options.around(), this.ails),

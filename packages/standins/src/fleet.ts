@@ -5,13 +5,26 @@ import type { Persistent, StoredImage } from './machine.js';
 import { answerFaults, Fixture, type AnswerFault, type FixtureFacts } from './fixture.js';
 import { makeImage, sha256 } from './image.js';
 import { makeHostKey } from './net/shell-server.js';
-import { community, factoryVersions, login, scenario, scenarioImages, sites, snmpPort, sshPort, type ScenarioDevice } from './scenario.js';
+import {
+  community,
+  factoryVersions,
+  login,
+  scenario,
+  scenarioImages,
+  sites,
+  snmpPort,
+  sshPort,
+  unpacked,
+  type ScenarioDevice,
+} from './scenario.js';
 import { scenarioFixtures, type ScenarioFixture } from './scenario-fixtures.js';
 import { scenarioCables, scenarioConsoles, scenarioOutlets } from './scenario-wiring.js';
 import type { Part } from './surroundings.js';
 import { Wiring, type Node } from './wiring.js';
 import { tarnbrookShell } from './shells/tarnbrook.js';
+import { skerrowShell } from './shells/skerrow.js';
 import { wendlockShell } from './shells/wendlock.js';
+import { nothingAround } from './surroundings.js';
 
 export interface FleetOptions {
   /** How much faster the devices' time runs than ours. */
@@ -23,14 +36,15 @@ export interface FleetOptions {
   /** Shifts every address: 127.(40 + shift).S.N, so that several fleets can run side by side. */
   readonly network?: number;
   /** So many switches more, each like the first of the scenario, from 127.N.100.1 on. */
+  readonly more?: number;
   /** Whose consoles are plugged into which lines; those of the scenario when absent. */
   readonly consoles?: Readonly<Record<string, readonly string[]>>;
-  readonly more?: number;
 }
 
 /** The simulated devices of the demo scenario. */
 export class Fleet {
-  readonly devices: readonly StandIn[];
+  readonly devices: StandIn[];
+  readonly #options: FleetOptions;
   readonly fixtures: readonly Fixture[];
   readonly #stateFile: string | undefined;
   /** Until then everything counts as up, so that whoever starts first tells of whoever starts last. */
@@ -38,6 +52,7 @@ export class Fleet {
   #changes = 0;
 
   constructor(options: FleetOptions) {
+    this.#options = options;
     this.#stateFile = options.stateFile;
     const saved = readState(options.stateFile);
     const wanted = (name: string): boolean => !options.only || options.only.includes(name);
@@ -131,6 +146,31 @@ export class Fleet {
     );
   }
 
+  /**
+   * Takes a switch out of its box that no shipped family knows, and plugs it in at Quay House; it answers when this resolves. There is one.
+   */
+  async unpack(): Promise<StandIn> {
+    const known = this.devices.find((d) => d.options.name === unpacked.name);
+    if (known) return known;
+    const { network = 40, timeScale } = this.#options;
+    const address = `127.${network}.1.${unpacked.host}`;
+    const device = new StandIn({
+      ...{ name: unpacked.name, site: unpacked.site, address, snmpPort, sshPort, model: unpacked.model, community, timeScale },
+      ...{ serial: 'SKR40117', mac: '06:17:4b:5c:00:01', user: login.user, password: login.password, upDaysAtStart: 1 },
+      initial: readState(this.#stateFile)[unpacked.name] ?? unpackedAsNew(address),
+      unsaved: [],
+      shell: skerrowShell,
+      around: () => nothingAround,
+      turn: () => undefined,
+      onChange: () => this.#save(),
+      changes: () => this.#changes,
+      onState: () => this.#changes++,
+    });
+    this.devices.push(device);
+    await device.start();
+    return device;
+  }
+
   device(name: string): StandIn {
     const found = this.devices.find((d) => d.options.name === name);
     if (!found) throw new Error(`the fleet has no device ${name}; it has ${this.devices.map((d) => d.options.name).join(', ')}`);
@@ -166,6 +206,7 @@ export class Fleet {
     this.#started = true;
     this.#changes++;
     this.#save();
+    if (readState(this.#stateFile)[unpacked.name]) await this.unpack();
   }
 
   /** Gives one of the others another SSH host key, as a reflash may. */
@@ -308,6 +349,31 @@ function factoryImage(d: ScenarioDevice, version: string, name: string): StoredI
     factoryImages.set(key, made);
   }
   return { name, version, ...made, fault: null };
+}
+
+function unpackedAsNew(address: string): Persistent {
+  const { running } = factoryVersions[unpacked.model.maker]!;
+  const name = `sk12-${running}.img`;
+  return {
+    store: [factoryImage(unpacked, running, name)],
+    nextBoot: name,
+    keptSettings: [`name ${unpacked.name}`, `stand at ${address}`, 'gate all open', 'hush winter-tide-4417'],
+    boots: 1,
+    hostKey: makeHostKey(),
+    counters: undefined as never,
+  };
+}
+
+/** The newer image of the switch that is unpacked. @returns its path */
+export function writeUnpackedImage(folder: string): string {
+  const { maker, model, hardwareRevision } = unpacked.model;
+  const path = join(folder, 'sk12-2.5.0.img');
+  mkdirSync(folder, { recursive: true });
+  writeFileSync(
+    path,
+    makeImage({ maker, models: [model], hardwareRevisions: [hardwareRevision], version: '2.5.0', payloadBytes: 512 * 1024 }),
+  );
+  return path;
 }
 
 function fresh(d: ScenarioDevice, address: string): Persistent {

@@ -3,7 +3,7 @@ import { fileURLToPath } from 'node:url';
 export { isLoggedInOver } from './net/console-line.js';
 export { faultNames, StandIn, type FaultName } from './device.js';
 export type { Counters, Persistent, StoredImage } from './machine.js';
-export { Fleet, writeScenarioImages, type FleetOptions } from './fleet.js';
+export { Fleet, writeScenarioImages, writeUnpackedImage, type FleetOptions } from './fleet.js';
 export { inspectImage, makeImage, sha256, type ImageRecipe } from './image.js';
 export { libraryAdvisories } from './library/advisories.js';
 export { fitImage, ubootImage } from './library/formats.js';

@@ -82,10 +82,31 @@ export const scenario: readonly ScenarioDevice[] = [
   })),
 ];
 
+/** A switch in its box, which no family that ships would know. */
+export const unpacked: ScenarioDevice = {
+  name: 'skerrow-1',
+  site: 'quay-house',
+  host: 40,
+  model: {
+    maker: 'Skerrow',
+    model: 'SK-12',
+    hardwareRevision: '3',
+    variant: '',
+    objectId: `${enterprise}.90.1.12`,
+    ports: 12,
+    storage: 'one-flash',
+    capacity: 4 * 1024 * 1024,
+    bootLoader: '0.9',
+    describe: (version) => `Skerrow SK-12 at ${version}`,
+  },
+  unsaved: [],
+};
+
 /** What the devices run when nobody has touched them: model to version in use and version beside it. */
 export const factoryVersions: Record<string, { running: string; beside: string }> = {
   Tarnbrook: { running: '4.2.1', beside: '4.1.0' },
   Wendlock: { running: 'R7.02', beside: 'R6.11' },
+  Skerrow: { running: '2.4.0', beside: '2.3.1' },
 };
 
 export interface ScenarioImage {

@@ -53,13 +53,15 @@ export const registerDemo: Register = (program, act) => {
           );
         const folder = o.walkthrough ? mkdtempSync(join(tmpdir(), 'barrow-walkthrough-')) : resolve(o.folder);
         if ((o.fresh || o.friday) && !o.walkthrough) rmSync(folder, { recursive: true, force: true });
-        const [{ startFleet }, { writeScenarioImages, writeScenarioLibrary }, data, { consoleFolder }] = await Promise.all([
-          import('../demo/fleet-child.js'),
-          import('@barrow/standins'),
-          import('../demo/data.js'),
-          import('../console-folder.js'),
-        ]);
+        const [{ startFleet }, { writeScenarioImages, writeScenarioLibrary, writeUnpackedImage }, data, { consoleFolder }] =
+          await Promise.all([
+            import('../demo/fleet-child.js'),
+            import('@barrow/standins'),
+            import('../demo/data.js'),
+            import('../console-folder.js'),
+          ]);
         const images = writeScenarioImages(join(folder, 'images'));
+        writeUnpackedImage(join(folder, 'unpacked'));
         const library = await writeScenarioLibrary(join(folder, 'images', 'library'));
         const fleet = await startFleet({
           scale,

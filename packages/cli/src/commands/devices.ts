@@ -204,11 +204,28 @@ async function toApprove(client: BarrowClient, names: readonly string[], o: { ne
       );
     return chosen;
   }
-  return names.map((name) => {
-    const found = waiting.find((h) => h.name === name || h.device === name || h.address === name);
-    if (!found) throw slip('not-waiting', `${name} does not wait for approval.`, '`barrow device waiting` shows who waits.');
-    return found;
-  });
+  return Promise.all(
+    names.map(async (name) => {
+      const found = waiting.find((h) => h.name === name || h.device === name || h.address === name);
+      if (found) return found;
+      // Nobody has tried a password at it yet: it is approved as it shows itself all the same.
+      const { id, approved, address, hostKey, family, ...row } = await client.device(name);
+      if (approved !== null)
+        throw slip('not-waiting', `Passwords may go to ${row.name} already.`, '`barrow device waiting` shows who waits.');
+      return {
+        device: id,
+        name: row.name,
+        site: row.site,
+        network: row.network,
+        familyEvidence: null,
+        address: address ?? '',
+        hostKey,
+        family,
+        detail: '',
+        since: row.lastSeen,
+      };
+    }),
+  );
 }
 
 const formOf = (file: string, said: string | undefined): 'csv' | 'json' => {

@@ -24,15 +24,32 @@ export function promptOf({ greeting, talk, device }: Pick<Conversation, 'greetin
   return `(?:^|\\n)${source.replace(/ +$/, ' *')}$`;
 }
 
+/** Where a value stands in an answer: by itself, or where it does so nowhere, as a part of something else. */
+function placeOf(answer: string, value: string): { readonly line: string; readonly at: number } | null {
+  const lines = answer.replace(/\r/g, '').split('\n');
+  for (const [before, after] of [
+    ['(?<![^\\s=:,;"\'(\\[])', '(?![^\\s,;:"\')\\]])'],
+    ['(?<![A-Za-z0-9.])', '(?![A-Za-z0-9]|\\.\\d)'],
+  ] as const) {
+    const stands = new RegExp(`${before}${escaped(value)}${after}`);
+    for (const line of lines) {
+      const at = line.search(stands);
+      if (at >= 0) return { line, at };
+    }
+  }
+  return null;
+}
+
 /** The pattern that finds a value where it stood: after what was before it in its line. */
 export function captureOf(answer: string, name: string, value: string): string | null {
-  for (const line of answer.replace(/\r/g, '').split('\n')) {
-    const at = line.search(new RegExp(`(?<![A-Za-z0-9.])${escaped(value)}(?![A-Za-z0-9]|\\.\\d)`));
-    if (at < 0) continue;
+  const place = placeOf(answer, value);
+  if (place !== null) {
+    const { line, at } = place;
     const loose = (text: string): string =>
       text
         .split(/[ \t]+/)
-        .map(escaped)
+        // What has the value in it is another as soon as the value is.
+        .map((word) => (word.includes(value) ? '\\S+' : escaped(word)))
         .join('[ \\t]+');
     const [before, after] = [line.slice(0, at), line.slice(at + value.length)];
     const isLast = after.trim() === '';

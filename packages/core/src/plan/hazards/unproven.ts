@@ -4,6 +4,6 @@ import type { HazardLook } from './hazard.js';
 export const unproven: HazardLook = (run) =>
   run.unproven
     ? {
-        words: `${run.family}: the first of each model goes before the others, what fails is taken back only when you say so, and \`barrow rollout sheet\` shows what is typed`,
+        words: `${run.family}: the first of each model goes before the others, what fails is taken back only when you say so, and \`barrow rollout sheet\` shows what is typed; before anything is changed you are shown each line, and it waits for your word`,
       }
     : null;
