@@ -37,6 +37,13 @@ const worse = (group: Twins) =>
 const leak = (kb: number) => (n: number) => ({ freeKb: 160_000 - (kb * n) / 12 + (n % 3) * 20 });
 
 describe('what a soak has shown', () => {
+  it('is no leak where a short look met the falling side of a breath', () => {
+    const breath = looks((n) => ({ memoryKb: 262_144, freeKb: 160_000 - n * 32 }), 5).map((s, n) => ({ ...s, at: n * 45_000 }));
+    expect(worse(twins([{ name: 'a', before: [], samples: breath }]))).toEqual([]);
+    // The same slope over an hour is one.
+    expect(worse(twins([watched('a', (n) => ({ memoryKb: 262_144, freeKb: 160_000 - n * 213 }))]))).toHaveLength(1);
+  });
+
   it('is nothing where nothing changed', () => {
     expect(judged(twins([watched('a'), watched('b')]))).toEqual([]);
   });

@@ -243,8 +243,18 @@ describe('what a family file says and cannot mean', () => {
       'travel: { how: through-parent, most: 2 }',
       /of who may still answer the power is not cut/,
     ],
-    ['a console after its power', '[wait, console, power-cycle', '[wait, power-cycle, console', /whoever can still be spoken to keeps its power/],
-    ['a console that nobody leaves', '\n  leave-console:\n', '\n  leaves-console:\n', /leave-console is missing, without which nobody can give it/],
+    [
+      'a console after its power',
+      '[wait, console, power-cycle',
+      '[wait, power-cycle, console',
+      /whoever can still be spoken to keeps its power/,
+    ],
+    [
+      'a console that nobody leaves',
+      '\n  leave-console:\n',
+      '\n  leaves-console:\n',
+      /leave-console is missing, without which nobody can give it/,
+    ],
     ['settings that nobody puts back', '\n  restore:\n', '\n  restores:\n', /restore is missing, without which its settings/],
     [
       'a face that nobody needs',

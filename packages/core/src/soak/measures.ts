@@ -58,6 +58,8 @@ function fall(samples: readonly Sample[], at: Measure['at'], hours: (span: Ms) =
 
 /** Fewer say nothing. */
 export const leastSamples = 4;
+/** So much of all memory has truly to be gone. */
+const leastFallen = 1 / 500;
 
 const perHour = (samples: readonly Sample[], at: Measure['at'], hours: (span: Ms) => number): number | null => {
   const told = samples.filter((s) => at(s) !== null);
@@ -98,8 +100,12 @@ export const measures: readonly Measure[] = [
     name: 'free memory',
     at: (s) => s.freeKb,
     of: (samples, hours) => fall(samples, (s) => s.freeKb, hours),
-    // A hundredth of all memory in an hour is gone in four days.
-    bad: (kb, samples) => kb > 0.01 * (numbers(samples, (s) => s.memoryKb).at(-1) ?? 102_400),
+    // A hundredth of all memory in an hour is gone in four days. What breathes in a short look is not reckoned up to that.
+    bad: (kb, samples) => {
+      const all = numbers(samples, (s) => s.memoryKb).at(-1) ?? 102_400;
+      const free = numbers(samples, (s) => s.freeKb);
+      return kb > 0.01 * all && free[0]! - free.at(-1)! >= leastFallen * all;
+    },
     beyond: (kb, worst) => kb > 3 * worst,
     says: (kb) => `falls ${megabytes(kb)} an hour`,
   },
