@@ -41,7 +41,7 @@ describe('what a soak has shown', () => {
     const breath = looks((n) => ({ memoryKb: 262_144, freeKb: 160_000 - n * 32 }), 5).map((s, n) => ({ ...s, at: n * 45_000 }));
     expect(worse(twins([{ name: 'a', before: [], samples: breath }]))).toEqual([]);
     // The same slope over an hour is one.
-    expect(worse(twins([watched('a', (n) => ({ memoryKb: 262_144, freeKb: 160_000 - n * 213 }))]))).toHaveLength(1);
+    expect(worse(twins([watched('a', (n) => ({ memoryKb: 262_144, freeKb: 160_000 - n * 260 }))]))).toHaveLength(1);
   });
 
   it('is nothing where nothing changed', () => {
