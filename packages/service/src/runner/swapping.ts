@@ -94,8 +94,9 @@ export class Swapping {
     const hidden = (d: ConfigurationDifference): ConfigurationDifference => ({ ...d, lines: d.lines.map((l) => hideSecrets(l, family)) });
     const found = { device, spare, backup };
     if (look) return { ...found, difference: hidden(difference), refused: [], before: null, done: false };
-    const release = [await restoring.take(device, 'swapped'), await restoring.take(spare, 'swapped')];
+    const release: (() => void)[] = [];
     try {
+      for (const one of [device, spare]) release.push(await restoring.take(one, 'swapped'));
       const before = difference.same ? null : await backups.keep(spare.id, now, backup.firmware, null);
       const words = difference.same ? [] : await this.#give(at, family, text);
       if (!placed) await this.#move(device, spare, family);
