@@ -249,7 +249,8 @@ export async function follow(say: Say, barrow: BarrowClient, id: string, from?: 
   if (from === undefined && (isAtRest(view) || view.phase === 'planned')) return view;
   asking?.look(view);
   for await (const event of barrow.events({ after: from ?? view.journal, signal: stop.signal, onState })) {
-    if (event.kind === 'changed' && event.what === 'rollouts') asking?.look(await barrow.rollout(id));
+    // Who asks something is told by its rollout; what changes with every step is in the journal.
+    if (event.kind === 'changed' && event.what === 'rollouts' && event.ids?.includes(id)) asking?.look(await barrow.rollout(id));
     if (event.kind === 'progress' && event.rollout === id) lines?.progress(event.run, event.percent);
     if (event.kind !== 'journal' || event.entry.rollout !== id) continue;
     const e = event.entry.event;

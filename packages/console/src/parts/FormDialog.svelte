@@ -46,7 +46,7 @@
       <Dialog.Content class="form-dialog sheet">
         <form onsubmit={submit}>
           <Dialog.Title class="text-lg font-semibold">{title}</Dialog.Title>
-          <Dialog.Description class="quiet">{about}</Dialog.Description>
+          <Dialog.Description class="quiet about">{about}</Dialog.Description>
           {@render children?.()}
           {#if failure}<Trouble {failure} />{/if}
           <div class="buttons">
@@ -75,6 +75,11 @@
     display: grid;
     grid-template-columns: 1fr 1fr;
     gap: 0.9rem;
+  }
+  /* What a device asks may have lines of its own. */
+  form :global(.about) {
+    white-space: pre-line;
+    overflow-wrap: anywhere;
   }
   .buttons {
     display: flex;
