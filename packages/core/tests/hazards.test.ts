@@ -107,7 +107,7 @@ describe('what could hurt in a plan', () => {
       [
         [
           'leaf',
-          'f: the first of each model goes before the others, what fails is taken back only when you say so, and `barrow rollout sheet` shows what is typed',
+          'f: the first of each model goes before the others, what fails is taken back only when you say so, and `barrow rollout sheet` shows what is typed; before anything is changed you are shown each line, and it waits for your word',
           null,
         ],
       ],
