@@ -78,7 +78,7 @@
   }
   /* What a device asks may have lines of its own. */
   form :global(.about) {
-    white-space: pre-line;
+    white-space: pre-wrap;
     overflow-wrap: anywhere;
   }
   .buttons {

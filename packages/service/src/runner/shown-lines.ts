@@ -24,6 +24,6 @@ export function changingLines(plan: Plan, run: PlannedRun, family: Family, fileO
   return [
     `Nobody has seen the family ${family.family} change a device here. This is what it would send to ${run.name}, and what is in ‹› is filled in then:`,
     ...shown,
-    `Answer \`${sendWord}\` to have it sent; leave the device out, and nothing is.`,
+    `Answer "${sendWord}" to have it sent; leave the device out, and nothing is.`,
   ].join('\n');
 }
