@@ -11,6 +11,10 @@ const view = {
         { step: 'transfer', leg: 0, pastReturn: false },
         { step: 'activate', leg: 0, pastReturn: true },
       ],
+      rungs: [
+        { means: 'console', text: 'given its address again', steps: [{ step: 'by-console', leg: 0 }] },
+        { means: 'other-slot', text: 'taken back by its other slot', steps: [{ step: 'fall-back', leg: 1 }] },
+      ],
     },
   ],
   waves: [{ gate: { soakMs: 60_000 } }, { gate: { soakMs: 0 } }],
@@ -67,5 +71,13 @@ describe('a rollout that is followed', () => {
     lines.entry(happened({ kind: 'wave-ended', wave: 0 }));
     lines.entry(happened({ kind: 'wave-ended', wave: 1 }));
     expect(said.map((s) => s.includes('soaking for 1 min'))).toEqual([true, false]);
+  });
+
+  it('says that one has recovered when it was taken back, and not when it only goes on', () => {
+    const { lines, said } = followed(false);
+    lines.entry(happened({ kind: 'step-done', run: 'r0', step: 'by-console' }));
+    expect(said).toEqual([]);
+    lines.entry(happened({ kind: 'step-done', run: 'r0', step: 'fall-back', leg: 1 }));
+    expect(said).toEqual([expect.stringContaining('recovered')]);
   });
 });

@@ -7,6 +7,8 @@ import { clock, makeColours, outcomeMark, type Io, type Say } from '../output.js
 /** Where nothing moves on the screen, how a long step goes on is told this often. */
 const tellEvery = 30_000;
 
+const goesOn: ReadonlySet<string> = new Set(['wait', 'console', 'power-cycle']);
+
 /** What happens in a rollout, a line for each thing; in a terminal, how far those are that take long stands beneath. */
 export class FollowedLines {
   readonly #c;
@@ -55,7 +57,7 @@ export class FollowedLines {
       }
       case 'step-done': {
         const { n, steps, brings } = this.#stepAt(e);
-        if (n === steps.length - 1) this.line(e.at, `${who} ${outcomeMark(io, brings)}`);
+        if (n === steps.length - 1 && brings !== null) this.line(e.at, `${who} ${outcomeMark(io, brings)}`);
         break;
       }
       case 'leg-skipped':
@@ -147,14 +149,18 @@ export class FollowedLines {
     n: number;
     steps: readonly { readonly step: string; readonly leg: number; readonly pastReturn?: boolean }[];
     text: string;
-    brings: 'verified' | 'recovered';
+    brings: 'verified' | 'recovered' | null;
   } {
     const run = this.#runOf.get(e.run);
     const leg = e.leg ?? 0;
     const at = (s: { step: string; leg: number }): boolean => s.step === e.step && s.leg === leg;
     const { steps = [], rungs = [] } = run ? (this.view.passages[run.passage] ?? {}) : {};
     const rung = rungs.find((g) => g.steps.some(at));
-    if (rung) return { n: rung.steps.findIndex(at), steps: rung.steps, text: `${rung.text}: ${e.step}`, brings: 'recovered' };
+    if (rung) {
+      // What only has it come back goes on with its way.
+      const brings = goesOn.has(rung.means) ? null : 'recovered';
+      return { n: rung.steps.findIndex(at), steps: rung.steps, text: `${rung.text}: ${e.step}`, brings };
+    }
     return { n: steps.findIndex(at), steps, text: run ? stepText({ ...run, step: e.step, leg, rung: null }) : e.step, brings: 'verified' };
   }
 
