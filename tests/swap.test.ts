@@ -59,6 +59,8 @@ describe('a spare that takes the place of a device', () => {
     expect(look.out).toMatch(
       /more-sw-1 \(serial \S+\) would get the settings of quay-sw-1[\s\S]*\+name quay-sw-1[\s\S]*Nothing was changed/,
     );
+    // What was looked at is what is done.
+    expect(look.out).toMatch(/swap quay-sw-1 --for more-sw-1 --backup b-\w+ --yes/);
     expect(machine('more-sw-1').hostname).not.toBe('quay-sw-1');
 
     const done = await cli('device', 'swap', 'quay-sw-1', '--for', 'more-sw-1', '--yes');

@@ -10,7 +10,7 @@ export function swappedText(swap: SwappedView): string {
       `${spareName} (serial ${spareSerial}) would get the settings of ${deviceName} from backup ${backup}, be restarted, answer at ${address}, and be ${deviceName} from then on.`,
       same ? 'It has these settings already.' : `Its settings: ${count}.\n${rest}`,
       '',
-      `Nothing was changed. To do it: \`barrow device swap ${deviceName} --for ${spareName} --yes\`.`,
+      `Nothing was changed. To do it: \`barrow device swap ${deviceName} --for ${spareName} --backup ${backup} --yes\`.`,
     ].join('\n');
   const kept = before === null ? '' : ` What the spare had before is kept as backup ${before}.`;
   const is = `${deviceName} is serial ${spareSerial} now, at ${address}, on ${firmware ?? 'the version of the backup'}.${kept}`;

@@ -232,6 +232,8 @@ class Asking {
       );
       if (why === null) return;
       io.out(`${why}\n`);
+      // Somebody has answered it elsewhere meanwhile.
+      if (!this.#asked.has(id)) return;
     }
   }
 }

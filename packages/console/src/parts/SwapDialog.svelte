@@ -22,7 +22,7 @@
       look = await client().swapDevice(device.id, { spare, look: true });
       throw onlyLooked;
     }
-    const { same, spareSerial, refused, lines } = await client().swapDevice(device.id, { spare, look: false });
+    const { same, spareSerial, refused, lines } = await client().swapDevice(device.id, { spare, backup: look.backup, look: false });
     ondone(
       `It is serial ${spareSerial ?? 'unknown'} now.${same ? '' : ` It did not take all of its settings: ${[...refused, ...lines].slice(0, 5).join('; ')}`}`,
     );
