@@ -70,10 +70,11 @@ describe('a device that hangs at its restart', () => {
     expect(noticed('dunmoor-sw-1')).toBe(`${not}dunmoor-pdu-1, which feeds it, is reached through it`);
     expect(noticed('quay-sw-1')).toBe(`${not}nobody knows what feeds it`);
     expect(planned.passages.flatMap((p) => p.rungs).map((r) => r.text)).toContain('started anew by cutting its power');
-    // What would take another's power with it is not switched.
+    // What would take another's power with it is not switched by itself.
     await client.setDevice('quay-cam-2', { feed: 'quay-pdu-1:outlet 1' });
-    const shared = (await plan('quay-rt-1')).runs[0]!.notices;
-    expect(shared).toContain(`${not}quay-cam-2 would lose power with it, on outlet 1 of quay-pdu-1`);
+    expect((await plan('quay-rt-1')).runs[0]!.notices).toContain(
+      'its power is cut if it does not come back only on your word: quay-cam-2 would lose power with it, on outlet 1 of quay-pdu-1',
+    );
     await client.setDevice('quay-cam-2', { feed: null });
   });
 
@@ -105,6 +106,33 @@ describe('a device that hangs at its restart', () => {
     expect(done, JSON.stringify(done)).toMatchObject({ outcome: 'verified' });
     expect(counters('quay-rt-1')).toMatchObject({ powerCuts: 1, writesDone: 1, activations: 1, reboots: 1, restartsInWrite: 0 });
     expect(counters('quay-core-1').powerCuts).toBe(0);
+  });
+
+  it('whose power another shares is dark until a person says that the other may lose it too', async () => {
+    await client.setDevice('quay-phone-2', { feed: 'quay-sw-1:port 9' });
+    const cam = scene.fleet.machine('quay-cam-2');
+    const feed = /that port (\d+) of (\S+) feeds/.exec(noticedIn(await plan('quay-cam-2'), 'quay-cam-2'))!;
+    const at = `${feed[2]!}:port ${feed[1]!}`;
+    await client.setDevice('quay-cam-2', { feed: at });
+    await client.setDevice('quay-phone-2', { feed: at });
+    cam.faults.add('hangs-at-restart');
+    const planned = await begun('quay-cam-2');
+    const failed = runOf(await over(planned.id), 'quay-cam-2');
+    expect(failed).toMatchObject({ outcome: 'failed', cause: { code: 'never-returned' }, takeBack: null, cutsOff: ['quay-phone-2'] });
+    expect(cam.counters.powerCuts).toBe(0);
+    const look = await cli('rollout', 'take-back', planned.id, 'quay-cam-2', '--look');
+    expect(look.out).toContain('quay-phone-2 loses power with it');
+    const refused = await cli('rollout', 'take-back', planned.id, 'quay-cam-2');
+    expect(refused.code, refused.out).not.toBe(0);
+    expect(refused.err).toContain('quay-phone-2 would lose theirs with it: that has to be accepted');
+    expect(cam.counters.powerCuts).toBe(0);
+    const said = await cli('rollout', 'take-back', planned.id, 'quay-cam-2', '--accept', 'cut-off');
+    expect(said.code, said.err).toBe(0);
+    const done = runOf(await over(planned.id), 'quay-cam-2');
+    expect(done, JSON.stringify(done)).toMatchObject({ outcome: 'verified' });
+    expect(cam.counters).toMatchObject({ powerCuts: 1, restartsInWrite: 0 });
+    expect((await cli('report', planned.id, '--format', 'json')).out).toContain('and accepted that others lose their power with it');
+    await client.setDevice('quay-phone-2', { feed: null });
   });
 
   it('is failed when its outlet cannot be switched; when that stays off, whoever reads it is told so first', async () => {

@@ -341,7 +341,18 @@ export function wouldDo(word: Word, r: Pick<Rollout, 'runs' | 'phase' | 'heldBec
         : [];
     case 'take-back':
       return run
-        ? [run.takeBack === null ? `${run.name} cannot be taken back now.` : `${run.name} is ${run.takeBack}, and looked at then.`]
+        ? [
+            ...(run.takeBack === null
+              ? run.cutsOff === null
+                ? [`${run.name} cannot be taken back now.`]
+                : []
+              : [`${run.name} is ${run.takeBack}, and looked at then.`]),
+            ...(run.cutsOff === null
+              ? []
+              : [
+                  `If you accept that others are cut off, it is started anew by cutting its power where that does not help: ${run.cutsOff.join(', ')} ${run.cutsOff.length === 1 ? 'loses' : 'lose'} power with it.`,
+                ]),
+          ]
         : [];
     case 'release':
       return run

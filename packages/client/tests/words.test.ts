@@ -141,7 +141,7 @@ describe('the end that is foretold', () => {
 
 describe('what a word would do', () => {
   const run = (name: string, more: Partial<RunView>): RunView =>
-    ({ name, outcome: null, phase: 'waiting', pastReturn: false, takeBack: null, ...more }) as RunView;
+    ({ name, outcome: null, phase: 'waiting', pastReturn: false, takeBack: null, cutsOff: null, ...more }) as RunView;
   const past = run('p', { phase: 'busy', pastReturn: true });
   const busy = run('b', { phase: 'busy' });
   const idle = [run('w', {}), run('k', { phase: 'parked' })];
@@ -180,6 +180,11 @@ describe('what a word would do', () => {
     ['take-over', past, 'p is past its point of no return: Barrow takes it to its end.'],
     ['take-back', failed, 'f cannot be taken back now.'],
     ['take-back', run('f', { takeBack: 'taken back by its other slot' }), 'f is taken back by its other slot, and looked at then.'],
+    [
+      'take-back',
+      run('f', { cutsOff: ['g'] }),
+      'If you accept that others are cut off, it is started anew by cutting its power where that does not help: g loses power with it.',
+    ],
     ['release', failed, 'What guards f is let go: what it hangs on may go down again. Say so only when it neither writes nor is down.'],
     ['retry', failed, 'f is begun anew, from the first image that it was not verified on; what is behind it is not done again.'],
   ] as const)('%s of one says what becomes of it', (word, one, text) => expect(wouldDo(word, of([one]), one)).toEqual([text]));

@@ -202,6 +202,7 @@ export function holdings(plan: Plan, i: number, stretch: number): Hold[] {
   const { ofParent } = plan.passages[run.passage]!.stretches[stretch]!;
   if (run.via && ofParent?.storage) holds.push([`store:${run.via}`, true]);
   if (run.via && ofParent?.most) holds.push([`parent:${run.via}`, false]);
+  if (names[0] === 'cut-power') for (const { device } of run.power?.others ?? []) holds.push([`up:${device}`, true]);
   if (falls) for (const key of run.downClaims) holds.push([key, false]);
   if (falls && plan.spacing?.[`apart:${run.site}`]) holds.push([`apart:${run.site}`, false]);
   if (falls) for (const id of run.needsUp ?? []) if (!run.under.includes(id)) holds.push([`up:${id}`, false]);
@@ -254,16 +255,20 @@ export function harm(states: readonly RolloutState[]): string | null {
       const step = stepAt(state, i);
       // Nobody knows better: it may be down, and it may be writing.
       const isBroken = run.phase === 'broken' && run.claims!.some((c) => c.key === `up:${state.plan.runs[i]!.device}`);
-      if (isDoubtful(state, i) || isBroken) return [{ planned: state.plan.runs[i]!, isDown: true, writes: true, doubtful: true }];
+      if (isDoubtful(state, i) || isBroken) return [{ planned: state.plan.runs[i]!, isDown: true, writes: true, doubtful: true, cut: [] }];
       if (!['ready', 'busy', 'lost', 'asking'].includes(run.phase)) return [];
       const isDown = down.includes(step) && !(step === 'reboot' && run.phase === 'ready');
-      return [{ planned: state.plan.runs[i]!, isDown, writes: writing.includes(step) && run.phase !== 'ready', doubtful: false }];
+      const cut = step === 'cut-power' || step === 'give-power' ? (state.plan.runs[i]!.power?.others ?? []) : [];
+      return [{ planned: state.plan.runs[i]!, isDown, writes: writing.includes(step) && run.phase !== 'ready', doubtful: false, cut }];
     }),
   );
   const fallen = inHand.filter((r) => r.isDown);
   for (const { planned: d, doubtful } of fallen)
     for (const { planned: u, writes } of inHand)
       if (!doubtful && u !== d && writes && u.under.includes(d.device)) return `${d.device} is down while ${u.device} is writing below it`;
+  for (const { planned: d, cut } of fallen)
+    for (const { planned: u, writes } of inHand)
+      if (writes && cut.some((c) => c.device === u.device)) return `${u.device} is writing while its power is cut for ${d.device}`;
   for (const { planned: d, doubtful } of fallen)
     for (const { planned: u, doubtful: other } of fallen)
       if (u !== d && !doubtful && !other && u.needsUp?.includes(d.device))

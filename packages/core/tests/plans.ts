@@ -71,7 +71,7 @@ export const passage = (
   way = nineSteps(),
   hasEarlier = false,
   proves = false,
-  powered = false,
+  powered: boolean | 'cuts-off' = false,
 ): Passage =>
   makePassage(
     versions.slice(1).map((to, i) => {

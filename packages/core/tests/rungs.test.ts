@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { checkWord, legAt, legSteps, whyWaiting, type RolloutEvent } from '@barrow/core';
+import { checkWord, darkWith, legAt, legSteps, whyWaiting, type RolloutEvent } from '@barrow/core';
 import { namedAt } from './full-scan.js';
 import { nineSteps, passage, planOf } from './plans.js';
 import { World } from './world.js';
@@ -21,7 +21,13 @@ const failAt = (world: World, step: string, cause: string, id = 'd1'): void => {
   world.happen({ kind: 'step-failed', at: world.now, run: id, ...namedAt(world.state, index), cause, detail: `${cause} it was` });
   world.settle();
 };
-const takeBack = (id = 'd1'): RolloutEvent => ({ kind: 'take-back-asked', at: 0, run: id, by: 'somebody' });
+const takeBack = (id = 'd1', more: { cutsOff?: true } = {}): RolloutEvent => ({
+  kind: 'take-back-asked',
+  at: 0,
+  run: id,
+  by: 'somebody',
+  ...more,
+});
 
 describe('a passage with a way back', () => {
   const full = passage(['4.2.1', '4.3.0', '5.0.0'], nineSteps(), true);
@@ -166,6 +172,75 @@ describe('a device whose power can be cut', () => {
     expect(run(world).phase).toBe('busy');
     done(world);
     expect(run(world).phase).toBe('ready');
+  });
+});
+
+describe('a device whose power others share', () => {
+  const shared = passage(['4.2.1', '4.3.0'], nineSteps(), false, false, 'cuts-off');
+  const outlet = (other: string) => ({ device: 'd9', name: 'strip', outlet: 'outlet 3', others: [{ device: other, name: `sw-${other}` }] });
+  const each = [{ site: 'a', passage: shared, power: outlet('d2') }, { site: 'a', passage: shared, power: outlet('d1') }, { site: 'a' }];
+  const gate = { soakMs: 0, failureLimit: 9, approval: false };
+  const failed = (...ids: string[]): World => {
+    const world = started({ devices: 3, atOnce: 2, each, gate });
+    // Twice: it is waited for once more.
+    for (const id of ids.flatMap((one) => [one, one])) failAt(world, 'return', 'never-returned', id);
+    return world;
+  };
+  const mayCutOff = { cutsOff: true } as const;
+
+  it('is not cut off from it until a person says that they may go dark', () => {
+    const world = failed('d1');
+    expect(run(world)).toMatchObject({ phase: 'ended', outcome: 'failed', cause: 'never-returned', tried: [{ rung: 0 }] });
+    expect(darkWith(world.state, 0)).toEqual([{ device: 'd2', name: 'sw-d2' }]);
+    expect(darkWith(world.state, 1)).toBeNull();
+    // Without that word it is waited for once more, and that is all.
+    world.happen(takeBack());
+    for (const id of ['d2', 'd3']) world.happen({ kind: 'run-skipped', at: world.now, run: id, by: 'somebody', reason: 'room for it' });
+    world.settle();
+    failAt(world, 'return', 'never-returned');
+    expect(run(world)).toMatchObject({ phase: 'ended', outcome: 'failed', mayCutOff: false });
+  });
+
+  it('is, with that word, when nothing of theirs is being written', () => {
+    const world = failed('d1');
+    expect(namedAt(world.state, 1).step).toBe('preflight');
+    expect(checkWord(world.state, takeBack('d1', mayCutOff))).toBe('sw-d2, which would lose its power with it, is in hand');
+    world.happen({ kind: 'step-failed', at: world.now, run: 'd2', step: 'preflight', cause: 'login-refused', detail: '' });
+    world.settle();
+    world.happen(takeBack('d1', mayCutOff));
+    world.settle();
+    failAt(world, 'return', 'never-returned');
+    expect(namedAt(world.state, 0).step).toBe('cut-power');
+    expect(world.ledger.holdersOf('up:d2')).toEqual([{ rollout: world.state.plan.id, run: 'd1' }]);
+    for (let n = 0; n < 4; n++) done(world);
+    expect(run(world)).toMatchObject({ outcome: 'verified', mayCutOff: false });
+  });
+
+  it('waits for who may still be writing, and names it; two are not taken back with the power of each other', () => {
+    const world = failed('d1', 'd2');
+    world.happen(takeBack('d1', mayCutOff));
+    world.settle();
+    expect(checkWord(world.state, takeBack('d2', mayCutOff))).toBe('sw-d1, which would lose its power with it, is in hand');
+    failAt(world, 'return', 'never-returned');
+    expect(run(world).phase).toBe('broken');
+    expect(whyWaiting(world.state, 0, world.ledger, () => 'sw-d2')?.text).toBe('waits for sw-d2, which would lose power with it');
+    world.happen({ kind: 'run-released', at: world.now, run: 'd2', by: 'somebody', reason: 'it is dark' });
+    world.settle();
+    expect(namedAt(world.state, 0).step).toBe('cut-power');
+  });
+
+  it('says why it cannot be taken back without that word', () => {
+    const only = { ...nineSteps(), recovery: ['power-cycle'] as const };
+    const world = started({ each: [{ passage: passage(undefined, only, false, false, 'cuts-off'), power: outlet('d7') }] });
+    failAt(world, 'return', 'never-returned');
+    expect(checkWord(world.state, takeBack())).toBe(
+      'sw-1 could only be started anew by cutting its power, and sw-d7 would lose theirs with it: that has to be accepted',
+    );
+    expect(checkWord(world.state, takeBack('d1', mayCutOff))).toBeNull();
+    // Of who answers the power is not cut, whatever is accepted.
+    const other = started({ each: [{ passage: shared, power: outlet('d7') }], wayBack: false });
+    failAt(other, 'return', 'locked-out');
+    expect(darkWith(other.state, 0)).toBeNull();
   });
 });
 

@@ -127,6 +127,7 @@ describe('the scheduler, whatever happens in whatever order', () => {
     const moves = fc.array(fc.tuple(fc.integer({ min: 0, max: 99 }), fc.nat(1000)), { minLength: 60, maxLength: 170 });
     const proves = passage(['4.2.1', '4.3.0'], undefined, false, true, true);
     const two = passage(['4.2.1', '4.3.0', '5.0.0'], undefined, true, false, true);
+    const shared = passage(['4.2.1', '4.3.0'], undefined, false, false, 'cuts-off');
     const each = [
       { passage: proves },
       { passage: two, rings: ['0'] },
@@ -134,7 +135,7 @@ describe('the scheduler, whatever happens in whatever order', () => {
       { passage: two, under: ['d1'] },
       { needs: [{ leg: 0, device: 'd1' }] },
       { passage: two },
-      {},
+      { passage: shared, power: { device: 'd9', name: 'strip', outlet: 'outlet 3', others: [{ device: 'd2', name: 'sw-2' }] } },
     ];
     const gate = { soakMs: 60_000, failureLimit: 3, approval: true };
     fc.assert(

@@ -373,9 +373,16 @@ export class World {
         this.happen({ kind: 'run-released', at, run: pick(doubtful).id, by: 'somebody', reason: 'seen' });
         return this.settle();
       }
-      const back = this.runsIn('ended').filter(({ id }) => check(this.state, { kind: 'take-back-asked', at, run: id, by: '' }) === null);
+      const word = (run: string): RolloutEvent => ({
+        kind: 'take-back-asked',
+        at,
+        run,
+        by: 'somebody',
+        ...(which % 2 ? { cutsOff: true } : {}),
+      });
+      const back = this.runsIn('ended').filter(({ id }) => check(this.state, word(id)) === null);
       if (which % 3 === 1 && back.length > 0 && this.state.phase !== 'stopping') {
-        this.happen({ kind: 'take-back-asked', at, run: pick(back).id, by: 'somebody' });
+        this.happen(word(pick(back).id));
         return this.settle();
       }
       const ended = this.runsIn('ended').filter(({ index }) => this.state.runs[index]!.outcome !== 'verified');

@@ -87,7 +87,7 @@ export class FollowedLines {
         this.line(e.at, `${who} ${outcomeMark(io, 'skipped')}: ${e.reason}`);
         break;
       case 'take-back-asked':
-        this.line(e.at, `${who} is to be taken back, says ${e.by}`);
+        this.line(e.at, `${who} is to be taken back, says ${e.by}${e.cutsOff ? '; others may lose their power with it' : ''}`);
         break;
       case 'run-given-up':
         this.line(e.at, `${who} is not taken back: ${e.reason}`);

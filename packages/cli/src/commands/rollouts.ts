@@ -58,6 +58,11 @@ function causeLines(io: Io, run: RunView): string {
         `    Then ${t.text}, and that failed too: ${t.cause.what} ${c.dim(`(${t.cause.code}, at ${t.step})`)} ${t.detail.split('\n')[0]}`,
     ),
     ...(run.outcome === 'recovered' ? [`    It is good again on ${legFrom(run)}, and not at its target.`] : []),
+    ...(run.cutsOff === null
+      ? []
+      : [
+          `    ${c.dim(`Its power can be cut where it is fed, if you accept that ${run.cutsOff.join(', ')} ${run.cutsOff.length === 1 ? 'loses' : 'lose'} power with it: \`barrow rollout take-back --accept cut-off\`.`)}`,
+        ]),
     `    ${c.dim(`Next: ${run.takeBack === null ? run.cause!.next : `it can be ${run.takeBack}, with \`barrow rollout take-back\`. Or: ${run.cause!.next}`}`)}`,
   ]
     .filter((l) => l.trim() !== '')
@@ -661,30 +666,36 @@ export const registerRollouts: Register = (program, act) => {
     'take-back': ['have a device that failed past its point of no return taken back to what it ran', 'Being taken back'],
     release: ['let go what guards a failed device: it is neither down nor writing any more', 'Released'],
   } as const;
-  for (const word of ['retry', 'skip', 'take-over', 'take-back', 'release'] as const)
-    rollout
+  for (const word of ['retry', 'skip', 'take-over', 'take-back', 'release'] as const) {
+    const command = rollout
       .command(`${word} <rollout> <device>`)
       .description(deeds[word][0])
       .option('--reason <text>', 'why', 'asked to')
-      .option('--look', 'only tell what that would do')
-      .action(
-        act(async ({ say, client }, id: string, device: string, o: { reason: string; look?: true }) => {
-          const barrow = client();
-          if (o.look) {
-            const now = await barrow.rollout(await resolve(barrow, id));
-            return tellWould(say, word, now, (await barrow.run(now.id, device)).run);
-          }
-          const r = await barrow.sayRun(await resolve(barrow, id), device, word, { reason: o.reason });
-          const pending =
-            (word === 'skip' || word === 'take-over') &&
-            r.runs.find((x) => [x.id, x.name, x.serial, x.address].includes(device))?.outcome === null;
-          print(say, r, () =>
-            pending
-              ? `${device} is left out of ${r.name} as soon as the step in hand has ended; until then it counts.`
-              : `${deeds[word][1]}: ${device} in ${r.name}. ${totalsOf(r)}.${word === 'take-over' ? ` When you are done: \`barrow rollout retry ${r.id} ${device}\`; Barrow looks at it, and who needs it goes on.` : ''}`,
-          );
-        }),
-      );
+      .option('--look', 'only tell what that would do');
+    if (word === 'take-back')
+      command.option('--accept <hazards>', 'what could hurt others and is accepted: cut-off, they lose their power with it', commas);
+    command.action(
+      act(async ({ say, client }, id: string, device: string, o: { reason: string; look?: true; accept?: string[] }) => {
+        const barrow = client();
+        if (o.look) {
+          const now = await barrow.rollout(await resolve(barrow, id));
+          return tellWould(say, word, now, (await barrow.run(now.id, device)).run);
+        }
+        const r = await barrow.sayRun(await resolve(barrow, id), device, word, {
+          reason: o.reason,
+          ...(o.accept === undefined ? {} : { accept: o.accept }),
+        });
+        const pending =
+          (word === 'skip' || word === 'take-over') &&
+          r.runs.find((x) => [x.id, x.name, x.serial, x.address].includes(device))?.outcome === null;
+        print(say, r, () =>
+          pending
+            ? `${device} is left out of ${r.name} as soon as the step in hand has ended; until then it counts.`
+            : `${deeds[word][1]}: ${device} in ${r.name}. ${totalsOf(r)}.${word === 'take-over' ? ` When you are done: \`barrow rollout retry ${r.id} ${device}\`; Barrow looks at it, and who needs it goes on.` : ''}`,
+        );
+      }),
+    );
+  }
   rollout
     .command('done <rollout> <device>')
     .description('say that what you were asked to do by hand is done')

@@ -230,7 +230,7 @@
   }
   /** What a person is asked for before it is said. */
   let asking = $state.raw<
-    { what: 'stop' | 'discard' | 'note' } | { what: 'skip' | 'take-over' | 'answer' | 'expect'; run: RunView } | null
+    { what: 'stop' | 'discard' | 'note' } | { what: 'skip' | 'take-over' | 'answer' | 'expect' | 'cut-off'; run: RunView } | null
   >(null);
   /** What the upgrade changed in the settings of the one that is asked about. */
   let differing = $state.raw<ExpectedSeen | null>(null);
@@ -266,6 +266,7 @@
         'Accepted, these lines are expected of every device of the family that takes this version step; only others are told from then on. Retry this one then.',
       word: 'Accept them',
     },
+    'cut-off': { title: 'Cut power that others share?', about: '', word: 'Cut it' },
   } as const;
   async function ask() {
     if (asking?.what === 'discard') {
@@ -274,6 +275,7 @@
     } else if (asking?.what === 'skip') show(await client().sayRun(id, asking.run.id, 'skip', { reason: words.trim() }));
     else if (asking?.what === 'take-over') show(await client().sayRun(id, asking.run.id, 'take-over', { reason: words.trim() }));
     else if (asking?.what === 'answer') show(await client().sayRun(id, asking.run.id, 'answer', { answer: words.trim() }));
+    else if (asking?.what === 'cut-off') show(await client().sayRun(id, asking.run.id, 'take-back', { accept: ['cut-off'] }));
     else if (asking?.what === 'expect') await client().expect(id, asking.run.id, { accept: true });
     else if (asking) show(await client().say(id, asking.what, asking.what === 'note' ? { text: words.trim() } : {}));
     words = '';
@@ -583,6 +585,11 @@
             title="It is then {run.takeBack}"
             onclick={() => sayRun(run.id, 'take-back')}>Take back</button
           >{/if}
+        {#if may('operator') && run.cutsOff}<button
+            class="anchor"
+            title="Its power is shared with {run.cutsOff.join(', ')}"
+            onclick={() => (asking = { what: 'cut-off', run })}>Cut power</button
+          >{/if}
         {#if may('operator') && run.guarded}<button
             class="anchor"
             title="It is neither down nor writing any more: what it hangs on may go down again"
@@ -752,9 +759,11 @@
       ? (asking.run.asks ?? 'It is asked no more.')
       : asking.what === 'take-over'
         ? wouldDo('take-over', rollout!, asking.run).join(' ')
-        : asking.what === 'stop'
-          ? wouldDo('stop', rollout!).join(' ')
-          : about}
+        : asking.what === 'cut-off'
+          ? wouldDo('take-back', rollout!, asking.run).join(' ')
+          : asking.what === 'stop'
+            ? wouldDo('stop', rollout!).join(' ')
+            : about}
     {word}
     onclose={() => (asking = null)}
     send={ask}

@@ -43,6 +43,10 @@
             It is good again on {detail.run.legs[detail.run.leg]?.from}, and not at its target.
           </p>{/if}
         {#if detail.run.takeBack}<p>It can be {detail.run.takeBack}.</p>{/if}
+        {#if detail.run.cutsOff}<p>
+            Its power can be cut where it is fed, if you accept that {detail.run.cutsOff.join(', ')}
+            {detail.run.cutsOff.length === 1 ? 'loses' : 'lose'} power with it.
+          </p>{/if}
         <p class="next"><b>Look next:</b> <Words text={detail.run.cause.next} /></p>
       </div>
     {:else if detail.run.detail}<p>{detail.run.detail}</p>{/if}

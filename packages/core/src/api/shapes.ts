@@ -574,6 +574,8 @@ export const runViewSchema = z.object({
   tried: z.array(z.object({ means: z.enum(rungMeans), text: z.string(), step: z.string(), cause: causeShape, detail: z.string() })),
   /** What would be tried if a person said so; null when nothing can be. */
   takeBack: z.string().nullable(),
+  /** Who would lose their power if it were started anew by cutting its own, which a person may accept; null: nobody, or it cannot be. */
+  cutsOff: z.array(z.string()).nullable(),
   outcome: z.enum(outcomes).nullable(),
   cause: causeShape.nullable(),
   detail: z.string().nullable(),

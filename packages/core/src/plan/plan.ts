@@ -73,6 +73,8 @@ export interface PlannedStretch {
   readonly byHand?: true;
   /** It is no part of the way: only what was set aside is put back in it, when the way came to another end. */
   readonly putsBack?: true;
+  /** Others lose their power with it. */
+  readonly cutsOff?: true;
   /** Where it is handled through another device: what of that is used alone (its storage), or with how many others at once. */
   readonly ofParent?: { readonly storage?: true; readonly most?: number; readonly apartMs?: Ms };
 }
@@ -96,6 +98,8 @@ export interface PlannedRung {
   readonly joins?: number;
   /** Its steps may log in as to a device that was reset. */
   readonly factory?: true;
+  /** Others go dark with it: it is tried only when a person says that they may. */
+  readonly cutsOff?: true;
 }
 
 /** What gives a device its power: an outlet or a port of another, which can switch it. */
@@ -104,6 +108,8 @@ export interface PowerFrom {
   readonly name: string;
   /** As the map names it. */
   readonly outlet: string;
+  /** Who else hangs on it, and loses its power with it. */
+  readonly others?: readonly { readonly device: DeviceId; readonly name: string }[];
 }
 
 /** Where a device can be spoken to without its network: a line of a console server. */
@@ -515,7 +521,7 @@ export function needOf(plan: Pick<Plan, 'wayBack'>, passage: Passage, stretch: P
   const { leg } = passage.steps[stretch.from]!;
   const back = plan.wayBack
     ? ownRungs(passage)
-        .filter((r) => r.leg === leg)
+        .filter((r) => r.leg === leg && !r.cutsOff)
         .map((r) => lasting(r.step, passage.stretches[r.stretch]!.to))
     : [];
   return lasting(stretch.from, stretch.to) + Math.max(0, ...back);
@@ -567,6 +573,8 @@ export function claimsOf(plan: Plan, run: PlannedRun, stretch: PlannedStretch): 
   if (goesDown || steps.some((s) => s.writes))
     for (const id of new Set([...run.under, ...(goesDown ? (run.needsUp ?? []) : [])]))
       claims.push({ key: `up:${id}`, mode: goesDown && id === run.device ? 'exclusive' : 'shared' });
+  // Who loses its power with it is as down as it is: nothing of theirs is being written then.
+  if (stretch.cutsOff) for (const { device } of run.power?.others ?? []) claims.push({ key: `up:${device}`, mode: 'exclusive' });
   if (goesDown) for (const key of run.downClaims) claims.push({ key, mode: 'shared' });
   const apart = `apart:${run.site}`;
   if (goesDown && plan.spacing?.[apart] !== undefined) claims.push({ key: apart, mode: 'shared' });

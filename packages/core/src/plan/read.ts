@@ -84,6 +84,7 @@ const plan = z.object({
           afterSoak: z.literal(true).optional(),
           byHand: z.literal(true).optional(),
           putsBack: z.literal(true).optional(),
+          cutsOff: z.literal(true).optional(),
           ofParent: z
             .object({ storage: z.literal(true).optional(), most: z.number().int().optional(), apartMs: z.number().optional() })
             .optional(),
@@ -99,6 +100,7 @@ const plan = z.object({
             takes: plannedLeg.optional(),
             joins: z.number().int().optional(),
             factory: z.literal(true).optional(),
+            cutsOff: z.literal(true).optional(),
           }),
         )
         .default([]),
@@ -110,7 +112,14 @@ const plan = z.object({
       passage: z.number().int(),
       needs: z.array(z.object({ leg: z.number().int(), run: z.string() })).optional(),
       via: z.string().optional(),
-      power: z.object({ device: z.string(), name: z.string(), outlet: z.string() }).optional(),
+      power: z
+        .object({
+          device: z.string(),
+          name: z.string(),
+          outlet: z.string(),
+          others: z.array(z.object({ device: z.string(), name: z.string() })).optional(),
+        })
+        .optional(),
       console: z.object({ device: z.string(), name: z.string(), line: z.string() }).optional(),
       back: z.literal(true).optional(),
       room: z.array(z.string()),

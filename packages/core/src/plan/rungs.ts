@@ -39,10 +39,11 @@ function helps({ means, factory }: PlannedRung, cause: string): boolean {
  * The rung that may be tried after a failure in a leg.
  *
  * @param after the index of the one that was tried last; -1 when none was
+ * @param mayCutOff a person has said that others may go dark with it
  * @returns its index in the passage; null when none is left that could help
  */
-export function rungAfter(plan: Plan, run: PlannedRun, leg: number, cause: string, after = -1): number | null {
-  const at = passageOf(plan, run).rungs.findIndex((r, i) => i > after && r.leg === leg && helps(r, cause));
+export function rungAfter(plan: Plan, run: PlannedRun, leg: number, cause: string, after = -1, mayCutOff = false): number | null {
+  const at = passageOf(plan, run).rungs.findIndex((r, i) => i > after && r.leg === leg && (mayCutOff || !r.cutsOff) && helps(r, cause));
   return at < 0 ? null : at;
 }
 

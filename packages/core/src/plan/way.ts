@@ -79,14 +79,14 @@ export const prove = 'prove';
  *
  * @param proves whether the device is looked at again, and its other copy brought level, after the soak, where its way can
  * @param learned what such a step took here before, against what the family file says
- * @param powered whether its power can be cut and given again by what feeds it
+ * @param powered whether its power can be cut and given again by what feeds it; `cuts-off`: others lose theirs with it
  * @param consoled whether it can be spoken to over its console
  */
 export function makePassage(
   legs: readonly WayLeg[],
   timeScale = 1,
   proves = false,
-  powered = false,
+  powered: boolean | 'cuts-off' = false,
   learned: (way: string, step: StepName) => Learned | null = () => null,
   consoled = false,
 ): Passage {
@@ -159,9 +159,11 @@ export function makePassage(
         for (const step of own) steps.push({ step, leg, typicalMs: scaled({ step, usualMs }, 0), ...traitsOf(step), pastReturn: true });
         steps.push(...again);
         const { ofParent } = stretch;
-        stretches.push({ name: means, from: begins, to: steps.length, ...(ofParent ? { ofParent } : {}) });
+        const cutsOff = means === 'power-cycle' && powered === 'cuts-off' ? { cutsOff: true as const } : {};
+        stretches.push({ name: means, from: begins, to: steps.length, ...cutsOff, ...(ofParent ? { ofParent } : {}) });
         rungs.push({
           ...{ means, leg, step: begins, stretch: stretches.length - 1, joins: stretch.to },
+          ...cutsOff,
           ...(means === 'console' && way.resetsLogin ? { factory: true as const } : {}),
         });
         continue;

@@ -76,8 +76,8 @@ export const rolloutEventSchema = z.discriminatedUnion('kind', [
   z.object({ kind: z.literal('run-needless'), at, run, need: z.string(), detail: z.string() }),
   z.object({ kind: z.literal('run-released'), at, run, by, reason: z.string() }),
   z.object({ kind: z.literal('run-retried'), at, run, by }),
-  /** A person has who failed taken back, by the first of its rungs that may help. */
-  z.object({ kind: z.literal('take-back-asked'), at, run, by }),
+  /** A person has who failed taken back, by the first of its rungs that may help. `cutsOff`: also by one with which others go dark. */
+  z.object({ kind: z.literal('take-back-asked'), at, run, by, cutsOff: z.literal(true).optional() }),
   /** What had failed is not taken back any more. */
   z.object({ kind: z.literal('run-given-up'), at, run, reason: z.string() }),
   z.object({ kind: z.literal('held'), at, by, reason: z.string() }),

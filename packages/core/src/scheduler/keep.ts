@@ -3,7 +3,7 @@ import type { Plan } from '../plan/plan.js';
 import { initialState, outcomes, runPhases, wavePhases, rolloutPhases, type RolloutState, type RunState } from './state.js';
 
 /** Which fold a kept state is of: to be counted up whenever the same journal folds to another state than before. */
-export const foldVersion = 8;
+export const foldVersion = 9;
 
 const claims = z.array(z.object({ key: z.string(), mode: z.enum(['shared', 'exclusive']) }));
 const time = z.number().int().nullable();
@@ -33,6 +33,7 @@ const keptRun = z
     failedStep: z.number().int().nullable(),
     rung: z.number().int().nullable(),
     tried: z.array(z.object({ rung: z.number().int(), step: z.string(), cause: z.string(), detail: z.string() })),
+    mayCutOff: z.boolean(),
     outcome: z.enum(outcomes).nullable(),
     cause: z.string().nullable(),
     detail: z.string().nullable(),

@@ -29,14 +29,24 @@ export function nextRung(state: RolloutState, index: number, cause: string): num
   // What nobody has seen work is not mended by what nobody has seen work, unless a person says so.
   if (!run.pastReturn || (run.rung === null && (!plan.wayBack || plan.runs[index]!.unproven))) return null;
   const leg = rungOf(state, index)?.leg ?? currentStep(state, index).leg;
-  return rungAfter(plan, plan.runs[index]!, leg, cause, run.rung ?? -1);
+  return rungAfter(plan, plan.runs[index]!, leg, cause, run.rung ?? -1, run.mayCutOff);
 }
 
-/** The rung that a person may have tried of a run that has ended. */
-export function firstRung(state: RolloutState, index: number): number | null {
+/** The rung that a person may have tried of a run that has ended; with their word also one with which others go dark. */
+export function firstRung(state: RolloutState, index: number, mayCutOff = false): number | null {
   const { outcome, pastReturn, cause, legs } = state.runs[index]!;
   if (outcome !== 'failed' || !pastReturn || cause === null) return null;
-  return rungAfter(state.plan, state.plan.runs[index]!, legs, cause);
+  return rungAfter(state.plan, state.plan.runs[index]!, legs, cause, -1, mayCutOff);
+}
+
+/** Who would lose their power if a run that has ended were taken back by cutting its own; null: it cannot be, or needs nobody's. */
+export function darkWith(state: RolloutState, index: number): readonly { readonly device: string; readonly name: string }[] | null {
+  const { outcome, pastReturn, cause, legs } = state.runs[index]!;
+  if (outcome !== 'failed' || !pastReturn || cause === null) return null;
+  const planned = state.plan.runs[index]!;
+  const { rungs } = passageOf(state.plan, planned);
+  const cuts = rungs.findIndex((r) => r.cutsOff && r.leg === legs);
+  return cuts >= 0 && rungAfter(state.plan, planned, legs, cause, cuts - 1, true) === cuts ? (planned.power?.others ?? null) : null;
 }
 
 export function noRung(state: RolloutState, index: number): string {
@@ -45,6 +55,9 @@ export function noRung(state: RolloutState, index: number): string {
   if (outcome !== 'failed') return `${name} has ended ${outcome}: there is nothing to take back`;
   if (state.runs[index]!.met) return `${name} has reached its target: what failed came after its soak`;
   if (!pastReturn) return `${name} failed before it was changed: there is nothing to take back`;
+  const dark = darkWith(state, index);
+  if (dark !== null)
+    return `${name} could only be started anew by cutting its power, and ${dark.map((d) => d.name).join(', ')} would lose theirs with it: that has to be accepted`;
   return `after this failure ${name} has no way back that Barrow could try`;
 }
 
@@ -82,6 +95,7 @@ function mended(state: RolloutState, index: number): void {
   if (run.rung === null) return;
   state.waves[run.wave]!.broken--;
   run.rung = null;
+  run.mayCutOff = false;
 }
 
 export function endRun(state: RolloutState, index: number, outcome: Outcome, at: Instant): void {
@@ -262,6 +276,7 @@ function retry(state: RolloutState, index: number): void {
     met: arrived,
     absences: 0,
     tried: [],
+    mayCutOff: false,
     failedStep: null,
     cause: null,
     detail: null,

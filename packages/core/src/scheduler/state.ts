@@ -70,6 +70,8 @@ export interface RunState {
   /** Index of the rung that is tried, or is next; null while nothing has failed. */
   rung: number | null;
   tried: readonly TriedRung[];
+  /** A person has said that others may go dark with what it is taken back by. */
+  mayCutOff: boolean;
   outcome: Outcome | null;
   /** Of what failed first; what failed of its rungs stands with them. */
   cause: string | null;
@@ -221,6 +223,7 @@ export function initialState(plan: Plan): RolloutState {
       failedStep: null,
       rung: null,
       tried: [],
+      mayCutOff: false,
       outcome: null,
       cause: null,
       detail: null,

@@ -93,6 +93,7 @@ export function lackText(
   switch (claim.key.slice(0, at)) {
     case 'up':
       if (on === planned.device) return `waits for ${names}: ${one ? 'it hangs' : 'they hang'} on this device, and must not lose it now`;
+      if (claim.mode === 'exclusive') return `waits for ${names}, which would lose power with it`;
       return planned.under.includes(on)
         ? `waits for ${names}, on which it hangs, to be back`
         : `waits for ${names}, which gives what it needs to come back`;

@@ -493,12 +493,22 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       },
     });
   onRun('retry', 'Begin an ended run anew', (run, who) => ({ kind: 'run-retried', at: now(), run, by: who.name }));
-  onRun('take-back', 'Have a device that failed past its point of no return taken back to what it ran, as its plan can', (run, who) => ({
-    kind: 'take-back-asked',
-    at: now(),
-    run,
-    by: who.name,
-  }));
+  addOperation(app, {
+    method: 'post',
+    path: '/api/v1/rollouts/{id}/runs/{run}/take-back',
+    role: 'operator',
+    summary:
+      'Have a device that failed past its point of no return taken back to what it ran, as its plan can; with `cut-off` accepted, also by what takes the power of others',
+    params: runParams,
+    body: reason.extend({ accept: z.array(z.literal('cut-off')).default([]) }),
+    answer: rolloutSchema,
+    run: async ({ params, body, who }) => {
+      const active = await runner.get(params.id);
+      const run = active.plan.runs[runOf(active, params.run)]!.id;
+      const accepted = body.accept.length > 0 ? { cutsOff: true as const } : {};
+      return view(await runner.say(params.id, { kind: 'take-back-asked', at: now(), run, by: who.name, ...accepted }));
+    },
+  });
   onRun('release', 'Let go what guards a device that failed: it neither writes nor is down any more', (run, who, why) => ({
     kind: 'run-released',
     at: now(),

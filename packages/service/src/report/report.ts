@@ -201,7 +201,7 @@ function deedText(event: Extract<JournalEntry['event'], { by: string }>, nameOf:
     case 'run-released':
       return `released ${nameOf.get(event.run) ?? event.run}: ${event.reason}`;
     case 'take-back-asked':
-      return `had ${nameOf.get(event.run) ?? event.run} taken back`;
+      return `had ${nameOf.get(event.run) ?? event.run} taken back${event.cutsOff ? ', and accepted that others lose their power with it' : ''}`;
     case 'run-retried':
       return `retried ${nameOf.get(event.run) ?? event.run}`;
     case 'noted':

@@ -30,10 +30,18 @@ export function powerOf(
   const nameOf = (id: string): string => rows.get(id)?.name ?? id;
   const name = nameOf(feed.device);
   if (feed.outlet === null) return { why: `nobody knows on which outlet of ${name} it hangs` };
-  if (feed.others.length > 0)
-    return { why: `${feed.others.map(nameOf).sort().join(', ')} would lose power with it, on ${feed.outlet} of ${name}` };
   const family = families.get(rows.get(feed.device)?.family ?? '');
   if (!family?.procedures['cut-power']) return { why: `${name}, which feeds it, is not one whose power Barrow can switch` };
   if (guards.under.get(feed.device)?.includes(device)) return { why: `${name}, which feeds it, is reached through it` };
-  return { power: { device: feed.device, name, outlet: feed.outlet } };
+  const others = feed.others.map((id) => ({ device: id, name: nameOf(id) })).sort((a, b) => a.name.localeCompare(b.name));
+  return { power: { device: feed.device, name, outlet: feed.outlet, ...(others.length > 0 ? { others } : {}) } };
+}
+
+/** What that means for a rollout, as a notice of its plan. */
+export function poweredText(found: ReturnType<typeof powerOf>): string {
+  if ('why' in found) return `its power is not cut if it does not come back: ${found.why}`;
+  const { outlet, name, others = [] } = found.power;
+  return others.length === 0
+    ? `its power is cut at ${outlet} of ${name} if it does not come back`
+    : `its power is cut if it does not come back only on your word: ${others.map((o) => o.name).join(', ')} would lose power with it, on ${outlet} of ${name}`;
 }

@@ -34,7 +34,7 @@ import { asIfIt, wayBackTarget, whyNotBack, type WayBackOf } from './plan-back.j
 import { namedWaves, refuseUnknownGates } from './plan-waves.js';
 import { withMixed } from './plan-mixed.js';
 import { consoleOf, spokenText } from './plan-console.js';
-import { powerOf } from './plan-power.js';
+import { poweredText, powerOf } from './plan-power.js';
 import { otherThanHouse, refuseTooLong, windowOfHour } from './plan-windows.js';
 
 /** Parents of parents, at most. */
@@ -371,14 +371,21 @@ export async function planRollout(
     const power = fed && 'power' in fed ? fed.power : undefined;
     const spoken = legs.some((l) => l.way.recovery?.includes('console')) ? consoleOf(row, rows, context.families, guards) : null;
     const console = spoken && 'console' in spoken ? spoken.console : undefined;
-    const key = JSON.stringify([row.family, row.model, ...returnable.map((l) => [l.image, l.from, l.earlier?.image]), !power, !console]);
+    const key = JSON.stringify([
+      row.family,
+      row.model,
+      ...returnable.map((l) => [l.image, l.from, l.earlier?.image]),
+      !power,
+      !power?.others,
+      !console,
+    ]);
     const passage =
       passages.get(key) ??
       makePassage(
         returnable,
         context.options.timeScale,
         input.level,
-        power !== undefined,
+        power?.others ? 'cuts-off' : power !== undefined,
         (way, step) => learned(family.family, row.model, way, step),
         console !== undefined,
       );
@@ -416,13 +423,7 @@ export async function planRollout(
           : []),
         ...notices,
         ...(spoken === null || !input.wayBack ? [] : [spokenText(spoken)]),
-        ...(fed === null || !input.wayBack
-          ? []
-          : [
-              'power' in fed
-                ? `its power is cut at ${fed.power.outlet} of ${fed.power.name} if it does not come back`
-                : `its power is not cut if it does not come back: ${fed.why}`,
-            ]),
+        ...(fed === null || !input.wayBack ? [] : [poweredText(fed)]),
         ...(stops === null ? [] : [`it goes as far as ${last.to}, on the way to ${target.version}: ${stops}`]),
         ...(input.level && !passage.stretches.some((s) => s.afterSoak)
           ? ['it is not looked at again after the soak: its family says no way to']

@@ -1,6 +1,13 @@
 import type { Claim } from '../../plan/plan.js';
-import { breakRun, endRun, firstRung, noRung, reopen, revive, strand } from '../passing.js';
+import { breakRun, darkWith, endRun, firstRung, noRung, reopen, revive, strand } from '../passing.js';
+import type { RolloutState } from '../state.js';
 import { nameOf, runAt, runOf, type Handlers } from './handler.js';
+
+/** Whether Barrow is at work on a device in this rollout. */
+function isInHand(state: RolloutState, device: string): boolean {
+  const phase = state.runs[state.indexOf.get(device) ?? -1]?.phase ?? 'ended';
+  return phase !== 'ended' && phase !== 'waiting' && phase !== 'absent';
+}
 
 /** What becomes of a run that has ended, or broke. */
 export const ofAnew: Handlers<'run-retried' | 'take-back-asked' | 'run-given-up' | 'run-released'> = {
@@ -14,21 +21,24 @@ export const ofAnew: Handlers<'run-retried' | 'take-back-asked' | 'run-given-up'
     apply: (state, { run }) => revive(state, runOf(state, run)),
   },
   'take-back-asked': {
-    check(state, { run }) {
+    check(state, { run, cutsOff }) {
       const why = runAt(state, run, ['ended']);
       if (why !== null) return why;
       const index = runOf(state, run);
-      return firstRung(state, index) === null ? noRung(state, index) : null;
+      if (firstRung(state, index, cutsOff) === null) return noRung(state, index);
+      // Two that are taken back with each other's power would wait for each other.
+      const inHand = cutsOff && darkWith(state, index)?.find(({ device }) => isInHand(state, device));
+      return inHand ? `${inHand.name}, which would lose its power with it, is in hand` : null;
     },
-    apply(state, { run: id }) {
+    apply(state, { run: id, cutsOff = false }) {
       const index = runOf(state, id);
       const run = state.runs[index]!;
-      const rung = firstRung(state, index)!;
+      const rung = firstRung(state, index, cutsOff)!;
       // Its device is in hand again; that of who had ended was not.
       const { device } = state.plan.runs[index]!;
       const claims: Claim[] = [...(run.claims ?? []), { key: `device:${device}`, mode: 'exclusive' }];
       reopen(state, index, 'active');
-      Object.assign(run, { claims, endedAt: null, outcome: null, tried: [] });
+      Object.assign(run, { claims, endedAt: null, outcome: null, tried: [], mayCutOff: cutsOff });
       breakRun(state, index, rung);
       // Who needs it waits again for what comes of it.
       for (const other of state.dependants.get(index) ?? []) strand(state, other);
