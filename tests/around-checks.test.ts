@@ -12,6 +12,7 @@ const found: Record<(typeof aroundFaults)[number]['fault'], [check: Check['name'
   'no-power-on-new': ['power', 'port 4 delivered power and does not'],
   'bundle-apart-on-new': ['aggregates', /was in bundle 1 and is in none$/],
   'routes-lost-on-new': ['routes', /^of \d at least \d were to come back$/],
+  'tunnel-down-on-new': ['tunnels', 'tunnel 1 was up and is down'],
   'forwards-nothing-on-new': ['forwarding', ''],
   'clock-lost-on-new': ['clock', ''],
   'snmp-shut-on-new': ['doors', 'SNMP answered and does not'],

@@ -9,6 +9,7 @@ const before: Outlook = {
     { name: 'p4', bundle: null },
     { name: 'p5', bundle: null },
     { name: 'p6', bundle: null },
+    { name: 't1', bundle: null, tunnel: true },
   ],
   neighbours: [
     { port: 'p3', name: 'sw-9', mac: '06:00:00:00:00:09' },
@@ -41,6 +42,7 @@ describe('what a device shows of what is around it, before and after', () => {
       'neighbours',
       'forwarding',
       'spanning tree',
+      'tunnels',
       'routes',
       'clock',
       'picture',
@@ -68,6 +70,7 @@ describe('what a device shows of what is around it, before and after', () => {
       { ports: [...without('p2'), { name: 'p2', bundle: 'b7' }] },
       [['aggregates', 'bundle-apart', 'p2 was in b1 and is in b7']],
     ],
+    ['a tunnel, which is no port', { ports: without('t1') }, [['tunnels', 'tunnel-down', 't1 was up and is down']]],
     ['power', { fed: [] }, [['power', 'power-not-delivered', 'p4 delivered power and does not']]],
     [
       'neighbours',
@@ -171,6 +174,9 @@ describe('what a device shows of what is around it, before and after', () => {
       ['1.3.6.1.2.1.2.2.1.8.7', 1],
       ['1.3.6.1.2.1.2.2.1.2.8', 'gate 8'],
       ['1.3.6.1.2.1.2.2.1.8.8', 2],
+      ['1.3.6.1.2.1.2.2.1.2.20', 'way 1'],
+      ['1.3.6.1.2.1.2.2.1.3.20', 131],
+      ['1.3.6.1.2.1.2.2.1.8.20', 1],
       ['1.3.6.1.2.1.2.2.1.2.9', 'bond'],
       ['1.3.6.1.2.1.2.2.1.8.9', 1],
       ['1.2.840.10006.300.43.1.2.1.1.13.7', 9],
@@ -180,6 +186,7 @@ describe('what a device shows of what is around it, before and after', () => {
     expect(read([[outlookScalars.olderRoutes, 4]])).toEqual({
       ports: [
         { name: 'gate 7', bundle: 'bond' },
+        { name: 'way 1', bundle: null, tunnel: true },
         { name: 'bond', bundle: null },
       ],
       neighbours: [],

@@ -6,6 +6,7 @@ export const ailments = [
   'no-power-on-new',
   'bundle-apart-on-new',
   'routes-lost-on-new',
+  'tunnel-down-on-new',
   'forwards-nothing-on-new',
   'hears-nobody-on-new',
   'other-root-on-new',
@@ -51,6 +52,7 @@ export function ailing(around: Surroundings, ails: (ailment: Ailment) => boolean
       ports: told.ports.filter((p) => p.type !== 161 || told.aggregates.length > 1),
     };
   if (ails('routes-lost-on-new')) told = { ...told, routes: Math.min(told.routes, 1) };
+  if (ails('tunnel-down-on-new')) told = { ...told, ports: told.ports.map((p) => (p.type === 131 ? { ...p, up: false } : p)) };
   if (ails('hears-nobody-on-new')) told = { ...told, neighbours: [] };
   // Of all bridges the one that would be chosen last.
   if (ails('other-root-on-new')) told = { ...told, root: told.root === null ? null : '06:ff:ff:ff:ff:ff' };

@@ -41,6 +41,7 @@ export const aroundFaults = [
   { device: 'eelgate-sw-1', fault: 'no-power-on-new', cause: 'power-not-delivered', what: 'its ports deliver no power' },
   { device: 'quay-core-1', fault: 'bundle-apart-on-new', cause: 'bundle-apart', what: 'a port is not in its aggregate' },
   { device: 'dunmoor-rt-1', fault: 'routes-lost-on-new', cause: 'routes-missing', what: 'it knows one route' },
+  { device: 'quay-rt-1', fault: 'tunnel-down-on-new', cause: 'tunnel-down', what: 'its tunnel does not come up' },
   { device: 'dunmoor-sw-1', fault: 'forwards-nothing-on-new', cause: 'forwards-nothing', what: 'it learns no address' },
   { device: 'eelgate-sw-2', fault: 'clock-lost-on-new', cause: 'clock-lost', what: 'its clock begins anew' },
   { device: 'gannet-sw-1', fault: 'snmp-shut-on-new', cause: 'door-shut', what: 'its agent answers nobody' },

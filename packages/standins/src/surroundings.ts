@@ -9,7 +9,7 @@ export interface Port {
   readonly mac: string;
   readonly speedMbps: number;
   readonly up: boolean;
-  /** IANAifType: 6 ethernetCsmacd, 161 ieee8023adLag, 71 ieee80211. */
+  /** IANAifType: 6 ethernetCsmacd, 161 ieee8023adLag, 71 ieee80211, 131 tunnel. */
   readonly type: number;
   readonly alias: string;
 }

@@ -111,6 +111,9 @@ export class Wiring {
         type: 161,
         alias: '',
       });
+    // To the house from which the sites are kept.
+    if (node.capabilities.includes('router') && ends.length > 0)
+      ports.push({ index: 201, name: 'tunnel 1', mac: portMac(node.mac(), 201), speedMbps: 100, up: true, type: 131, alias: '' });
     const neighbours: HeardNeighbour[] = node.speaksLldp
       ? ends
           .filter((e) => e.other.speaksLldp && e.other.isUp())

@@ -462,6 +462,12 @@ const list = [
     counts: 'failed',
   },
   {
+    code: 'tunnel-down',
+    what: 'A tunnel that was up before is down since the upgrade.',
+    next: 'The detail names it. Look at both of its ends: a new release may refuse the ciphers, or the version of the key exchange, that the other end still has.',
+    counts: 'failed',
+  },
+  {
     code: 'power-not-delivered',
     what: 'Ports that powered a device before do not since the upgrade.',
     next: 'The detail names them. Look at what they fed, and at the power budget and the priorities of the ports on the new release.',

@@ -18,6 +18,7 @@ export interface Check {
     | 'neighbours'
     | 'forwarding'
     | 'spanning tree'
+    | 'tunnels'
     | 'routes'
     | 'clock'
     | 'picture'

@@ -12,6 +12,7 @@ export interface AroundPort {
   readonly speedMbps: number | null;
   readonly up: boolean | null;
   readonly wireless: boolean;
+  readonly tunnel?: true;
   /** The aggregate that it is bundled into. */
   readonly bundle: number | null;
 }
@@ -142,6 +143,8 @@ export function aroundFromSnmp(answers: Answers): Around {
       up: state === undefined ? null : state === 1,
       // IANAifType-MIB: ieee80211 (71), radioMAC (188).
       wireless: types.get(index) === 71 || types.get(index) === 188,
+      // IANAifType-MIB: tunnel (131).
+      ...(types.get(index) === 131 ? { tunnel: true as const } : {}),
       // IEEE 802.3 LAG-MIB: an aggregator of 0, or of the port itself, is none.
       bundle: typeof bundle === 'number' && bundle > 0 && bundle !== index ? bundle : null,
     };

@@ -11,7 +11,7 @@ const patience = { theirs: 300_000, least: 5000 };
 const between = { theirs: 5000, least: 500 };
 
 const outlookShape: z.ZodType<Outlook, unknown> = z.object({
-  ports: z.array(z.object({ name: z.string(), bundle: z.string().nullable() })),
+  ports: z.array(z.object({ name: z.string(), bundle: z.string().nullable(), tunnel: z.literal(true).optional() })),
   neighbours: z.array(z.object({ port: z.string().nullable(), name: z.string(), mac: z.string().nullable() })),
   fed: z.array(z.string()),
   learned: z.number().nullable(),

@@ -10,6 +10,7 @@ import { checkPicture } from './picture.js';
 import { checkPorts } from './ports.js';
 import { checkPower } from './power.js';
 import { checkForwarding, checkRoutes, checkTree } from './tables.js';
+import { checkTunnels } from './tunnels.js';
 
 /** In the order in which one explains the next: a port that is down has no neighbour, and what has no port learns nothing. */
 const all = [
@@ -20,6 +21,7 @@ const all = [
   checkNeighbours,
   checkForwarding,
   checkTree,
+  checkTunnels,
   checkRoutes,
   checkClock,
   checkPicture,

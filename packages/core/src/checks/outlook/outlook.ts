@@ -32,6 +32,8 @@ export interface OutlookPort {
   readonly name: string;
   /** The aggregate that it is bundled into, by name. */
   readonly bundle: string | null;
+  /** It is no port of its own: it leads over others to another router. */
+  readonly tunnel?: true;
 }
 
 /** What is read besides the tables of what is around. */
@@ -70,7 +72,11 @@ export function outlookOf(around: Around, scalars: Answers): Pick<Outlook, 'port
   return {
     ports: around.ports
       .filter((p) => p.up === true)
-      .map((p) => ({ name: p.name, bundle: p.bundle === null ? null : (nameOf.get(p.bundle) ?? null) })),
+      .map((p) => ({
+        name: p.name,
+        bundle: p.bundle === null ? null : (nameOf.get(p.bundle) ?? null),
+        ...(p.tunnel ? { tunnel: true as const } : {}),
+      })),
     neighbours: around.neighbours.map((n) => ({
       port: n.port === null ? null : (nameOf.get(n.port) ?? null),
       name: n.name ?? n.chassisMac ?? n.addresses[0] ?? 'unnamed',

@@ -7,12 +7,13 @@ import type { Outlook } from './outlook.js';
  * somebody switched off: it counts only where there were several of the kind, and none has come up again.
  */
 export function checkPorts(before: Outlook, after: Outlook, excused: Excused): Check | null {
-  if (before.ports.length === 0) return null;
+  const ports = before.ports.filter((p) => !p.tunnel);
+  if (ports.length === 0) return null;
   const up = new Set(after.ports.map((p) => p.name));
   const matter = new Set([...before.neighbours.flatMap((n) => n.port ?? []), ...before.fed]);
-  const plain = before.ports.filter((p) => !matter.has(p.name) && p.bundle === null);
+  const plain = ports.filter((p) => !matter.has(p.name) && p.bundle === null);
   const mayBeOff = plain.length < 2 || plain.some((p) => up.has(p.name));
-  const missing = before.ports.filter((p) => !up.has(p.name));
+  const missing = ports.filter((p) => !up.has(p.name));
   const { counted, evidence } = sorted(
     missing,
     (p) =>
@@ -23,8 +24,8 @@ export function checkPorts(before: Outlook, after: Outlook, excused: Excused): C
   return {
     name: 'ports',
     result: counted.length > 0 ? 'failed' : 'passed',
-    before: `${before.ports.length} up`,
-    after: `${after.ports.length} up`,
+    before: `${ports.length} up`,
+    after: `${after.ports.filter((p) => !p.tunnel).length} up`,
     evidence,
     cause: counted.length > 0 ? 'ports-down' : null,
   };
