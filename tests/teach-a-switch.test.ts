@@ -43,7 +43,17 @@ describe.skipIf(!has('curl'))('the page about a switch that nobody knows, follow
     expect(device).toMatchObject({ running: { version: '2.5.0' }, counters: { reboots: 2, activations: 2, restartsInWrite: 0 } });
     expect(whole).toMatch(/✓ activate: 1 step, as it was recorded/);
     expect(whole).toContain('Nobody has seen the family skerrow-sk change a device here');
-    expect(whole).toMatch(/transfer\n +type: bring sk12-2\.5\.0\.img from ‹storeAddress› ‹storePort›/);
+    // What was shown before it was sent is what was sent.
+    const shown = [...whole.matchAll(/^ {4}type: (.+)$/gm)].map(([, line]) => line!);
+    expect(shown[0]).toMatch(/^bring sk12-2\.5\.0\.img from 127\.0\.0\.1 \d+$/);
+    const [rollout] = await scene.served.client.rollouts();
+    const { conversations, events } = await scene.served.client.run(rollout!.id, 'skerrow-1');
+    const said = conversations.map((c) => c.text).join('\n');
+    for (const line of shown) expect(said).toContain(line);
+    expect(events.flatMap(({ event }) => (event.kind.startsWith('person') ? [event.kind] : []))).toEqual([
+      'person-asked',
+      'person-answered',
+    ]);
     expect(whole).toMatch(/1 verified/);
     expect(readFileSync(join(dir.path, 'skerrow-sk.yaml'), 'utf8')).toMatch(/fails:\s+- when: "\^cannot: "\s+cause: activation-refused/);
     const told = await scene.served.client.device('skerrow-1');

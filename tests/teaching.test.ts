@@ -1,8 +1,9 @@
+import { execFileSync } from 'node:child_process';
 import { existsSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { discover, addNetworks, setScene, type Scene } from './support/scene.js';
-import { barrow, folder } from './support/service.js';
+import { barrow, folder, serve } from './support/service.js';
 
 /** The router is there, and the service has no family that would know it. */
 const unknown = {
@@ -126,6 +127,35 @@ describe('gear that no family fits', () => {
       firmware: 'R7.02',
       serial: scene.fleet.device('quay-rt-1').options.serial,
     });
+  });
+
+  it('is handed on as one archive, with what was said while it was taught', async () => {
+    const [archive, here] = [join(dir.path, 'handed-on.tar'), readFileSync(kept, 'utf8')];
+    const written = await cli(['family', 'write', 'my-router', '--archive', archive]);
+    expect(written).toMatchObject({ code: 0, out: expect.stringContaining('an ordinary tar') as string });
+    // A service that knows nothing of it.
+    const other = await serve(join(dir.path, 'other'));
+    const elsewhere = (...args: string[]) => barrow([...args, '--url', other.url, '--token', other.token]);
+    try {
+      const added = await elsewhere('family', 'add', archive);
+      expect(added).toMatchObject({ code: 0, out: expect.stringContaining('1 conversation with it') as string });
+      const again = join(dir.path, 'again.tar');
+      await elsewhere('family', 'write', 'my-router', '--archive', again);
+      execFileSync('tar', ['xf', again, '-C', dir.path]);
+      expect(readFileSync(kept, 'utf8')).toBe(here);
+      expect(text()).toBe((await other.client.familyFile('my-router')).text);
+      // What has come along and is not so any more is told, and taken all the same.
+      writeFileSync(kept, here.replace('firmware: R7.02', 'firmware: R7.99'));
+      execFileSync('tar', ['cf', again, '-C', dir.path, 'my-router.yaml', 'my-router.conversations']);
+      writeFileSync(kept, here);
+      expect((await elsewhere('family', 'add', again)).out).toContain('record is not as it was recorded: ');
+      expect((await elsewhere('family', 'remove', 'my-router')).code).toBe(0);
+      await expect(other.client.familyArchive('my-router')).rejects.toMatchObject({ problem: { code: 'family-unknown' } });
+      const broken = await elsewhere('family', 'add', kept);
+      expect(broken.code).not.toBe(0);
+    } finally {
+      await other.stop();
+    }
   });
 
   it('is left alone by who may not, and where nobody lets it in', async () => {

@@ -60,6 +60,8 @@ describe('a family that was added, and that nobody has seen work', () => {
     await expect.poll(() => asked(id), patient).toHaveLength(1);
     const [words] = await asked(id);
     expect(words).toContain('Nobody has seen the family odd-gate change a device here. This is what it would send to gate-1');
+    const heard = async () => (await served.client.run(id, 'gate-1')).events.map((e) => e.event.kind).filter((k) => k.startsWith('person'));
+    expect(await heard()).toEqual(['person-asked']);
     expect(words).toMatch(/^ {2}activate\n {4}(POST|PUT) \S+[\s\S]*^ {2}reboot\n {4}POST \S+/m);
     for (const gate of gates) expect(gate).toMatchObject({ boots: 3, version: '1.0', next: null });
     await expect(served.client.sayRun(id, 'gate-1', 'answer', { answer: 'go' })).rejects.toMatchObject({
@@ -67,6 +69,8 @@ describe('a family that was added, and that nobody has seen work', () => {
     });
     await served.client.sayRun(id, 'gate-1', 'answer', { answer: 'send' });
     await expect.poll(() => outcomes(id), patient).toEqual(['verified', 'verified', 'verified']);
+    expect(await heard()).toEqual(['person-asked', 'person-answered']);
+    expect(JSON.stringify(await served.client.report(id))).toContain('answered what was asked for gate-1');
     // Whoever went first had ended before another was touched.
     const all = await Promise.all(['gate-1', 'gate-2', 'gate-3'].map((name) => served.client.run(id, name)));
     const span = all.map(({ events }) => {

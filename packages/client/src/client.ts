@@ -32,6 +32,7 @@ import {
   deviceNameSchema,
   deviceSchema,
   discoverySchema,
+  familyAddedSchema,
   familySummarySchema,
   familyTrialSchema,
   recordingAnswerSchema,
@@ -429,13 +430,16 @@ export class BarrowClient {
     (await this.#json(z.object({ retention: retentionSchema.nullable() }), 'PUT', '/backup-retention', { json: { retention } })).retention;
   familyFile = (family: string) =>
     this.#json(z.object({ family: z.string(), text: z.string() }), 'GET', `/families/${encodeURIComponent(family)}/file`);
-  addFamily = (text: string, replace = false) =>
-    this.#json(
-      z.object({ family: z.string(), title: z.string(), what: z.string(), works: z.array(z.string()), remarks: z.array(z.string()) }),
-      'PUT',
-      '/families',
-      { json: { text, replace } },
-    );
+  /** @param conversations what was said while it was taught, by procedure (YAML); absent: those that are there stay */
+  addFamily = (text: string, replace = false, conversations?: Readonly<Record<string, string>>) =>
+    this.#json(familyAddedSchema, 'PUT', '/families', {
+      json: { text, replace, ...(conversations === undefined ? {} : { conversations }) },
+    });
+  /** @param archive a tar, in base64 (RFC 4648) */
+  addFamilyArchive = (archive: string, replace = false) =>
+    this.#json(familyAddedSchema, 'POST', '/families/archive', { json: { archive, replace } });
+  /** A family file with what was said while it was taught, as a tar. */
+  familyArchive = async (family: string) => (await this.raw('GET', `/families/${encodeURIComponent(family)}/archive`)).arrayBuffer();
   removeFamily = (family: string) => this.#json(removed, 'DELETE', `/families/${encodeURIComponent(family)}`);
   /** The public key by which the service signs its reports. */
   reportKey = async () => (await this.#json(z.object({ publicKey: z.string() }), 'GET', '/report-key')).publicKey;

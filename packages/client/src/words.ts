@@ -168,13 +168,13 @@ export interface Pace {
   readonly isSlow: boolean;
 }
 
-/** null for who is not at a step of its legs. */
+/** null for who is not at a step of its legs, or waits for a person. */
 export function paceOf(
-  run: Pick<RunView, 'phase' | 'rung' | 'stepBegunAt' | 'stepIndex' | 'passage'>,
+  run: Pick<RunView, 'phase' | 'rung' | 'stepBegunAt' | 'stepIndex' | 'passage' | 'asks'>,
   passages: Rollout['passages'],
   now: number,
 ): Pace | null {
-  const step = run.phase === 'busy' && run.rung === null ? passages[run.passage]?.steps[run.stepIndex] : undefined;
+  const step = run.phase === 'busy' && run.rung === null && run.asks === null ? passages[run.passage]?.steps[run.stepIndex] : undefined;
   if (!step || run.stepBegunAt === null) return null;
   const ms = Math.max(0, now - Date.parse(run.stepBegunAt));
   const { usualMs, seen } = step;

@@ -68,7 +68,7 @@ describe('how long a step takes', () => {
   const step = (seen: { mostMs: number; count: number } | null) =>
     [{ steps: [{ usualMs: 60_000, seen }], rungs: [] }] as unknown as Rollout['passages'];
   const begun = Date.parse('2026-11-27T22:00:00Z');
-  const run = { phase: 'busy', rung: null, stepBegunAt: new Date(begun).toISOString(), stepIndex: 0, passage: 0 } as const;
+  const run = { phase: 'busy', rung: null, stepBegunAt: new Date(begun).toISOString(), stepIndex: 0, passage: 0, asks: null } as const;
   it.each([
     [30_000, null, '30 s, usually 1 min', false, false],
     [90_000, null, '1 min 30 s, usually 1 min', true, false],
@@ -79,7 +79,13 @@ describe('how long a step takes', () => {
     expect(paceOf(run, step(mostMs === null ? null : { mostMs, count: 4 }), begun + ms)).toEqual({ text, isLate, isSlow });
   });
   it('is told of nobody who waits, mends, or is at no step', () => {
-    for (const other of [{ phase: 'parked' as const }, { stepBegunAt: null }, { passage: 1 }, { rung: { means: 'wait' } as never }])
+    for (const other of [
+      { phase: 'parked' as const },
+      { stepBegunAt: null },
+      { passage: 1 },
+      { rung: { means: 'wait' } as never },
+      { asks: 'x' },
+    ])
       expect(paceOf({ ...run, ...other }, step(null), begun)).toBeNull();
   });
 });

@@ -53,6 +53,8 @@ const table: readonly [event: RolloutEvent, more?: object][] = [
   [{ kind: 'rollout-ended', at }],
   [{ kind: 'service-stopping', at }],
   [{ kind: 'service-started', at }],
+  [{ kind: 'person-asked', at, run, text: '' }],
+  [{ kind: 'person-answered', at, run, by }],
   [{ kind: 'noted', at, by, text: '' }, { run }],
 ];
 

@@ -1,6 +1,7 @@
 import { describe, expect, it } from 'vitest';
 import {
   apply,
+  check,
   fold,
   gatheredFor,
   initialState,
@@ -68,6 +69,21 @@ describe('what somebody may want to be told of', () => {
       device: 'sw-1',
       text: 'sw-1 waits for a hand: Put it in the cradle',
     });
+  });
+});
+
+describe('what is asked of a person', () => {
+  const asked: RolloutEvent = { kind: 'person-asked', at, run: 'd1', text: 'Which code stands on it?\nFour digits.' };
+  it('is told of, by its first line, while its device is in the middle of a step', () => {
+    const plan = planOf({ devices: 1, first: 0 });
+    expect(toldOf(initialState(plan), ...failing, asked)).toEqual({
+      kind: 'wanted',
+      device: 'sw-1',
+      text: 'sw-1 waits for an answer: Which code stands on it?',
+    });
+    const answered: RolloutEvent = { kind: 'person-answered', at, run: 'd1', by: 'ana' };
+    expect(toldOf(initialState(plan), ...failing, asked, answered)).toBeNull();
+    for (const event of [asked, answered]) expect(check(fold(plan, failing.slice(0, 2)), event)).toMatch(/^sw-1 is waiting for its turn/);
   });
 });
 

@@ -48,6 +48,7 @@ export { draftFamily, knownBy, type DraftOf } from './teach/draft.js';
 export { ExamplesUnlike, schemeOf } from './teach/versions.js';
 export {
   conversationFile,
+  conversationFolder,
   ConversationError,
   readConversation,
   writeConversation,

@@ -1,9 +1,10 @@
 import type { Register } from '../context.js';
-import { join } from 'node:path';
+import { open, readdir, readFile, writeFile } from 'node:fs/promises';
+import { basename, join } from 'node:path';
 import type { FileFault } from '@barrow/families';
 import { CommandError, exit, Quiet } from '../errors.js';
 import { readText } from '../read-text.js';
-import { clock, count, print, table } from '../output.js';
+import { clock, count, octets, print, table } from '../output.js';
 
 interface Checked {
   readonly file: string;
@@ -12,6 +13,29 @@ interface Checked {
   readonly faults: readonly FileFault[];
   readonly works: readonly string[];
   readonly remarks: readonly { readonly where: string; readonly message: string }[];
+}
+
+/** The archive that a path leads to; null when it is none, or cannot be read. */
+async function archiveAt(path: string): Promise<Buffer | null> {
+  const file = await open(path).catch(() => null);
+  if (file === null) return null;
+  try {
+    const start = Buffer.alloc(262);
+    // IEEE 1003.1 ustar: the magic of its header.
+    const { bytesRead } = await file.read(start, 0, 262, 0).catch(() => ({ bytesRead: 0 }));
+    return bytesRead === 262 && start.toString('latin1', 257) === 'ustar' ? await readFile(path) : null;
+  } finally {
+    await file.close();
+  }
+}
+
+/** What was said while a family file was taught, by procedure: what stands beside it; absent when nothing does. */
+async function conversationsBeside(file: string): Promise<Record<string, string> | undefined> {
+  const { conversationFolder } = await import('@barrow/families');
+  const folder = conversationFolder(file);
+  const files = (await readdir(folder).catch(() => [])).filter((f) => f.endsWith('.yaml')).sort();
+  if (files.length === 0) return undefined;
+  return Object.fromEntries(await Promise.all(files.map(async (f) => [basename(f, '.yaml'), await readText(join(folder, f))] as const)));
 }
 
 /** The family files at a path: itself, or those of a folder. @throws CommandError when there is none */
@@ -145,14 +169,19 @@ export const registerFamilies: Register = (program, act) => {
     );
   family
     .command('add <file>')
-    .description('have the service know the gear that a family file describes, from now on')
+    .description('have the service know the gear that a family file, or an archive of one, describes, from now on')
     .option('--replace', 'instead of the file of that family that was added before')
     .action(
       act(async ({ say, client }, file: string, o: { replace?: boolean }) => {
-        const made = await client().addFamily(await readText(file), o.replace === true);
+        const replace = o.replace === true;
+        const archive = await archiveAt(file);
+        const made = archive
+          ? await client().addFamilyArchive(archive.toString('base64'), replace)
+          : await client().addFamily(await readText(file), replace, await conversationsBeside(file));
         print(say, made, () =>
           [
             `${made.title} (${made.family}): ${made.what}.`,
+            ...(made.conversations > 0 ? [`  ${count(made.conversations, 'conversation')} with it, kept beside it`] : []),
             ...made.works.map((line) => `  ${line}`),
             ...made.remarks.map((remark) => `  ${remark}.`),
             'Devices of it are recognised by the next discovery: `barrow discover`.',
@@ -172,8 +201,26 @@ export const registerFamilies: Register = (program, act) => {
   family
     .command('write <family>')
     .description('print the file of a family, to learn from or to change')
+    .option('--archive <file>', 'write it there instead, with what was said while it was taught, to be added elsewhere')
     .action(
-      act(async ({ say, client }, name: string) => {
+      act(async ({ say, client }, name: string, o: { archive?: string }) => {
+        if (o.archive !== undefined) {
+          const archive = Buffer.from(await client().familyArchive(name));
+          await writeFile(o.archive, archive).catch((error: NodeJS.ErrnoException) => {
+            throw new CommandError(
+              exit.wrongUse,
+              'file-unusable',
+              'The archive was not written',
+              `${o.archive} cannot be written: ${error.code ?? error.message}.`,
+              'Name another file.',
+            );
+          });
+          return print(
+            say,
+            { file: o.archive, bytes: archive.length },
+            () => `${o.archive}: ${octets(archive.length)}, an ordinary tar. Add it elsewhere with \`barrow family add ${o.archive}\`.`,
+          );
+        }
         const found = await client().familyFile(name);
         print(say, found, () => found.text.trimEnd());
       }),

@@ -74,6 +74,9 @@ export class FollowedLines {
             : `${who} is not ready (${e.cause}): ${e.detail.split('\n')[0]}; it is asked again`,
         );
         break;
+      case 'person-answered':
+        this.line(e.at, `${who} goes on: ${e.by} has answered`);
+        break;
       case 'run-seen':
         this.line(e.at, `${who} goes on: ${e.detail}`);
         break;

@@ -1,5 +1,5 @@
 import { createInterface } from 'node:readline';
-import { basename, dirname, join } from 'node:path';
+import { dirname, join } from 'node:path';
 import type { BarrowClient } from '@barrow/client';
 import { isCauseCode, type FamilyTrial } from '@barrow/core';
 import type { Conversation, Exchange, Tried } from '@barrow/families';
@@ -255,7 +255,7 @@ export const registerTeaching: Register = (program, act) => {
     .option('--only <procedure>', 'this procedure alone')
     .action(
       act(async ({ say, client }, file: string, o: { against?: string; only?: string }) => {
-        const { ConversationError, FamilyFileError, faultLines, onlyAsk, parseFamily, readConversation, tryProcedure } =
+        const { ConversationError, conversationFolder, FamilyFileError, faultLines, onlyAsk, parseFamily, readConversation, tryProcedure } =
           await import('@barrow/families');
         const text = await readText(file);
         const parsed = (() => {
@@ -292,7 +292,7 @@ export const registerTeaching: Register = (program, act) => {
           );
         }
         const { readdir } = await import('node:fs/promises');
-        const folder = `${join(dirname(file), basename(file).replace(/\.ya?ml$/, ''))}.conversations`;
+        const folder = conversationFolder(file);
         const there = (await readdir(folder).catch(() => [])).filter((f) => f.endsWith('.yaml')).sort();
         const tried: Tried[] = [];
         for (const name of there) {

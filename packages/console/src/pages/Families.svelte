@@ -35,13 +35,22 @@
     if (!file) return;
     told = [];
     await attempt(async () => {
-      const made = await client().addFamily(await file.text(), true);
-      told = [`${made.title}: ${made.what}. Devices of it are recognised by the next discovery.`, ...made.remarks];
+      const made = /\.ya?ml$/.test(file.name)
+        ? await client().addFamily(await file.text(), true)
+        : await client().addFamilyArchive(inBase64(await file.arrayBuffer()), true);
+      told = [
+        `${made.title}: ${made.what}${made.conversations > 0 ? `, with ${made.conversations === 1 ? '1 conversation' : `${made.conversations} conversations`}` : ''}. Devices of it are recognised by the next discovery.`,
+        ...made.remarks,
+      ];
       open.value = made.family;
       await families.again();
     });
     input.value = '';
   };
+  const inBase64 = (octets: ArrayBuffer): string =>
+    btoa(Array.from(new Uint8Array(octets), (octet) => String.fromCharCode(octet)).join(''));
+  const keepAll = (family: string) =>
+    attempt(async () => saveAs(`${family}.tar`, new Blob([await client().familyArchive(family)], { type: 'application/x-tar' })));
   const keep = (family: string) =>
     attempt(async () => saveAs(`${family}.yaml`, new Blob([(await client().familyFile(family)).text], { type: 'application/yaml' })));
 </script>
@@ -53,7 +62,7 @@
     <button class="btn preset-outlined-surface-300-700" onclick={() => picker?.click()}
       ><FileUp size={15} aria-hidden="true" />Add a family file</button
     >
-    <input bind:this={picker} type="file" accept=".yaml,.yml" hidden aria-label="Family file" onchange={add} />
+    <input bind:this={picker} type="file" accept=".yaml,.yml,.tar" hidden aria-label="Family file" onchange={add} />
   {/if}
 </div>
 {#if refused}<Trouble failure={refused} />{/if}
@@ -99,6 +108,11 @@
                   <dd>
                     {f.added ? 'added here' : 'came with Barrow'}
                     <button class="anchor" onclick={() => keep(f.family)}>Keep it</button>
+                    {#if f.added}<button
+                        class="anchor"
+                        title="An archive with what was said while it was taught, to be added elsewhere"
+                        onclick={() => keepAll(f.family)}>Keep it with its conversations</button
+                      >{/if}
                     {#if f.added && may('admin')}<button class="anchor" onclick={() => (removing = f.family)}>Remove it</button>{/if}
                   </dd>
                   <dt>What works, and what is missing</dt>

@@ -472,6 +472,19 @@ export const familySummarySchema = z.object({
 });
 export type FamilySummary = z.infer<typeof familySummarySchema>;
 
+/** A family file that was taken in. */
+export const familyAddedSchema = z.object({
+  family: z.string(),
+  title: z.string(),
+  what: z.enum(['added', 'replaced', 'the same']),
+  works: z.array(z.string()),
+  /** What does not fit together in it, and what is not as it was recorded. */
+  remarks: z.array(z.string()),
+  /** So many conversations came with it, and are kept beside it. */
+  conversations: z.number().int(),
+});
+export type FamilyAdded = z.infer<typeof familyAddedSchema>;
+
 const waveName = z.string().trim().min(1).max(60);
 const soakSeconds = z
   .number()

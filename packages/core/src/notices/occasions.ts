@@ -64,6 +64,10 @@ export function occasionOf(state: RolloutState, event: RolloutEvent): Occasion |
       const { name } = plan.runs[index]!;
       return { kind: 'wanted', device: name, text: `${name} waits for a hand: ${words ?? 'something has to be done at it'}` };
     }
+    case 'person-asked': {
+      const { name } = plan.runs[state.indexOf.get(event.run)!]!;
+      return { kind: 'wanted', device: name, text: `${name} waits for an answer: ${event.text.split('\n')[0]!.replace(/\.$/, '')}` };
+    }
     default: {
       if (!('run' in event) || event.run === undefined) return null;
       const index = state.indexOf.get(event.run);

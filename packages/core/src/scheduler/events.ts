@@ -87,6 +87,9 @@ export const rolloutEventSchema = z.discriminatedUnion('kind', [
   z.object({ kind: z.literal('rollout-ended'), at }),
   z.object({ kind: z.literal('service-stopping'), at }),
   z.object({ kind: z.literal('service-started'), at }),
+  /** Something is asked of a person that the device cannot go on without, and somebody has told it; what they told stands where it was used. */
+  z.object({ kind: z.literal('person-asked'), at, run, text: z.string() }),
+  z.object({ kind: z.literal('person-answered'), at, run, by }),
   z.object({ kind: z.literal('noted'), at, by, text: z.string(), run: z.string().optional() }),
 ]);
 export type RolloutEvent = z.infer<typeof rolloutEventSchema>;

@@ -73,6 +73,9 @@ export const writeConversation = (conversation: Conversation): string =>
     { lineWidth: 0 },
   );
 
+/** Where the conversations of a family stand: beside its file. */
+export const conversationFolder = (familyFile: string): string => `${familyFile.replace(/\.ya?ml$/, '')}.conversations`;
+
 /** Where the conversation of a procedure stands. */
 export const conversationFile = (familyFile: string, procedure: ProcedureName): string =>
-  `${familyFile.replace(/\.ya?ml$/, '')}.conversations/${procedure}.yaml`;
+  `${conversationFolder(familyFile)}/${procedure}.yaml`;

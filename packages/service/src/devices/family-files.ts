@@ -1,9 +1,10 @@
 import { rmSync } from 'node:fs';
-import { readdir, rename, writeFile } from 'node:fs/promises';
+import { mkdir, readdir, readFile, rename, rm, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import { FamilyFileError, parseFamily, type Family } from '@barrow/families';
 import type { Context } from '../context.js';
 import { notFound, Refusal } from '../errors.js';
+import { playAll, type Conversations } from './family-archive.js';
 
 interface Counted {
   readonly n: number;
@@ -47,11 +48,16 @@ export class FamilyFiles {
   }
 
   /**
-   * Takes a family file in.
+   * Takes a family file in, with what was said while it was taught.
    * @param replace instead of one that was added before
+   * @param conversations null: nothing is said of them, and those that are here stay
    * @throws Refusal with every fault of it, or when there is one of that name
    */
-  async add(text: string, replace: boolean): Promise<{ readonly family: Family; readonly what: 'added' | 'replaced' | 'the same' }> {
+  async add(
+    text: string,
+    replace: boolean,
+    conversations: Conversations | null = null,
+  ): Promise<{ readonly family: Family; readonly what: 'added' | 'replaced' | 'the same'; readonly remarks: readonly string[] }> {
     const refuse = (status: 409 | 422, code: string, why: string, next: string): Refusal =>
       new Refusal(status, code, 'The family file was not taken', why, next);
     let family: Family;
@@ -63,13 +69,41 @@ export class FamilyFiles {
     }
     const { family: name } = family;
     const before = this.context.familyTexts.get(name);
-    if (before === text) return { family, what: 'the same' };
-    if (before !== undefined && !this.isAdded(name))
+    const isShipped = before !== undefined && !this.isAdded(name);
+    const remarks = conversations === null ? [] : await playAll(family, conversations);
+    if (before === text) {
+      if (conversations !== null && !isShipped) await this.#keepBeside(name, conversations);
+      return { family, what: 'the same', remarks };
+    }
+    if (isShipped)
       throw refuse(409, 'family-shipped', `${name} came with Barrow.`, 'Give yours a name of its own: the key `family` at its top.');
     if (before !== undefined && !replace)
       throw refuse(409, 'family-known', `${name} was added before, and is another file.`, 'Say that it is to be replaced: --replace.');
+    if (conversations !== null) await this.#keepBeside(name, conversations);
     await this.keep(family, text);
-    return { family, what: before === undefined ? 'added' : 'replaced' };
+    return { family, what: before === undefined ? 'added' : 'replaced', remarks };
+  }
+
+  #beside(family: string): string {
+    return join(this.folder, `${family}.conversations`);
+  }
+
+  /** What was said while it was taught, by procedure. @throws Refusal */
+  async conversations(family: string): Promise<Conversations> {
+    this.text(family);
+    const folder = this.#beside(family);
+    const files = (await readdir(folder).catch(() => [])).filter((f) => f.endsWith('.yaml')).sort();
+    return new Map(
+      await Promise.all(files.map(async (f) => [f.slice(0, -'.yaml'.length), await readFile(join(folder, f), 'utf8')] as const)),
+    );
+  }
+
+  async #keepBeside(family: string, conversations: Conversations): Promise<void> {
+    const folder = this.#beside(family);
+    await rm(folder, { recursive: true, force: true });
+    if (conversations.size === 0) return;
+    await mkdir(folder, { mode: 0o700 });
+    for (const [procedure, text] of conversations) await writeFile(join(folder, `${procedure}.yaml`), text, { mode: 0o600 });
   }
 
   /** @throws Refusal for one that ships, or that something still needs */
@@ -92,6 +126,7 @@ export class FamilyFiles {
         'Remove these first.',
       );
     rmSync(join(this.folder, `${name}.yaml`), { force: true });
+    rmSync(this.#beside(name), { recursive: true, force: true });
     this.#added.delete(name);
     families.delete(name);
     familyTexts.delete(name);

@@ -204,6 +204,8 @@ function deedText(event: Extract<JournalEntry['event'], { by: string }>, nameOf:
       return `had ${nameOf.get(event.run) ?? event.run} taken back${event.cutsOff ? ', and accepted that others lose their power with it' : ''}`;
     case 'run-retried':
       return `retried ${nameOf.get(event.run) ?? event.run}`;
+    case 'person-answered':
+      return `answered what was asked for ${nameOf.get(event.run) ?? event.run}`;
     case 'noted':
       return `noted: ${event.text}`;
   }

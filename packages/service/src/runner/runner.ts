@@ -70,7 +70,7 @@ import { traceOf, Trails, type StepTrace } from './trail.js';
 import { ChecksFailed } from './steps/checks.js';
 import { preflightFacts } from './steps/preflight.js';
 import { steps } from './steps/index.js';
-import { changingLines, sendWord } from './shown-lines.js';
+import { changingLines, sendWord, shownValues } from './shown-lines.js';
 import type { StepContext, StepResult } from './steps/step.js';
 import { summaryView } from './view.js';
 
@@ -727,12 +727,13 @@ export class Runner {
   }
 
   /** What nobody has seen work is shown before it is sent; who is changed already is not asked about. @throws LeftUnanswered */
-  async #showLines(active: ActiveRollout, run: PlannedRun, { context, family, askPerson }: StepContext): Promise<void> {
+  async #showLines(active: ActiveRollout, run: PlannedRun, { context, family, device, askPerson }: StepContext): Promise<void> {
     const { pastReturn } = active.state.runs[active.state.indexOf.get(run.id)!]!;
     if (!run.unproven || pastReturn || active.shown.has(run.family)) return;
     const images = await context.db.find(ImageEntity, { sha256: { $in: imagesOf(active.plan, run) } });
-    const files = new Map(images.map((i) => [i.sha256, i.file]));
-    const words = changingLines(active.plan, run, family, (image) => files.get(image) ?? '‹imageFile›');
+    const parts = { context, ...this.#parts };
+    const given = new Map(await Promise.all(images.map(async (i) => [i.sha256, shownValues(await toldValues(parts, device, i))] as const)));
+    const words = changingLines(active.plan, run, family, (image) => given.get(image) ?? {});
     if (words !== null) await askPerson(words, { fits: `^${sendWord}$`, like: sendWord, secret: false });
     active.shown.add(run.family);
   }
@@ -907,11 +908,18 @@ export class Runner {
     };
     const person: AskPerson = async (words, how) => {
       const changed = (): void => context.live.changed('rollouts', [active.plan.id]);
+      const written = (event: RolloutEvent): void => {
+        this.#serial(active, async () => {
+          if (active.fault === null && check(active.state, event) === null) await this.#happen(active, [event]);
+        }).catch((error: unknown) => context.log.error({ error }, 'what was asked is not in the journal'));
+      };
       active.questions.set(run.id, words);
       changed();
+      written({ kind: 'person-asked', at: steadyNow(), run: run.id, text: words });
       try {
         const said = await this.#byHand.ask(active.plan.id, run.id, signal, { words, ...how });
         if (said.answer == null) throw new LeftUnanswered(said);
+        written({ kind: 'person-answered', at: steadyNow(), run: run.id, by: said.by });
         return said.answer;
       } finally {
         active.questions.delete(run.id);

@@ -3,7 +3,8 @@ import { breakRun, endAtLast, endRun, enter, nextRung, stepDone } from '../passi
 import { currentStep, nextClaims } from '../state.js';
 import { nameOf, runAt, runOf, type Handlers } from './handler.js';
 
-type Kind = 'stretch-entered' | 'step-begun' | 'step-done' | 'step-failed' | 'reconcile-begun' | 'reconciled';
+type Kind =
+  'person-asked' | 'person-answered' | 'stretch-entered' | 'step-begun' | 'step-done' | 'step-failed' | 'reconcile-begun' | 'reconciled';
 
 /** How a run passes through its stretches and steps. */
 export const ofSteps: Handlers<Kind> = {
@@ -52,6 +53,8 @@ export const ofSteps: Handlers<Kind> = {
       endRun(state, index, untouched && run.rung === null ? 'not-begun' : 'failed', at);
     },
   },
+  'person-asked': { check: (state, { run }) => runAt(state, run, ['busy', 'asking']), apply: () => undefined },
+  'person-answered': { check: (state, { run }) => runAt(state, run, ['busy', 'asking']), apply: () => undefined },
   'reconcile-begun': {
     check: (state, { run, step, leg }) => runAt(state, run, ['lost'], step, leg),
     apply(state, { run }) {
