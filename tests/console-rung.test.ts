@@ -1,8 +1,10 @@
+import { readFileSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import type { Rollout, RunView } from '@barrow/core';
 import { isAtRest, type BarrowClient } from '@barrow/client';
 import { factoryLogin, isLoggedInOver, login } from '@barrow/standins';
-import { barrow } from './support/service.js';
+import { barrow, serve } from './support/service.js';
 import { addImagesAndTargets, discover, rolloutUntil, setScene, type Scene } from './support/scene.js';
 import { addWholeNetworks } from './support/whole.js';
 
@@ -124,5 +126,48 @@ describe('a device that comes back without its address', () => {
     const again = (await rolloutUntil(client, rollout, isAtRest)).runs[0]!;
     expect(again.tried.at(-1), JSON.stringify(again)).toMatchObject({ means: 'console', cause: { code: 'console-refused' } });
     expect(device.counters.powerCuts).toBe(0);
+  });
+
+  it('is taught by doing it once over a console, and a rollout then does the same', async () => {
+    const cli = (args: readonly string[], input = '') => barrow(args, { data: scene.data, input });
+    const file = join(scene.data, '..', 'families', 'tarnbrook-access.yaml');
+    const taught = ['enter-console', 'give-address', 'leave-console'];
+    const begun = readFileSync(file, 'utf8').replace(/^ {2}enter-console:[\s\S]*?(?=^ {2}locate:)/m, '');
+    writeFileSync(file, begun);
+    for (const name of taught) expect(begun).not.toContain(`  ${name}:`);
+    await line('eelgate-sw-3', null);
+    const nowhere = await cli(['family', 'record', file, 'enter-console', 'eelgate-sw-3', '--over', 'console'], 'leave\n');
+    expect(nowhere).toMatchObject({ code: 4, err: expect.stringContaining('--console SERVER:LINE') as string });
+    await line('eelgate-sw-3', 'quay-con-1:line 8');
+    const device = scene.fleet.device('eelgate-sw-3');
+    const record = async (name: string, ...typed: string[]): Promise<string> => {
+      const done = await cli(['family', 'record', file, name, 'eelgate-sw-3', '--over', 'console'], `${typed.join('\n')}\n`);
+      expect(done, done.err).toMatchObject({ code: 0, out: expect.stringContaining(`the procedure ${name} now`) as string });
+      return done.out;
+    };
+    // A login is typed by its name; who types the word itself finds its name in the file all the same.
+    await record('enter-console', '', '${consoleUser}', login.password);
+    expect(isLoggedInOver(device)).toBe(true);
+    await record('give-address', 'answer at ${address}', 'keep settings');
+    await record('leave-console', 'leave');
+    expect(isLoggedInOver(device)).toBe(false);
+    expect(readFileSync(file, 'utf8')).toMatch(
+      /enter-console:\s+do:\s+- say: ""\s+until: .*who: .*\s+- say: \$\{consoleUser\}\s+until: .*word: .*\s+- say: \$\{consoleWord\}/,
+    );
+    const folder = file.replace(/\.yaml$/, '.conversations');
+    for (const path of [file, ...taught.map((name) => join(folder, `${name}.yaml`))])
+      expect(readFileSync(path, 'utf8')).not.toContain(login.password);
+    const tried = await cli(['family', 'try', file]);
+    expect(tried, tried.out).toMatchObject({
+      code: 0,
+      out: expect.stringContaining('✓ enter-console: 3 steps, as it was recorded') as string,
+    });
+
+    await scene.served.kill();
+    scene.served = await serve(scene.data, { scale: scene.scale, args: ['--families', join(scene.data, '..', 'families')] });
+    ({ client } = scene.served);
+    const { run } = await played('eelgate-sw-3', 'returns-without-address');
+    expect(run, JSON.stringify(run)).toMatchObject({ outcome: 'verified', cause: null });
+    expect(isLoggedInOver(device)).toBe(false);
   });
 });

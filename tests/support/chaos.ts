@@ -335,7 +335,7 @@ class OneNight {
       if (failed.length === 0) return 'goes on';
       const other = dice.pick(failed);
       const word = dice.pick(['retry', 'take-back'] as const);
-      return say(`${word} ${other.name}`, client.sayRun(this.#id, other.id, word));
+      return say(`${word} ${other.name}`, client.sayRun(this.#id, other.id, word, word === 'take-back' ? { accept: ['cut-off'] } : {}));
     }
     if (what < 73) return say('note', client.say(this.#id, 'note', { text: 'seen' }));
     if (what < 86) {

@@ -12,6 +12,7 @@ import {
   standingSchema,
   takenSchema,
   uploadSchema,
+  type RecordedOver,
   type ImageNoteInput,
   type MappingInput,
   type PinInput,
@@ -258,8 +259,7 @@ export class BarrowClient {
     });
   tryFamily = (text: string, procedure: string, device: string) =>
     this.#json(familyTrialSchema, 'POST', '/family-trials', { json: { text, procedure, device } });
-  record = (device: string, over: 'shell' | 'web' = 'shell') =>
-    this.#json(recordingSchema, 'POST', '/recordings', { json: { device, over } });
+  record = (device: string, over: RecordedOver = 'shell') => this.#json(recordingSchema, 'POST', '/recordings', { json: { device, over } });
   sayIn = (recording: string, text: string | null) =>
     this.#json(recordingAnswerSchema, 'POST', `/recordings/${encodeURIComponent(recording)}/say`, { json: { text } });
   endRecording = (recording: string) =>

@@ -1,7 +1,7 @@
 import { createInterface } from 'node:readline';
 import { dirname, join } from 'node:path';
 import type { BarrowClient } from '@barrow/client';
-import { isCauseCode, type FamilyTrial } from '@barrow/core';
+import { isCauseCode, recordedOver, type FamilyTrial, type RecordedOver } from '@barrow/core';
 import type { Conversation, Exchange, Tried } from '@barrow/families';
 import type { Register } from '../context.js';
 import { CommandError, exit, Quiet } from '../errors.js';
@@ -40,8 +40,12 @@ const help = `What you type is sent to the device as it is, and nothing else is.
   :listen             wait for what still comes
   :end                that was all (or the end of the input)`;
 
+const helpAtConsole = `
+At the console type \${consoleUser}, \${consoleWord} and \${address} where the login and the address of the device belong: Barrow puts them in,
+and keeps the names.`;
+
 /** Lets a person speak with a device, and keeps what was said. */
-async function converse(say: Say, barrow: BarrowClient, id: string, over: 'shell' | 'web', greeting: string): Promise<Session> {
+async function converse(say: Say, barrow: BarrowClient, id: string, over: RecordedOver, greeting: string): Promise<Session> {
   const { input = process.stdin } = say.io;
   // With --json only the answer at the end stands on standard output.
   const out = say.json ? say.io.err : say.io.out;
@@ -74,15 +78,17 @@ async function converse(say: Say, barrow: BarrowClient, id: string, over: 'shell
       out(`\n(${line} is not known.)\n${help}\n`);
       continue;
     }
-    const { answer, status, ends } = await barrow.sayIn(id, word === 'listen' ? null : line);
+    const { answer, said, status, ends } = await barrow.sayIn(id, word === 'listen' ? null : line);
     out(answer);
+    // What stands by its name is given by Barrow, here and whenever it is played.
+    if (over === 'console') for (const [whole, name] of (said ?? '').matchAll(/\$\{(\w+)\}/g)) given[name!] = whole;
     const last = talk.at(-1);
     if (word === 'listen' && last)
       talk[talk.length - 1] = { ...last, answer: last.answer + answer, ...(ends ? { ends: true as const } : {}) };
     else if (over === 'web') {
       const [, ask = line, body] = /^(\S+ \S+) (.+)$/.exec(line.trim()) ?? [];
       talk.push({ ask, ...(body === undefined ? {} : { body }), status: status ?? 0, answer });
-    } else talk.push({ say: line, answer, ...(ends ? { ends: true as const } : {}) });
+    } else talk.push({ say: said ?? line, answer, ...(ends ? { ends: true as const } : {}) });
     if (ends) break;
   }
   lines.close();
@@ -145,7 +151,11 @@ export const registerTeaching: Register = (program, act) => {
   family
     .command('record <file> <procedure> <device>')
     .description('do by hand on a device what a procedure is to do; Barrow writes it into the file')
-    .option('--over <what>', 'shell (SSH), or web: requests, one a line, e.g. GET /state, or POST /restart and what goes with it', 'shell')
+    .option(
+      '--over <what>',
+      'shell (SSH); web: requests, one a line, e.g. GET /state, or POST /restart and what goes with it; or console: the line of its console server',
+      'shell',
+    )
     .option('--is <name=value>', 'what is to be found in the answers, e.g. firmware=4.2.1; several times', gather, [])
     .option('--given <name=value>', 'what Barrow gives instead of what you type, e.g. imageFile=tb24-4.3.0.simg; several times', gather, [])
     .option('--replace', 'instead of the procedure of that name that is in the file')
@@ -178,11 +188,12 @@ export const registerTeaching: Register = (program, act) => {
               `"${procedure}" is no procedure.`,
               `They are ${procedureNames.join(', ')}.`,
             );
-          if (o.over !== 'shell' && o.over !== 'web')
+          const over = recordedOver.find((way) => way === o.over);
+          if (over === undefined)
             throw wrong(
               'over-unknown',
               'Nothing is recorded',
-              `--over takes shell or web, not "${o.over}".`,
+              `--over takes ${recordedOver.join(', ')}, not "${o.over}".`,
               'Leave it out for the shell.',
             );
           const text = await readText(file);
@@ -195,11 +206,11 @@ export const registerTeaching: Register = (program, act) => {
             );
           const [finds, given] = [pairs(o.is, '--is'), pairs(o.given, '--given')];
           const barrow = client();
-          const opened = await barrow.record(device, o.over);
-          say.io.err(`${help}\n`);
+          const opened = await barrow.record(device, over);
+          say.io.err(`${help}${over === 'console' ? helpAtConsole : ''}\n`);
           let session: Session;
           try {
-            session = await converse(say, barrow, opened.id, o.over, opened.greeting);
+            session = await converse(say, barrow, opened.id, over, opened.greeting);
           } finally {
             await barrow.endRecording(opened.id).catch(() => undefined);
           }

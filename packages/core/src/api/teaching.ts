@@ -16,16 +16,20 @@ export const draftQuery = z.object({
 });
 export type DraftQuery = z.input<typeof draftQuery>;
 
+/** Over what it is spoken to: its shell (SSH), its pages, or its console, which a console server leads to. */
+export const recordedOver = ['shell', 'web', 'console'] as const;
+export type RecordedOver = (typeof recordedOver)[number];
+
 /** A session in which a person does by hand what a procedure is to do. */
 export const recordingInput = z.strictObject({
   /** By name, address, serial or id. */
   device: z.string().min(1).max(200),
-  over: z.enum(['shell', 'web']).default('shell'),
+  over: z.enum(recordedOver).default('shell'),
 });
 export const recordingSchema = z.object({
   id: z.string(),
   device: z.string(),
-  over: z.enum(['shell', 'web']),
+  over: z.enum(recordedOver),
   /** What was on the screen after the login. */
   greeting: z.string(),
 });
@@ -37,6 +41,8 @@ export const recordingSay = z.strictObject({
 });
 export const recordingAnswerSchema = z.object({
   answer: z.string(),
+  /** What was typed, as it may be kept: a word that nobody may see stands by the name under which it is given; null: nothing was. */
+  said: z.string().nullable(),
   /** Of a page. */
   status: z.number().int().nullable(),
   /** The device ended the session. */

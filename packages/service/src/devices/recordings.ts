@@ -3,6 +3,9 @@ import { parseFamily, promptOf, requestIn, type Family } from '@barrow/families'
 import type { Context } from '../context.js';
 import { newId } from '../data/seal.js';
 import { notFound, Refusal } from '../errors.js';
+import { DeviceEntity, type DeviceRow } from '../data/entities.js';
+import { lastNumber } from '../touch/outlets.js';
+import { hideWords } from '../touch/secrets.js';
 import { Touch } from '../touch/touch.js';
 import type { Devices } from './devices.js';
 
@@ -32,8 +35,13 @@ procedures:
     'recordings.ts',
   );
 
+/** What Barrow gives who speaks over a console, by the name under which a procedure is given it. */
+type Given = Readonly<Record<'consoleUser' | 'consoleWord' | 'address', string>>;
+
 interface Open {
   readonly device: string;
+  /** Over a console. */
+  readonly given: Given | null;
   readonly over: Recording['over'];
   readonly touch: Touch;
   /** How it shows that it waits, once that was seen. */
@@ -60,21 +68,27 @@ export class Recordings {
     if (this.#open.size >= mostAtOnce)
       throw refuse('recordings-full', `${mostAtOnce} sessions are open.`, 'End one of them; one that nothing is said in ends by itself.');
     const family = row.family === null ? undefined : this.context.families.get(row.family);
-    const touch = new Touch(this.context, row, over === 'shell' && family?.shell ? family : unknownGear());
+    const line = over === 'console' ? await this.#lineOf(row, refuse) : null;
+    const touch = line?.touch ?? new Touch(this.context, row, over === 'shell' && family?.shell ? family : unknownGear());
     const id = newId('rec');
-    const one: Open = { device: row.name, over, touch, prompt: null, timer: setTimeout(() => this.end(id), idleMs) };
+    const own = { device: row.name, over, touch, given: line?.given ?? null };
+    const one: Open = { ...own, prompt: null, timer: setTimeout(() => this.end(id), idleMs) };
     one.timer.unref();
     let greeting = '';
-    if (over === 'shell')
+    if (over !== 'web')
       try {
+        if (line) await touch.run('join-line');
         const shell = await touch.shell();
         // What was taken to see that it waits is in the record; the rest comes still.
         const rest = await shell.settled(quietMs / 2, quietMs / 2, () => false);
-        greeting = shell.conversation
-          .filter((e) => e.from === 'device')
-          .map((e) => e.text)
-          .join('');
-        const prompt = promptOf({ greeting: greeting || rest, talk: [], device: '' });
+        greeting = line
+          ? rest
+          : shell.conversation
+              .filter((e) => e.from === 'device')
+              .map((e) => e.text)
+              .join('');
+        // A console asks for other things until somebody is logged in.
+        const prompt = line ? null : promptOf({ greeting: greeting || rest, talk: [], device: '' });
         one.prompt = prompt === null ? null : new RegExp(prompt);
       } catch (error) {
         clearTimeout(one.timer);
@@ -83,11 +97,44 @@ export class Recordings {
         const next =
           error.code === 'awaiting-approval'
             ? `When it is what you think that it is: \`barrow device approve ${row.name}\`.`
-            : `See \`barrow device show ${row.name}\`, and mend that.`;
-        throw refuse(error.code, `${row.name} does not let it in: ${error.detail}`, next);
+            : `See \`barrow device show ${line?.server ?? row.name}\`, and mend that.`;
+        throw refuse(error.code, `${line?.server ?? row.name} does not let it in: ${error.detail}`, next);
       }
     this.#open.set(id, one);
     return { id, device: row.name, over, greeting: touch.hide(greeting.replace(/\r/g, '')) };
+  }
+
+  /** The line of a console server behind which a device is, and what one logs in with there. @throws Refusal */
+  async #lineOf(
+    row: DeviceRow,
+    refuse: (code: string, why: string, next: string) => Refusal,
+  ): Promise<{ readonly touch: Touch; readonly server: string; readonly given: Given }> {
+    const { context } = this;
+    const end = row.told?.console;
+    const server = end && (await context.db.findOne(DeviceEntity, { id: end.device }));
+    if (!server || end.port === null)
+      throw refuse(
+        'console-unknown',
+        `Nobody has said into which line of which console server ${row.name} is plugged.`,
+        `Say it: \`barrow device set ${row.name} --console SERVER:LINE\`.`,
+      );
+    const family = context.families.get(server.family ?? '');
+    if (!family?.procedures['join-line'])
+      throw refuse(
+        'console-unfit',
+        `${server.name} is not one whose lines Barrow can join.`,
+        `Its family file needs \`join-line\`: record that first.`,
+      );
+    const rollout = this.parts.rolloutOf(server.id);
+    if (rollout !== null) throw refuse('device-busy', `${server.name} is in the rollout ${rollout}.`, 'Wait until that has ended.');
+    const touch = new Touch(context, server, family, { given: { line: end.port, lineNumber: lastNumber(end.port) } });
+    const found = await new Touch(context, row, unknownGear()).passwords().catch((error: unknown) => {
+      if (error instanceof CauseError) return null;
+      throw error;
+    });
+    const [login] = found?.credentials.filter((c) => c.user !== null && c.kind === 'ssh-password') ?? [];
+    const consoleWord = login ? context.sealer.open(login.sealed) : '';
+    return { touch, server: server.name, given: { consoleUser: login?.user ?? '', consoleWord, address: row.address } };
   }
 
   /**
@@ -107,11 +154,22 @@ export class Recordings {
       this.end(id);
       throw new Refusal(409, 'session-lost', 'Nothing was sent', `${one.device} has ended the session.`, 'Begin another.');
     }
-    if (said !== null) shell.send(`${said}\n`);
+    const { given } = one;
+    // A login need not be typed: it stands by its name, and is put in here.
+    const typed =
+      given === null ? said : (said?.replace(/\$\{(consoleUser|consoleWord|address)\}/g, (_, name: keyof Given) => given[name]) ?? null);
+    if (typed !== null) shell.send(`${typed}\n`);
     const answer = await shell.settled(quietMs, listenMs, (output) => one.prompt?.test(output.replace(/\r/g, '')) ?? false);
     const ends = shell.closed;
     if (ends) this.end(id);
-    return { answer: touch.hide(answer.replace(/\r/g, '')), status: null, ends };
+    const hide = (text: string): string => hideWords(touch.hide(text), given === null ? [] : [given.consoleWord]);
+    const isWord = given !== null && given.consoleWord !== '' && said === given.consoleWord;
+    return {
+      answer: hide(answer.replace(/\r/g, '')),
+      said: said === null ? null : isWord ? '${consoleWord}' : hide(said),
+      status: null,
+      ends,
+    };
   }
 
   /** A request as a person wrote it: a method, a path, and what goes with it. */
@@ -127,10 +185,10 @@ export class Recordings {
       );
     try {
       const { status, body } = await touch.page(asked, pageMs);
-      return { answer: touch.hide(body), status, ends: false };
+      return { answer: touch.hide(body), said: touch.hide(said), status, ends: false };
     } catch (error) {
       if (!(error instanceof CauseError)) throw error;
-      return { answer: touch.hide(error.detail), status: null, ends: false };
+      return { answer: touch.hide(error.detail), said: touch.hide(said), status: null, ends: false };
     }
   }
 

@@ -70,6 +70,7 @@ import { traceOf, Trails, type StepTrace } from './trail.js';
 import { ChecksFailed } from './steps/checks.js';
 import { preflightFacts } from './steps/preflight.js';
 import { steps } from './steps/index.js';
+import { lastNumber } from '../touch/outlets.js';
 import { changingLines, sendWord, shownValues } from './shown-lines.js';
 import type { StepContext, StepResult } from './steps/step.js';
 import { summaryView } from './view.js';
@@ -1104,6 +1105,3 @@ function planIn({ id, name, createdAt, createdBy, plan }: KeptPlan): { plan: Pla
     return { plan: { version: 2, id, name, createdAt, createdBy, unsaved: 'hold', wayBack: false, ...nothing }, fault };
   }
 }
-
-/** The last number in the name of an outlet or a line. */
-const lastNumber = (name: string): string => /(\d+)\D*$/.exec(name)?.[1] ?? '';
