@@ -16,13 +16,13 @@ describe('a spare that takes the place of a device', () => {
   };
 
   beforeAll(async () => {
-    scene = await setScene({ network: 153, only: ['quay-sw-1', 'quay-sw-2', 'quay-rt-1'], more: 3 });
+    scene = await setScene({ network: 153, only: ['quay-sw-1', 'quay-sw-2', 'quay-sw-4', 'quay-rt-1'], more: 3 });
     ({ client } = scene.served);
     await prepare(scene);
     await client.addNetwork({
       name: 'bench',
       site: 'bench',
-      ranges: ['127.153.100.1-3'],
+      ranges: ['127.153.100.1-3', '127.153.1.39'],
       credentials: ['ferry-snmp', 'ferry-ssh'],
       snmpPort,
       sshPort,
@@ -105,6 +105,25 @@ describe('a spare that takes the place of a device', () => {
     expect(done.code, done.out + done.err).toBe(0);
     expect(spare.counters.reboots).toBe(1);
     expect((await client.device('quay-sw-2')).serial).toBe(spare.options.serial);
+  });
+
+  it('is what the demo has on its shelf, too', async () => {
+    const shelf = await scene.fleet.spare();
+    expect(await scene.fleet.spare()).toBe(shelf);
+    await discover(client, ['bench']);
+    await client.takeBackup('quay-sw-4');
+    gone('quay-sw-4');
+    // It was never let in: what it is, is known only in part.
+    const shut = await cli('device', 'swap', 'quay-sw-4', '--for', 'quay-spare-1', '--yes');
+    expect(shut).toMatchObject({ code: 4, err: expect.stringContaining('barrow device approve quay-spare-1') as string });
+    expect(shut.err).toContain('its variant is not known, that of quay-sw-4 none.');
+    expect((await cli('device', 'approve', 'quay-spare-1')).code).toBe(0);
+    const unread = await cli('device', 'swap', 'quay-sw-4', '--for', 'quay-spare-1', '--yes');
+    expect(unread).toMatchObject({ code: 4, err: expect.stringContaining('`barrow discover bench` does') as string });
+    await discover(client, ['bench']);
+    const done = await cli('device', 'swap', 'quay-sw-4', '--for', 'quay-spare-1', '--yes');
+    expect(done.code, done.out + done.err).toBe(0);
+    expect(shelf).toMatchObject({ hostname: 'quay-sw-4', address: machine('quay-sw-4').options.address });
   });
 
   async function until(so: () => boolean): Promise<void> {

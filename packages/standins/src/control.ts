@@ -5,7 +5,7 @@ import type { Fleet } from './fleet.js';
 /**
  * A small HTTP door to a running fleet, for people and tests in other processes: `GET /` tells what truly happened
  * to every device; `PUT` and `DELETE /DEVICE/FAULT` switch a fault on and off; `POST /DEVICE/power-loss`
- * cuts its power for a moment; `POST /DEVICE/power-on` switches one on that stayed dark; `POST /unpack` plugs in one that no family knows.
+ * cuts its power for a moment; `POST /DEVICE/power-on` switches one on that stayed dark; `POST /unpack` plugs in one that no family knows, `POST /spare` a spare.
  */
 export async function openControl(fleet: Fleet, port = 0): Promise<{ url: string; server: Server }> {
   const server = createServer((request, response) => void serve(request, response));
@@ -48,11 +48,11 @@ export async function openControl(fleet: Fleet, port = 0): Promise<{ url: string
         machine.powerOn();
         return answer(200, { device, state: machine.state });
       }
-      if (request.method === 'POST' && device === 'unpack') {
-        const { options } = await fleet.unpack();
+      if (request.method === 'POST' && (device === 'unpack' || device === 'spare')) {
+        const { options } = await fleet[device]();
         return answer(200, { name: options.name, address: options.address });
       }
-      return answer(404, { error: 'GET /, PUT or DELETE /DEVICE/FAULT, POST /DEVICE/power-loss or power-on, POST /unpack' });
+      return answer(404, { error: 'GET /, PUT or DELETE /DEVICE/FAULT, POST /DEVICE/power-loss or power-on, POST /unpack, POST /spare' });
     } catch (error) {
       return answer(400, { error: (error as Error).message });
     }

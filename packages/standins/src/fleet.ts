@@ -1,6 +1,6 @@
 import { mkdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
-import { faultNames, StandIn, type FaultName } from './device.js';
+import { faultNames, StandIn, type FaultName, type ShellStyle } from './device.js';
 import type { Persistent, StoredImage } from './machine.js';
 import { answerFaults, Fixture, type AnswerFault, type FixtureFacts } from './fixture.js';
 import { makeImage, sha256 } from './image.js';
@@ -14,6 +14,7 @@ import {
   sites,
   snmpPort,
   sshPort,
+  spare,
   unpacked,
   type ScenarioDevice,
 } from './scenario.js';
@@ -149,17 +150,29 @@ export class Fleet {
   /**
    * Takes a switch out of its box that no shipped family knows, and plugs it in at Quay House; it answers when this resolves. There is one.
    */
-  async unpack(): Promise<StandIn> {
-    const known = this.devices.find((d) => d.options.name === unpacked.name);
+  unpack(): Promise<StandIn> {
+    return this.#plugIn(unpacked, { serial: 'SKR40117', mac: '06:17:4b:5c:00:01', shell: skerrowShell }, unpackedAsNew);
+  }
+
+  /** The same with a spare of the small switches of Quay House. */
+  spare(): Promise<StandIn> {
+    return this.#plugIn(spare, { serial: 'TB249001', mac: '06:17:4b:5d:00:01', shell: tarnbrookShell }, (address) => fresh(spare, address));
+  }
+
+  async #plugIn(
+    { name, site, host, model }: ScenarioDevice,
+    own: { readonly serial: string; readonly mac: string; readonly shell: ShellStyle },
+    asNew: (address: string) => Persistent,
+  ): Promise<StandIn> {
+    const known = this.devices.find((d) => d.options.name === name);
     if (known) return known;
     const { network = 40, timeScale } = this.#options;
-    const address = `127.${network}.1.${unpacked.host}`;
+    const address = `127.${network}.1.${host}`;
     const device = new StandIn({
-      ...{ name: unpacked.name, site: unpacked.site, address, snmpPort, sshPort, model: unpacked.model, community, timeScale },
-      ...{ serial: 'SKR40117', mac: '06:17:4b:5c:00:01', user: login.user, password: login.password, upDaysAtStart: 1 },
-      initial: readState(this.#stateFile)[unpacked.name] ?? unpackedAsNew(address),
+      ...{ name, site, address, snmpPort, sshPort, model, community, timeScale, ...own },
+      ...{ user: login.user, password: login.password, upDaysAtStart: 1 },
+      initial: readState(this.#stateFile)[name] ?? asNew(address),
       unsaved: [],
-      shell: skerrowShell,
       around: () => nothingAround,
       turn: () => undefined,
       onChange: () => this.#save(),
@@ -206,7 +219,9 @@ export class Fleet {
     this.#started = true;
     this.#changes++;
     this.#save();
-    if (readState(this.#stateFile)[unpacked.name]) await this.unpack();
+    const saved = readState(this.#stateFile);
+    if (saved[unpacked.name]) await this.unpack();
+    if (saved[spare.name]) await this.spare();
   }
 
   /** Gives one of the others another SSH host key, as a reflash may. */

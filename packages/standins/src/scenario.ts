@@ -102,6 +102,15 @@ export const unpacked: ScenarioDevice = {
   unsaved: [],
 };
 
+/** A switch on the shelf, for when one is gone for good. */
+export const spare: ScenarioDevice = {
+  name: 'quay-spare-1',
+  site: 'quay-house',
+  host: 39,
+  model: tarnbrook('TB-2408', 8, 'A1', 8, ''),
+  unsaved: [],
+};
+
 /** What the devices run when nobody has touched them: model to version in use and version beside it. */
 export const factoryVersions: Record<string, { running: string; beside: string }> = {
   Tarnbrook: { running: '4.2.1', beside: '4.1.0' },

@@ -121,12 +121,15 @@ export class Swapping {
   /** Whether one can stand for the other at all. @throws Refusal */
   #fit(device: DeviceRow, spare: DeviceRow): Family {
     const family = this.parts.context.families.get(device.family ?? '');
+    // Of who was not let in, only what anybody is told is known.
+    const isShut = spare.flags.some((f) => f.flag === 'awaiting-approval');
+    const told = (value: string | null): string => (value === '' ? 'none' : (value ?? 'not known'));
     const unlike = (['family', 'model', 'variant'] as const).find((key) => device[key] !== spare[key]);
     const why =
       device.id === spare.id
         ? 'they are one device'
         : unlike !== undefined
-          ? `its ${unlike} is ${spare[unlike] ?? 'not known'}, that of ${device.name} ${device[unlike] ?? 'not known'}`
+          ? `its ${unlike} is ${told(spare[unlike])}, that of ${device.name} ${told(device[unlike])}`
           : spare.serial === null || spare.address === ''
             ? 'its serial and its address have to be known'
             : device.address === ''
@@ -136,7 +139,11 @@ export class Swapping {
       throw refused(
         'swap-unfit',
         `${spare.name} cannot take the place of ${device.name}: ${why}.`,
-        'Name a spare of the same family and model that was discovered.',
+        isShut
+          ? `Nobody has approved it yet: \`barrow device approve ${spare.name}\`, then \`barrow discover ${spare.network}\`.`
+          : unlike !== undefined && spare[unlike] === null
+            ? `It was not read whole: \`barrow discover ${spare.network}\` does, and tells what is in the way.`
+            : 'Name a spare of the same family and model that was discovered.',
       );
     for (const needed of ['record', 'configuration', 'restore', 'reboot'] as const)
       if (!family?.procedures[needed])
