@@ -3,7 +3,7 @@ import type { Rollout, SoakView } from '@barrow/core';
 import type { BarrowClient } from '@barrow/client';
 import { hasChromium } from './support/browser.js';
 import { openPage } from './support/console.js';
-import { barrow, type Ran } from './support/service.js';
+import { barrow, serve, type Ran } from './support/service.js';
 import { isEnded, isHeld, prepare, rolloutUntil, setScene, type Scene } from './support/scene.js';
 
 /** One version leaks, one has a port that comes and goes, one is merely busier: the first two are found, the third is told. */
@@ -100,10 +100,35 @@ describe('a soak that looks', () => {
     expect(await client.reportAs(held.id, 'html')).toContain('free memory of 2 of 2 upgraded TB-2424');
   });
 
-  it('passes where nothing got worse, and says when too little was seen', async () => {
+  it('goes on with what it has seen when the service is started anew', async () => {
+    // Its twins are those that were upgraded before, and they are well now.
+    for (const name of ['quay-sw-1', 'quay-sw-2']) await scene.fleet.fault(name, 'leaks-on-new', false);
+    await scene.fleet.fault('eelgate-sw-1', 'leaks-on-new');
     const plan = await client.plan({
       devices: ['eelgate-sw-1', 'eelgate-sw-2'],
       waves: [{ name: 'one', devices: ['eelgate-sw-1'] }],
+      soakSeconds: 8,
+    });
+    await client.say(plan.id, 'start', { accept: ['all'] });
+    await rolloutUntil(client, plan.id, (r) => r.waves[0]!.phase === 'soaking');
+    await scene.served.stop();
+    const stopped = Date.now();
+    scene.served = await serve(scene.data, { scale: 200 });
+    ({ client } = scene.served);
+    const done = await rolloutUntil(client, plan.id, (r) => isEnded(r) || isHeld(r));
+    expect(done).toMatchObject({ phase: 'held', heldBecause: expect.stringContaining('free memory of 1 of 1 upgraded TB-2424') as string });
+    const [{ findings }] = (await client.soaks(plan.id)) as [SoakView];
+    // The twins were looked at before, too.
+    for (const { points, name } of findings[0]!.series.filter((s) => !s.upgraded))
+      expect(points.filter(([at]) => at < stopped).length, name).toBeGreaterThan(0);
+    await client.say(plan.id, 'continue');
+    await rolloutUntil(client, plan.id, isEnded);
+  });
+
+  it('passes where nothing got worse, and says when too little was seen', async () => {
+    const plan = await client.plan({
+      devices: ['quay-sw-4', 'eelgate-sw-3'],
+      waves: [{ name: 'one', devices: ['quay-sw-4'] }],
       gates: { one: { soakSeconds: 6 } },
     });
     await client.say(plan.id, 'start', { accept: ['all'] });

@@ -483,7 +483,7 @@ export class Runner {
   /** Stops without leaving anything half-done: writes are finished, runs are parked between steps, waiting is given up. */
   async stop(): Promise<void> {
     this.#stopping = true;
-    this.#soaks.end();
+    await this.#soaks.stop();
     for (const timer of this.#askTimers.values()) clearTimeout(timer);
     const running = [...this.#rollouts.values()].filter((a) => a.state.phase !== 'planned' && a.state.phase !== 'ended');
     await Promise.all(

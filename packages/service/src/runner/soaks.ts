@@ -15,8 +15,8 @@ const [shortest, longest] = [250, 5 * 60_000];
 /** Of each device so many looks are kept. */
 const mostKept = 48;
 const atOnce = 8;
-/** Looks that are nearer to each other than this are kept in memory alone: they are soon made anew. */
-const worthKeeping = 10_000;
+/** What was seen is kept so often at most; what is seen in between, a service that dies loses. */
+const keepEvery = 10_000;
 
 const number = z.number().nullable();
 const sampleShape: z.ZodType<Sample> = z.object({
@@ -49,6 +49,8 @@ interface Looking {
   timer: NodeJS.Timeout | null;
   /** The round that is under way. */
   round: Promise<void>;
+  /** When what was seen was kept last. */
+  keptAt: number;
 }
 
 const markOf = (rollout: string): string => `soak:${rollout}`;
@@ -76,6 +78,14 @@ export class Soaks {
     }
   }
 
+  /** Looks no more, and goes on with what it has seen when the service is back. */
+  async stop(): Promise<void> {
+    const all = [...this.#looking];
+    this.end();
+    for (const [id, looking] of all)
+      await this.#keep(id, looking).catch((error: unknown) => this.context.log.warn({ error }, 'what was seen in a soak is not kept'));
+  }
+
   /** Looks no more, at a rollout or at all. */
   end(rollout?: string): void {
     for (const [id, { abort, timer }] of this.#looking) {
@@ -100,7 +110,7 @@ export class Soaks {
 
   async #begin(active: ActiveRollout): Promise<void> {
     const { id } = active.plan;
-    const looking: Looking = { seen: new Map(), abort: new AbortController(), timer: null, round: Promise.resolve() };
+    const looking: Looking = { seen: new Map(), abort: new AbortController(), timer: null, round: Promise.resolve(), keptAt: steadyNow() };
     this.#looking.set(id, looking);
     try {
       const row = await this.context.db.findOne(MarkEntity, { name: markOf(id) });
@@ -141,11 +151,13 @@ export class Soaks {
       }
     };
     await Promise.all(Array.from({ length: Math.min(atOnce, queue.length) }, next));
-    if (everyMs(active.state) >= worthKeeping && !looking.abort.signal.aborted) await this.#keep(active.plan.id, looking);
+    if (steadyNow() - looking.keptAt >= keepEvery && !looking.abort.signal.aborted) await this.#keep(active.plan.id, looking);
   }
 
   /** So that a restart in the middle of a long soak need not begin it anew. */
-  async #keep(id: string, { seen }: Looking): Promise<void> {
+  async #keep(id: string, looking: Looking): Promise<void> {
+    const { seen } = looking;
+    looking.keptAt = steadyNow();
     const value = JSON.stringify(Object.fromEntries([...seen].map(([device, { samples, metAt }]) => [device, { samples, metAt }])));
     await this.context.db.write(async (em) => em.upsert(MarkEntity, { name: markOf(id), value }));
   }
