@@ -22,8 +22,9 @@ export { faultLines, type FileFault } from './schema/written.js';
 export { readTargetSet, TargetSetError, writeTargetSet } from './target-set.js';
 export { compiledFamily, writeCompiled } from './schema/compiled.js';
 export { comparesBy } from './schema/proof.js';
+export { hidden, hideInLines, hideSecrets } from './secrets.js';
 export { whatWorks } from './schema/works.js';
-export { remarksOfSense, type SenseFault } from './schema/sense.js';
+export { mayGive, remarksOfSense, type SenseFault } from './schema/sense.js';
 export { fillSent } from './procedure/values.js';
 export { recognise, type Heard, type Recognised } from './recognise.js';
 export {
@@ -47,6 +48,7 @@ export {
 export { draftFamily, knownBy, type DraftOf } from './teach/draft.js';
 export { ExamplesUnlike, schemeOf } from './teach/versions.js';
 export {
+  concealed,
   conversationFile,
   conversationFolder,
   ConversationError,
@@ -57,6 +59,6 @@ export {
   requestIn,
 } from './teach/conversation.js';
 export { onlyAsk, tryProcedure, type Tried } from './teach/try.js';
-export { captureOf, hasProcedure, promptOf, refusalOf, withProcedure } from './teach/propose.js';
+export { captureOf, hasProcedure, promptOf, secretsIn, refusalOf, withProcedure } from './teach/propose.js';
 export { familyJsonSchema, type SchemaNode } from './schema/json-schema.js';
 export { referenceOf } from './schema/reference.js';

@@ -136,7 +136,7 @@ describe('a slip in a family file', () => {
       "      serial: '${serial}'",
       "      serail: '${serial}'",
       '107:15',
-      'procedures.record.gives.serail: nobody reads "serail" of rec … rmware, bootLoader, bootCount, freeBytes, nextBoot, settings',
+      'procedures.record.gives.serail: nobody reads "serail" of rec … , bootCount, freeBytes, nextBoot, settings; is serial meant?',
     ],
     [
       "serial: '${serial}'",

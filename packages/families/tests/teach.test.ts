@@ -1,14 +1,17 @@
 import { describe, expect, it } from 'vitest';
 import {
   captureOf,
+  concealed,
   draftFamily,
   knownBy,
   parseFamily,
   promptOf,
   readConversation,
   refusalOf,
+  remarksOfSense,
   requestIn,
   schemeOf,
+  secretsIn,
   tryProcedure,
   withProcedure,
   writeConversation,
@@ -66,6 +69,94 @@ describe('what finds a value again', () => {
   it('is nothing where it does not stand', () => {
     expect(captureOf('runs 4.2.11', 'x', '4.2.1')).toBeNull();
   });
+});
+
+describe('two values that read alike', () => {
+  const file =
+    "family: gates\ntitle: Gates\nmaker: own\nkind: other\nmodels: [{ model: G, revisions: ['1'] }]\nversions: { patterns: ['(?P<n>\\d+\\.\\d+)'], order: [{ part: n }], write: '{n}' }\nshell: { prompt: '> $', limit: 9 s }\n";
+  const said = (talk: [string, string][], finds: Record<string, string>) =>
+    withProcedure(file, {
+      ...{ procedure: 'record', device: 'g', recorded: 'x', greeting: '> ', given: {}, refusals: [], finds },
+      talk: talk.map(([say, answer]) => ({ say, answer })),
+    });
+  it('are taken from two places, in the order in which they were said', () => {
+    const talk: [string, string][] = [
+      ['who', 'runs 2.4\n> '],
+      ['next', 'next is 2.4\n> '],
+    ];
+    const { text, places } = said(talk, { firmware: '2.4', nextBoot: '2.4' });
+    expect(places).toEqual({ firmware: 'runs 2.4', nextBoot: 'next is 2.4' });
+    expect(text).toMatch(/say: who\s+capture:\s+- .*firmware.*\s+- say: next\s+capture:\s+- .*nextBoot/);
+    expect(said(talk, { nextBoot: '2.4', firmware: '2.4' }).places).toEqual({ nextBoot: 'runs 2.4', firmware: 'next is 2.4' });
+  });
+  it('are taken from one, where there is no other; in one answer they stand in two of its lines', () => {
+    expect(said([['who', 'runs 2.4\n> ']], { firmware: '2.4', nextBoot: '2.4' }).places).toEqual({
+      firmware: 'runs 2.4',
+      nextBoot: 'runs 2.4',
+    });
+    const { places, unfound } = said([['who', 'runs 2.4\nkeeps 2.4\n> ']], { firmware: '2.4', nextBoot: '2.4', serial: 'S1' });
+    expect(places).toEqual({ firmware: 'runs 2.4', nextBoot: 'keeps 2.4' });
+    expect(unfound).toEqual(['serial']);
+  });
+});
+
+describe('settings', () => {
+  const file = `configuration: { ignoreLines: [], secrets: ['^hush (?P<secret>.+)$', '((', 7] }\n`;
+  const talk = [{ say: 'lines', answer: 'lines\r\nname g\r\nhush low-tide\r\n> ' }];
+  const said = {
+    procedure: 'configuration',
+    device: 'g',
+    recorded: 'x',
+    greeting: '> ',
+    given: {},
+    refusals: [],
+    finds: {},
+    talk,
+  } as const;
+  it('are told whole, as they came last', () => {
+    expect(withProcedure(file, { ...said, talk: [...talk], refusals: [] }).text.replace(/\s+/g, ' ')).toContain(
+      'configuration: do: - say: lines keep: text gives: text: ${text}',
+    );
+  });
+  it('are kept without what the file says is secret in them, as far as it can be read', () => {
+    expect(secretsIn(file)).toEqual(['^hush (?P<secret>.+)$']);
+    for (const none of ['', 'configuration: 5', 'configuration: { secrets: 7 }']) expect(secretsIn(none)).toEqual([]);
+    const clean = concealed(
+      { ...said, talk: [...talk], refusals: [{ after: 'x', answer: 'hush ebb', cause: 'no-space' }] },
+      secretsIn(file),
+    );
+    expect(JSON.stringify(clean)).not.toMatch(/low-tide|ebb/);
+    expect(clean.talk[0]!.answer).toContain('hush ‹hidden›');
+    const other = { ...said, talk: [{ say: 'who', answer: 'g' }], refusals: [] };
+    expect(concealed(other, secretsIn(file))).toBe(other);
+  });
+});
+
+describe('what was recorded with the name of one file', () => {
+  const of = (...lines: string[]) =>
+    remarksOfSense(
+      parseFamily(
+        `family: gates
+title: Gates
+maker: own
+kind: other
+models: [{ model: G, revisions: ['1'] }]
+versions: { patterns: ['(?P<n>\\d+\\.\\d+)'], order: [{ part: n }], write: '{n}' }
+shell: { prompt: '> $', limit: 9 s }
+procedures:
+  record: { do: [{ say: who, capture: ['^runs (?P<v>\\S+)$'] }], gives: { firmware: '\${v}', bootCount: '\${v}' } }
+  activate: { do: [${lines.map((line) => `{ say: '${line}' }`).join(', ')}] }
+`,
+        'gates.yaml',
+      ),
+    ).map((r) => r.message);
+  it.each([
+    ['next gate-2.4.img', '"gate-2.4.img" would be typed as it stands at every upgrade: is ${imageFile} meant?'],
+    ['use v2.4 now', '"v2.4" would be typed as it stands at every upgrade: is ${imageVersion} meant?'],
+  ])('%s is told', (line, message) => expect(of('sure', line)).toEqual([message]));
+  it.each(['next ${imageFile}', 'next ${imageVersion}-2.4', 'bring x from 127.0.0.1 69', 'slot 2', 'wait 2.5'])('%s is not', (line) =>
+    expect(of(line)).toEqual([]),
+  );
 });
 
 describe('by what it is seen that a device waits', () => {

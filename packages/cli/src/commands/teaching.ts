@@ -1,7 +1,7 @@
 import { createInterface } from 'node:readline';
 import { dirname, join } from 'node:path';
 import type { BarrowClient } from '@barrow/client';
-import { isCauseCode, recordedOver, type FamilyTrial, type RecordedOver } from '@barrow/core';
+import { isCauseCode, meantText, recordedOver, type FamilyTrial, type RecordedOver } from '@barrow/core';
 import type { Conversation, Exchange, Tried } from '@barrow/families';
 import type { Register } from '../context.js';
 import { CommandError, exit, Quiet } from '../errors.js';
@@ -10,6 +10,12 @@ import { count, makeColours, print, type Say } from '../output.js';
 
 const wrong = (code: string, title: string, why: string, next: string): CommandError =>
   new CommandError(exit.wrongUse, code, title, why, next);
+
+/** What the procedure that is recorded may give. */
+interface Gives {
+  readonly fits: (name: string) => boolean;
+  readonly words: (name: string) => string;
+}
 
 /** `KEY=VALUE`, several times. */
 function pairs(list: readonly string[], option: string): Record<string, string> {
@@ -45,7 +51,7 @@ At the console type \${consoleUser}, \${consoleWord} and \${address} where the l
 and keeps the names.`;
 
 /** Lets a person speak with a device, and keeps what was said. */
-async function converse(say: Say, barrow: BarrowClient, id: string, over: RecordedOver, greeting: string): Promise<Session> {
+async function converse(say: Say, barrow: BarrowClient, id: string, over: RecordedOver, greeting: string, gives: Gives): Promise<Session> {
   const { input = process.stdin } = say.io;
   // With --json only the answer at the end stands on standard output.
   const out = say.json ? say.io.err : say.io.out;
@@ -60,6 +66,7 @@ async function converse(say: Say, barrow: BarrowClient, id: string, over: Record
     if (word === 'is' || word === 'given') {
       const [, name, value] = /^([a-z][A-Za-z0-9]*)\s+(.+)$/.exec(rest) ?? [];
       if (name === undefined) out(`\n(:${word} takes a name and a value, e.g. :is firmware 4.2.1)\n`);
+      else if (word === 'is' && !gives.fits(name)) out(`\n(${gives.words(name)})\n`);
       else (word === 'is' ? finds : given)[name] = value!;
       continue;
     }
@@ -95,13 +102,15 @@ async function converse(say: Say, barrow: BarrowClient, id: string, over: Record
   return { conversation: { greeting, talk, finds, given, refusals } };
 }
 
-const triedText = ({ io }: Say, t: Tried): string =>
+const triedText = ({ io }: Say, t: Tried, places: Readonly<Record<string, string>> = {}): string =>
   [
     `${t.differences.length === 0 ? makeColours(io).green('✓') : makeColours(io).red('✕')} ${t.procedure}: ${
       t.differences.length === 0 ? `${count(t.steps.length, 'step')}, as it was recorded` : 'not as it was recorded'
     }`,
     ...t.steps.map((step) => `    ${step}`),
-    ...Object.entries(t.gives).map(([key, value]) => `    → ${key}: ${value}`),
+    ...Object.entries(t.gives).map(
+      ([key, value]) => `    → ${key}: ${value}${places[key] === undefined ? '' : makeColours(io).dim(`   from "${places[key]}"`)}`,
+    ),
     ...t.differences.map((d) => `  ${d}`),
   ].join('\n');
 
@@ -170,7 +179,11 @@ export const registerTeaching: Register = (program, act) => {
         ) => {
           const {
             conversationFile,
+            concealed,
             hasProcedure,
+            mayGive,
+            secretsIn,
+            remarksOfSense,
             procedureNames,
             withProcedure,
             writeConversation,
@@ -205,12 +218,20 @@ export const registerTeaching: Register = (program, act) => {
               'Say that it is to be replaced: --replace.',
             );
           const [finds, given] = [pairs(o.is, '--is'), pairs(o.given, '--given')];
+          const names = mayGive(known);
+          const gives: Gives = {
+            fits: (name) => names.length === 0 || names.includes(name),
+            words: (name) => `Nobody reads "${name}" of ${known}: it may give ${names.join(', ')}${meantText(name, names) || '.'}`,
+          };
+          const unread = Object.keys(finds).find((name) => !gives.fits(name));
+          if (unread !== undefined)
+            throw wrong('name-unread', 'Nothing is recorded', gives.words(unread), 'Name what it is by one of these.');
           const barrow = client();
           const opened = await barrow.record(device, over);
           say.io.err(`${help}${over === 'console' ? helpAtConsole : ''}\n`);
           let session: Session;
           try {
-            session = await converse(say, barrow, opened.id, over, opened.greeting);
+            session = await converse(say, barrow, opened.id, over, opened.greeting, gives);
           } finally {
             await barrow.endRecording(opened.id).catch(() => undefined);
           }
@@ -223,7 +244,8 @@ export const registerTeaching: Register = (program, act) => {
               'Nothing was said to it.',
               'Type what the procedure is to do.',
             );
-          const conversation: Conversation = {
+          const sources = secretsIn(text);
+          const said: Conversation = {
             procedure: known,
             device: opened.device,
             recorded: new Date().toISOString(),
@@ -233,6 +255,7 @@ export const registerTeaching: Register = (program, act) => {
             finds: { ...finds, ...session.conversation.finds },
             refusals: session.conversation.refusals,
           };
+          const conversation = concealed(said, sources);
           const made = withProcedure(text, conversation);
           const kept = conversationFile(file, known);
           const { mkdir, writeFile } = await import('node:fs/promises');
@@ -241,20 +264,32 @@ export const registerTeaching: Register = (program, act) => {
           await writeFile(file, made.text);
           let tried: Tried | null = null;
           let faults: string | null = null;
+          const remarks: string[] =
+            known === 'configuration' && sources.length === 0
+              ? [
+                  `what is secret in its settings stands in ${kept} as it came: say which lines are with configuration.secrets, and record this anew`,
+                ]
+              : [];
           try {
-            tried = await tryProcedure(parseFamily(made.text, file), readConversation(await readText(kept), kept));
+            const family = parseFamily(made.text, file);
+            remarks.push(...remarksOfSense(family).flatMap((r) => (r.path[1] === known ? [r.message] : [])));
+            tried = await tryProcedure(family, readConversation(await readText(kept), kept));
           } catch (error) {
             if (!(error instanceof FamilyFileError)) throw error;
             faults = faultLines(error.faults);
           }
-          print(say, { file, conversation: kept, procedure: known, unfound: made.unfound, prompt: made.prompt, tried, faults }, () =>
-            [
-              '',
-              `${file} has the procedure ${known} now; what was said is kept in ${kept}.`,
-              ...(made.unfound.length > 0 ? [`Not found in the answers: ${made.unfound.join(', ')}.`] : []),
-              ...(faults === null ? [triedText(say, tried!)] : ['What is missing for more, or wrong:', faults]),
-              `Read the procedure${conversation.refusals.length > 0 ? '' : ': how it could be refused (`fails`, or :no while it is recorded) only you know'}. Then \`barrow family try ${file}\`.`,
-            ].join('\n'),
+          print(
+            say,
+            { file, conversation: kept, procedure: known, unfound: made.unfound, prompt: made.prompt, tried, faults, remarks },
+            () =>
+              [
+                '',
+                `${file} has the procedure ${known} now; what was said is kept in ${kept}.`,
+                ...(made.unfound.length > 0 ? [`Not found in the answers: ${made.unfound.join(', ')}.`] : []),
+                ...remarks.map((remark) => `Look: ${remark}`),
+                ...(faults === null ? [triedText(say, tried!, made.places)] : ['What is missing for more, or wrong:', faults]),
+                `Read the procedure${conversation.refusals.length > 0 ? '' : ': how it could be refused (`fails`, or :no while it is recorded) only you know'}. Then \`barrow family try ${file}\`.`,
+              ].join('\n'),
           );
         },
       ),

@@ -1,4 +1,4 @@
-import { meantName, pattern } from '@barrow/core';
+import { meantName, meantText, pattern } from '@barrow/core';
 import type { Condition, Family, Procedure, ProcedureName, ProcedureStep } from './shape.js';
 import { comparesBy } from './proof.js';
 import { everyStep, type PlacedStep } from './walk.js';
@@ -110,6 +110,8 @@ const readOf: Record<ProcedureName, readonly string[]> = {
   'leave-console': [],
   reach: ['reached'],
 };
+/** What a procedure may give; nothing: what it gives is a table, or nobody reads it. */
+export const mayGive = (name: ProcedureName): readonly string[] => readOf[name];
 const tableOf: Partial<Record<ProcedureName, string>> = {
   record: 'members',
   children: 'children',
@@ -190,7 +192,35 @@ export function remarksOfSense(family: Family): SenseFault[] {
       path: ['procedures', 'record'],
       message: 'it gives no bootCount: a restart is proven by its silence and its running time',
     });
-  return remarks;
+  return [...remarks, ...literalRemarks(family)];
+}
+
+/** Of these a word with a version in it says that an image of long ago was meant. */
+const namingOne: readonly ProcedureName[] = ['transfer', 'verify-image', 'activate', 'stage', 'verify-staged', 'confirm-image', 'level'];
+
+/** What was recorded with the name of one file would choose that file at every upgrade. */
+function literalRemarks(family: Family): SenseFault[] {
+  const versions = family.versions.patterns.map((source) => pattern(source));
+  const hasVersion = (word: string): boolean =>
+    !/^[0-9.:]+$/.test(word) &&
+    versions.some((v) => {
+      const found = v.matcher(word);
+      // One number alone may be anything.
+      return found.find() && /\d\D+\d/.test(found.group() ?? '');
+    });
+  return namingOne.flatMap((name) =>
+    [...everyStep(family.procedures[name]?.do ?? [])].flatMap(({ step, path }) => {
+      const typed = 'say' in step ? step.say : 'request' in step ? `${step.request} ${step.body ?? ''}` : '';
+      const word = typed
+        .replace(/\S*\$\{[^}]*\}\S*/g, ' ')
+        .split(/[\s"',;=]+/)
+        .find(hasVersion);
+      if (word === undefined) return [];
+      const meant = /\.[A-Za-z]{2,5}$/.test(word) ? '${imageFile}' : '${imageVersion}';
+      const message = `"${word}" would be typed as it stands at every upgrade: is ${meant} meant?`;
+      return [{ path: ['procedures', name, ...path], message }];
+    }),
+  );
 }
 
 function versionFaults(family: Family): SenseFault[] {
@@ -294,7 +324,7 @@ function procedureFaults(family: Family): SenseFault[] {
       if (!readOf[name].includes(given))
         at(
           ['gives', given],
-          `nobody reads "${given}" of ${name}${readOf[name].length > 0 ? `; it may give ${readOf[name].join(', ')}` : ''}`,
+          `nobody reads "${given}" of ${name}${readOf[name].length > 0 ? `; it may give ${readOf[name].join(', ')}${meantText(given, readOf[name])}` : ''}`,
         );
     const needed = name === 'record' && family.travel ? neededOfRecord : (neededOf[name] ?? []);
     for (const one of needed) if (!gives.includes(one)) at([], `it has to give "${one}", without which nothing can be upgraded`);

@@ -1,6 +1,7 @@
 import { causes, closedObject, describeIssue, type CauseCode } from '@barrow/core';
 import { parseDocument, stringify } from 'yaml';
 import { z } from 'zod';
+import { hideInLines } from '../secrets.js';
 import { procedureNames, type ProcedureName } from '../schema/shape.js';
 
 /** What was typed, and what came of it until the device waited again. */
@@ -72,6 +73,19 @@ export const writeConversation = (conversation: Conversation): string =>
     ),
     { lineWidth: 0 },
   );
+
+/** A conversation without what is secret in its lines; the same one when nothing is. */
+export function concealed(conversation: Conversation, sources: readonly string[]): Conversation {
+  const hide = (text: string): string => hideInLines(text, sources);
+  const talk = conversation.talk.map((e) =>
+    'say' in e
+      ? { ...e, say: hide(e.say), answer: hide(e.answer) }
+      : { ...e, answer: hide(e.answer), ...(e.body === undefined ? {} : { body: hide(e.body) }) },
+  );
+  const refusals = conversation.refusals.map((r) => ({ ...r, after: hide(r.after), answer: hide(r.answer) }));
+  const clean = { ...conversation, greeting: hide(conversation.greeting), talk, refusals };
+  return JSON.stringify(clean) === JSON.stringify(conversation) ? conversation : clean;
+}
 
 /** Where the conversations of a family stand: beside its file. */
 export const conversationFolder = (familyFile: string): string => `${familyFile.replace(/\.ya?ml$/, '')}.conversations`;

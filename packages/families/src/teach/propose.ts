@@ -1,3 +1,4 @@
+import { pattern } from '@barrow/core';
 import { isMap, parseDocument, type Document } from 'yaml';
 import type { ProcedureName } from '../schema/shape.js';
 import { requestIn, type Conversation, type Exchange } from './conversation.js';
@@ -24,9 +25,12 @@ export function promptOf({ greeting, talk, device }: Pick<Conversation, 'greetin
   return `(?:^|\\n)${source.replace(/ +$/, ' *')}$`;
 }
 
-/** Where a value stands in an answer: by itself, or where it does so nowhere, as a part of something else. */
-function placeOf(answer: string, value: string): { readonly line: string; readonly at: number } | null {
-  const lines = answer.replace(/\r/g, '').split('\n');
+/** Where a value stands in an answer: by itself, or where it does so nowhere, as a part of something else; not in these lines. */
+function placeOf(answer: string, value: string, not: ReadonlySet<string> = noLines): { readonly line: string; readonly at: number } | null {
+  const lines = answer
+    .replace(/\r/g, '')
+    .split('\n')
+    .filter((line) => !not.has(line));
   for (const [before, after] of [
     ['(?<![^\\s=:,;"\'(\\[])', '(?![^\\s,;:"\')\\]])'],
     ['(?<![A-Za-z0-9.])', '(?![A-Za-z0-9]|\\.\\d)'],
@@ -38,6 +42,29 @@ function placeOf(answer: string, value: string): { readonly line: string; readon
     }
   }
   return null;
+}
+
+const noLines: ReadonlySet<string> = new Set();
+
+/** Where each value was found: in which answer, and in which line of it. */
+type Found = ReadonlyMap<string, { readonly at: number; readonly line: string }>;
+
+/** Two values that read alike stand in two places, as far as there are so many: what runs, and what is started next. */
+function placesOf(talk: readonly Exchange[], finds: Readonly<Record<string, string>>): Found {
+  const found = new Map<string, { at: number; line: string }>();
+  for (const [key, value] of Object.entries(finds)) {
+    const alike = [...found].flatMap(([other, place]) => (finds[other] === value ? [place] : []));
+    const lookFor = (taken: typeof alike): { at: number; line: string } | null => {
+      for (const [at, { answer }] of talk.entries()) {
+        const place = placeOf(answer, value, new Set(taken.flatMap((t) => (t.at === at ? [t.line] : []))));
+        if (place !== null) return { at, line: place.line };
+      }
+      return null;
+    };
+    const place = lookFor(alike) ?? lookFor([]);
+    if (place !== null) found.set(key, place);
+  }
+  return found;
 }
 
 /** The pattern that finds a value where it stood: after what was before it in its line. */
@@ -96,19 +123,19 @@ function failsOf(refusals: Conversation['refusals']): { when: string; cause: str
 export function proposed(
   conversation: Conversation,
   prompt: RegExp | null,
-): { readonly do: Written[]; readonly gives?: Record<string, string>; readonly unfound: string[] } {
+): {
+  readonly do: Written[];
+  readonly gives?: Record<string, string>;
+  readonly unfound: string[];
+  readonly places: Readonly<Record<string, string>>;
+} {
   const { talk, given, finds, refusals } = conversation;
-  const open = new Map(Object.entries(finds));
-  const captures = (answer: string): string[] =>
-    [...open].flatMap(([key, value]) => {
-      const source = captureOf(answer, key, value);
-      if (source === null) return [];
-      open.delete(key);
-      return [source];
-    });
+  const places = placesOf(talk, finds);
+  const captures = (at: number): string[] =>
+    [...places].flatMap(([key, place]) => (place.at === at ? (captureOf(place.line, key, finds[key]!) ?? []) : []));
   const fails = refusals.length === 0 ? {} : { fails: failsOf(refusals) };
-  const stepOf = (e: Exchange): Written => {
-    const found = captures(e.answer);
+  const stepOf = (e: Exchange, at: number): Written => {
+    const found = captures(at);
     const capture = found.length === 0 ? {} : { capture: found };
     if ('ask' in e) {
       const [method, path] = e.ask.split(' ') as [string, string];
@@ -129,11 +156,22 @@ export function proposed(
     };
   };
   const steps = talk.map(stepOf);
-  const told = Object.keys(finds).filter((key) => !open.has(key));
+  // Settings are told whole: all that came last.
+  if (conversation.procedure === 'configuration' && places.size === 0) {
+    const last = steps.at(-1)!;
+    return {
+      do: [...steps.slice(0, -1), { ...last, keep: 'text' }],
+      gives: { text: '${text}' },
+      unfound: Object.keys(finds),
+      places: {},
+    };
+  }
+  const told = Object.keys(finds).filter((key) => places.has(key));
   return {
     do: steps,
     ...(told.length === 0 ? {} : { gives: Object.fromEntries(told.map((k) => [k, `\${${k}}`])) }),
-    unfound: [...open.keys()],
+    unfound: Object.keys(finds).filter((key) => !places.has(key)),
+    places: Object.fromEntries([...places].map(([key, { line }]) => [key, line.trim()])),
   };
 }
 
@@ -150,12 +188,19 @@ function onlyModel(document: Document): Record<string, string> {
 export function withProcedure(
   text: string,
   conversation: Conversation,
-): { readonly text: string; readonly replaced: boolean; readonly unfound: readonly string[]; readonly prompt: string | null } {
+): {
+  readonly text: string;
+  readonly replaced: boolean;
+  readonly unfound: readonly string[];
+  /** The line in which each value was found. */
+  readonly places: Readonly<Record<string, string>>;
+  readonly prompt: string | null;
+} {
   const document: Document = parseDocument(text);
   const known: unknown = document.getIn(['shell', 'prompt']);
   const saysSomething = conversation.talk.some((e) => 'say' in e);
   const prompt = typeof known === 'string' ? known : saysSomething ? promptOf(conversation) : null;
-  const { unfound, ...found } = proposed(conversation, prompt === null ? null : new RegExp(prompt.replaceAll('(?P<', '(?<')));
+  const { unfound, places, ...found } = proposed(conversation, prompt === null ? null : new RegExp(prompt.replaceAll('(?P<', '(?<')));
   const procedure = conversation.procedure === 'record' ? { ...found, gives: { ...onlyModel(document), ...found.gives } } : found;
   if (known === undefined && prompt !== null) document.set('shell', document.createNode({ prompt, limit: '10 s' }));
   const at: [string, ProcedureName] = ['procedures', conversation.procedure];
@@ -164,7 +209,22 @@ export function withProcedure(
   document.setIn(at, document.createNode(procedure));
   // A draft names what is missing; this one is not any more.
   const written = document.toString({ lineWidth: 0 }).replace(new RegExp(`^#   ${conversation.procedure} .*\n`, 'm'), '');
-  return { text: written, replaced, unfound, prompt };
+  return { text: written, replaced, unfound, places, prompt };
+}
+
+/** What a file says is secret in settings, as far as it can be read: patterns. */
+export function secretsIn(text: string): string[] {
+  const found: unknown = (parseDocument(text).toJS() as { configuration?: { secrets?: unknown } } | null)?.configuration?.secrets;
+  return Array.isArray(found) ? found.filter((source): source is string => typeof source === 'string' && canBeRead(source)) : [];
+}
+
+function canBeRead(source: string): boolean {
+  try {
+    pattern(source);
+    return true;
+  } catch {
+    return false;
+  }
 }
 
 /** Whether a file has a procedure of this name, well or badly written. */

@@ -1,7 +1,15 @@
 import { PassThrough, Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import tar from 'tar-stream';
-import { ConversationError, readConversation, tryProcedure, type Conversation, type Family } from '@barrow/families';
+import {
+  concealed,
+  ConversationError,
+  readConversation,
+  tryProcedure,
+  writeConversation,
+  type Conversation,
+  type Family,
+} from '@barrow/families';
 import { Refusal } from '../errors.js';
 
 /** So large an archive is, and so many conversations are in one, at most. */
@@ -62,9 +70,18 @@ export async function unpackFamily(archive: Buffer): Promise<{ readonly text: st
   return { text: members.get(file)!, conversations };
 }
 
-/** Reads conversations that came with a family file, and plays each. @throws Refusal @returns what is not as it was recorded */
-export async function playAll(family: Family, conversations: Conversations): Promise<string[]> {
+/**
+ * Reads conversations that came with a family file, and plays each.
+ *
+ * @returns what is not as it was recorded, and what of them may be kept: without what the file says is secret
+ * @throws Refusal
+ */
+export async function playAll(
+  family: Family,
+  conversations: Conversations,
+): Promise<{ readonly remarks: string[]; readonly clean: Conversations }> {
   const remarks: string[] = [];
+  const clean = new Map<string, string>();
   for (const [procedure, text] of conversations) {
     let conversation: Conversation;
     try {
@@ -75,7 +92,9 @@ export async function playAll(family: Family, conversations: Conversations): Pro
     }
     if (conversation.procedure !== procedure) throw refuse(`${procedure}.yaml is a conversation of ${conversation.procedure}.`);
     const { differences } = await tryProcedure(family, conversation);
+    const kept = concealed(conversation, family.configuration?.secrets ?? []);
+    clean.set(procedure, kept === conversation ? text : writeConversation(kept));
     if (differences.length > 0) remarks.push(`${procedure} is not as it was recorded: ${differences[0]!}`);
   }
-  return remarks;
+  return { remarks, clean };
 }

@@ -70,16 +70,16 @@ export class FamilyFiles {
     const { family: name } = family;
     const before = this.context.familyTexts.get(name);
     const isShipped = before !== undefined && !this.isAdded(name);
-    const remarks = conversations === null ? [] : await playAll(family, conversations);
+    const { remarks, clean } = conversations === null ? { remarks: [], clean: null } : await playAll(family, conversations);
     if (before === text) {
-      if (conversations !== null && !isShipped) await this.#keepBeside(name, conversations);
+      if (clean !== null && !isShipped) await this.#keepBeside(name, clean);
       return { family, what: 'the same', remarks };
     }
     if (isShipped)
       throw refuse(409, 'family-shipped', `${name} came with Barrow.`, 'Give yours a name of its own: the key `family` at its top.');
     if (before !== undefined && !replace)
       throw refuse(409, 'family-known', `${name} was added before, and is another file.`, 'Say that it is to be replaced: --replace.');
-    if (conversations !== null) await this.#keepBeside(name, conversations);
+    if (clean !== null) await this.#keepBeside(name, clean);
     await this.keep(family, text);
     return { family, what: before === undefined ? 'added' : 'replaced', remarks };
   }

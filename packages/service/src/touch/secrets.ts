@@ -1,30 +1,10 @@
 import { CauseError, pattern } from '@barrow/core';
-import { asCause, type Family } from '@barrow/families';
+import { asCause, hidden, type Family } from '@barrow/families';
 
-const hidden = '‹hidden›';
+export { hideSecrets } from '@barrow/families';
+
 /** Shorter ones stand in ordinary words; to hide them would hide those. */
 const shortestSecret = 4;
-
-/** Hides what the family calls secret in the text of a device: settings, their differences, a conversation. */
-export function hideSecrets(text: string, family: Family): string {
-  return text
-    .split('\n')
-    .map((line) => {
-      for (const source of family.configuration?.secrets ?? []) {
-        // A compared configuration marks its lines with +, - or a space.
-        const lead = /^[+ -]?/.exec(line)![0];
-        for (const from of new Set([0, lead.length])) {
-          const body = line.slice(from).trimEnd();
-          const match = pattern(source).matcher(body);
-          if (!match.find()) continue;
-          const secret = match.group('secret');
-          if (secret) return line.slice(0, from) + body.replace(secret, () => hidden);
-        }
-      }
-      return line;
-    })
-    .join('\n');
-}
 
 /** Hides secrets that are known by their very letters, e.g. a second word that a device echoed. */
 export function hideWords(text: string, secrets: readonly string[]): string {
