@@ -60,6 +60,12 @@ describe('what finds a value again', () => {
     ['<title>Tide board</title>', 'Tide board', '^<title>(?P<x>[^<]+)'],
     ['"fw":"1.2","n":3', '1.2', '^"fw":"(?P<x>[^\\s"]+)'],
     ['name  first floor  \n', 'first floor', '^name[ \\t]+(?P<x>.*\\S)[ \\t]*$'],
+    ['weighs 65745 mark 06feb34642d28d7d\n', '06feb34642d28d7d', '^weighs[ \\t]+\\S+[ \\t]+mark[ \\t]+(?P<x>\\S+)'],
+    [
+      'slot 2 held gate-1.0.img since 12:04:33 as S77\n',
+      'S77',
+      '^slot[ \\t]+2[ \\t]+held[ \\t]+\\S+[ \\t]+since[ \\t]+\\S+[ \\t]+as[ \\t]+(?P<x>\\S+)',
+    ],
     ['built 4.2.10\nruns 4.2.1\n', '4.2.1', '^runs[ \\t]+(?P<x>\\S+)'],
   ])('in %j', (answer, value, source) => {
     const found = captureOf(answer, 'x', value);

@@ -46,6 +46,9 @@ function placeOf(answer: string, value: string, not: ReadonlySet<string> = noLin
 
 const noLines: ReadonlySet<string> = new Set();
 
+/** A number of four digits or more, a version or an address, a time, a digest: another day it reads otherwise. A short number may be that of a slot. */
+const isOfToday = (word: string): boolean => /\d{4}|\d\.\d|\d:\d\d/.test(word) || (/^[0-9a-f]{8,}\W?$/i.test(word) && /\d/.test(word));
+
 /** Where each value was found: in which answer, and in which line of it. */
 type Found = ReadonlyMap<string, { readonly at: number; readonly line: string }>;
 
@@ -75,8 +78,8 @@ export function captureOf(answer: string, name: string, value: string): string |
     const loose = (text: string): string =>
       text
         .split(/[ \t]+/)
-        // What has the value in it is another as soon as the value is.
-        .map((word) => (word.includes(value) ? '\\S+' : escaped(word)))
+        // What has the value in it is another as soon as the value is; so is what counts, dates or names something else.
+        .map((word) => (word.includes(value) || isOfToday(word) ? '\\S+' : escaped(word)))
         .join('[ \\t]+');
     const [before, after] = [line.slice(0, at), line.slice(at + value.length)];
     const isLast = after.trim() === '';
