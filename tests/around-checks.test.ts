@@ -19,6 +19,7 @@ const found: Record<(typeof aroundFaults)[number]['fault'], [check: Check['name'
   'picture-lost-on-new': ['picture', ''],
   'hears-nobody-on-new': ['neighbours', /^\S+ was heard on port \d+ and is not$/],
   'other-root-on-new': ['spanning tree', ''],
+  'unrecorded-on-new': ['recording', /was recorded and is not$/],
   'radios-lost-on-new': ['children', /was with it and is not$/],
 };
 const table = aroundFaults.map(({ device, fault, cause }) => [device, fault, found[fault][0], cause, found[fault][1]] as const);
@@ -32,8 +33,10 @@ describe('what is around a device after its upgrade, against what was before', (
   const runOf = (name: string) => rollout.runs.find((r) => r.name === name)!;
 
   beforeAll(async () => {
-    scene = await setScene({ network: 145, scale: 100, whole: true });
+    scene = await setScene({ network: 145, scale: 100, whole: true, recorded: { 'quay-rec-1': ['quay-cam-1', 'quay-cam-2'] } });
     ({ client } = scene.served);
+    // The cameras' version needs it.
+    scene.fleet.fixture('quay-rec-1').facts.firmware = '3.9.1';
     await addWholeNetworks(client, 145);
     await discover(client);
     const library = await writeScenarioLibrary(`${scene.data}/../library`);

@@ -44,6 +44,8 @@ export async function setScene(use: {
   families?: FamilyChanges;
   /** Whose consoles are plugged into which lines, instead of those of the scenario. */
   consoles?: Readonly<Record<string, readonly string[]>>;
+  /** Cameras with an address of their own that a recorder records too. */
+  recorded?: Readonly<Record<string, readonly string[]>>;
   /** The data folder, instead of one of its own. */
   data?: string;
 }): Promise<Scene> {
@@ -54,6 +56,7 @@ export async function setScene(use: {
     network: use.network,
     ...(use.more === undefined ? {} : { more: use.more }),
     ...(use.consoles ? { consoles: use.consoles } : {}),
+    ...(use.recorded ? { recorded: use.recorded } : {}),
     only: use.whole ? undefined : (use.only ?? scenario.map((d) => d.name)),
   });
   await fleet.start();

@@ -24,6 +24,7 @@ const before: Outlook = {
   doors: ['SNMP', 'SSH'],
   picture: { there: true, detail: 'a picture is described' },
   children: [{ name: 'ap-1', serial: 'A1' }],
+  recorded: [{ name: 'cam-1', serial: 'C1' }],
 };
 const failed = (after: Partial<Outlook>, excused = nobodyExcused) =>
   compareOutlooks(before, { ...before, ...after }, excused)
@@ -47,6 +48,7 @@ describe('what a device shows of what is around it, before and after', () => {
       'clock',
       'picture',
       'children',
+      'recording',
     ]);
     expect(made.every((c) => c.result === 'passed' && c.cause === null && c.evidence.length === 0)).toBe(true);
   });
@@ -71,6 +73,12 @@ describe('what a device shows of what is around it, before and after', () => {
       [['aggregates', 'bundle-apart', 'p2 was in b1 and is in b7']],
     ],
     ['a tunnel, which is no port', { ports: without('t1') }, [['tunnels', 'tunnel-down', 't1 was up and is down']]],
+    ['what is recorded', { recorded: [] }, [['recording', 'recording-stopped', 'cam-1 (C1) was recorded and is not']]],
+    [
+      'a recorder that does not tell any more',
+      { recorded: null },
+      [['recording', 'recording-stopped', 'cam-1 (C1) was recorded and is not']],
+    ],
     ['power', { fed: [] }, [['power', 'power-not-delivered', 'p4 delivered power and does not']]],
     [
       'neighbours',

@@ -40,7 +40,9 @@ describe('a family as one archive', () => {
       './gate.conversations/record.yaml': asSaid,
     });
     expect((await unpackFamily(archive)).conversations.get('record')).toBe(asSaid);
-    expect((await unpackFamily(await made({ 'gate.yml': file }))).conversations.size).toBe(0);
+    expect(
+      (await unpackFamily(await made({ 'gate (2)+.yml': file, 'gate (2)+.conversations/record.yml': asSaid }))).conversations.size,
+    ).toBe(1);
   });
 
   it.each<[string, Record<string, string>, string]>([

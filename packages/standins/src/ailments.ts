@@ -14,6 +14,7 @@ export const ailments = [
   'picture-lost-on-new',
   'snmp-shut-on-new',
   'radios-lost-on-new',
+  'unrecorded-on-new',
   'leaks-on-new',
   'flaps-on-new',
   'busier-on-new',

@@ -40,6 +40,8 @@ export interface FleetOptions {
   readonly more?: number;
   /** Whose consoles are plugged into which lines; those of the scenario when absent. */
   readonly consoles?: Readonly<Record<string, readonly string[]>>;
+  /** Cameras with an address of their own that a recorder records too. */
+  readonly recorded?: Readonly<Record<string, readonly string[]>>;
 }
 
 /** The simulated devices of the demo scenario. */
@@ -137,7 +139,12 @@ export class Fleet {
             onChange: () => this.#save(),
             changes: () => this.#changes,
             onState: () => this.#changes++,
-            children: () => this.fixtures.filter((c) => scenarioFixtures.find((s) => s.name === c.facts.name)?.parent === f.name),
+            children: () =>
+              this.fixtures.filter(
+                (c) =>
+                  scenarioFixtures.find((s) => s.name === c.facts.name)?.parent === f.name ||
+                  options.recorded?.[f.name]?.includes(c.facts.name),
+              ),
           },
         );
       });

@@ -49,4 +49,5 @@ export const aroundFaults = [
   { device: 'quay-sw-4', fault: 'hears-nobody-on-new', cause: 'neighbours-missing', what: 'it hears none of its neighbours' },
   { device: 'gannet-sw-2', fault: 'other-root-on-new', cause: 'tree-changed', what: 'it takes another bridge for the root' },
   { device: 'quay-wlc-1', fault: 'radios-lost-on-new', cause: 'children-missing', what: 'one of its access points does not join again' },
+  { device: 'quay-cam-2', fault: 'unrecorded-on-new', cause: 'recording-stopped', what: 'its recorder does not record it any more' },
 ] as const satisfies readonly RolloutFault[];

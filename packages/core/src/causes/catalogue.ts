@@ -504,6 +504,12 @@ const list = [
     counts: 'failed',
   },
   {
+    code: 'recording-stopped',
+    what: 'What was recorded before is not recorded since the upgrade.',
+    next: 'The detail names whose. Look at the recorder: at the state of that input, at its schedule and its storage, and whether the login that it has for the camera still fits.',
+    counts: 'failed',
+  },
+  {
     code: 'picture-missing',
     what: 'The camera answers and shows no picture any more.',
     next: 'Look at its picture yourself, and at the profile that its recorder asks for: a new release may have renamed it.',

@@ -22,7 +22,8 @@ export interface Check {
     | 'routes'
     | 'clock'
     | 'picture'
-    | 'children';
+    | 'children'
+    | 'recording';
   readonly result: 'passed' | 'failed';
   readonly before: string;
   readonly after: string;

@@ -63,7 +63,7 @@ export async function unpackFamily(archive: Buffer): Promise<{ readonly text: st
   const conversations = new Map<string, string>();
   for (const [name, text] of members) {
     if (name === file) continue;
-    const [, procedure] = new RegExp(`^${beside.replace('.', '\\.')}([A-Za-z-]+)\\.ya?ml$`).exec(name) ?? [];
+    const [, procedure] = (name.startsWith(beside) ? /^([A-Za-z-]+)\.ya?ml$/.exec(name.slice(beside.length)) : null) ?? [];
     if (procedure === undefined) throw refuse(`${name} is in it, and neither ${file} nor a conversation beside it.`);
     conversations.set(procedure, text);
   }

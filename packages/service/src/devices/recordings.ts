@@ -157,7 +157,18 @@ export class Recordings {
     const { given } = one;
     // A login need not be typed: it stands by its name, and is put in here.
     const typed =
-      given === null ? said : (said?.replace(/\$\{(consoleUser|consoleWord|address)\}/g, (_, name: keyof Given) => given[name]) ?? null);
+      given === null || said === null
+        ? said
+        : said.replace(/\$\{(consoleUser|consoleWord|address)\}/g, (whole, name: keyof Given) => {
+            if (given[name] !== '') return given[name];
+            throw new Refusal(
+              409,
+              'login-unknown',
+              'Nothing was sent',
+              `Nothing is known that ${whole} could stand for: no login with a password may be sent to ${one.device}.`,
+              `\`barrow device approve ${one.device}\`, and see that its network names a login; or type it yourself.`,
+            );
+          });
     if (typed !== null) shell.send(`${typed}\n`);
     const answer = await shell.settled(quietMs, listenMs, (output) => one.prompt?.test(output.replace(/\r/g, '')) ?? false);
     const ends = shell.closed;

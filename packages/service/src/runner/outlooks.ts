@@ -2,7 +2,8 @@ import { CauseError, compareOutlooks, emptyOutlook, nobodyExcused, type Check, t
 import { ownNow, ownPause } from '@barrow/wire';
 import { z } from 'zod';
 import { readOutlook } from '../touch/outlook.js';
-import type { Touch } from '../touch/touch.js';
+import { DeviceEntity } from '../data/entities.js';
+import { Touch } from '../touch/touch.js';
 import type { StepContext } from './steps/step.js';
 
 /** How long what is around it may take to come back, in the device's time, and in ours at least. */
@@ -22,25 +23,53 @@ const outlookShape: z.ZodType<Outlook, unknown> = z.object({
   doors: z.array(z.string()),
   picture: z.object({ there: z.boolean(), detail: z.string() }).nullable(),
   children: z.array(z.object({ name: z.string(), serial: z.string() })).nullable(),
+  recorded: z
+    .array(z.object({ name: z.string(), serial: z.string() }))
+    .nullable()
+    .default(null),
 });
 
-/** What it shows now; one that is handled through another shows nothing of its own. */
+/** What it shows now; one that is handled through another shows nothing of its own but whether it is recorded there. */
 export async function outlookNow(step: StepContext, session: Touch, wish: Parameters<typeof readOutlook>[3] = {}): Promise<Outlook> {
   const { context, device, family, run, signal } = step;
-  if (run.via !== undefined) return emptyOutlook;
+  if (run.via !== undefined) {
+    const { recorded = null } = (await childrenOf(session)) ?? {};
+    return { ...emptyOutlook, recorded: recorded?.filter((c) => c.serial === run.serial) ?? null };
+  }
   const outlook = await readOutlook(context, device, family, wish, signal);
-  const children = family.procedures.children ? await childrenOf(session) : emptyOutlook.children;
+  const told = family.procedures.children ? await childrenOf(session) : emptyOutlook;
+  const recorded = told?.recorded ?? (await recordedBy(step));
   // What was not waited for any more is not what it showed.
   if (signal.aborted) throw new CauseError('session-lost', 'the service is stopping');
-  return { ...outlook, children };
+  return { ...outlook, children: told?.children ?? null, recorded };
 }
 
-/** Those that are with it; null where it does not tell them now. */
-async function childrenOf(session: Touch): Promise<Outlook['children']> {
+/** Whether the recorder that it is with records it; null where there is none, or it does not tell. */
+async function recordedBy({ context, device, run, signal }: StepContext): Promise<Outlook['recorded']> {
+  const recorder = device.parent === null ? null : await context.db.findOne(DeviceEntity, { id: device.parent, kind: 'recorder' });
+  const family = context.families.get(recorder?.family ?? '');
+  if (!recorder || recorder.address === '' || !family) return null;
+  const session = new Touch(context, recorder, family, { signal });
+  try {
+    return (await childrenOf(session))?.recorded?.filter((c) => c.serial === run.serial) ?? null;
+  } finally {
+    session.close();
+  }
+}
+
+/** Those that are with it, and whose pictures it records; null where it does not tell them now, or never. */
+async function childrenOf(session: Touch): Promise<Pick<Outlook, 'children' | 'recorded'> | null> {
+  if (!session.can('children')) return null;
   try {
     const { tables } = await session.run('children');
     const there = (tables['children'] ?? []).filter((c) => c['present'] === undefined || c['present'] === c['presentWhen']);
-    return there.flatMap(({ name = '', serial = '' }) => (serial === '' ? [] : [{ name: name || serial, serial }]));
+    const named = (rows: typeof there) =>
+      rows.flatMap(({ name = '', serial = '' }) => (serial === '' ? [] : [{ name: name || serial, serial }]));
+    const recording = there.filter((c) => c['recording'] !== undefined);
+    return {
+      children: named(there),
+      recorded: recording.length === 0 ? null : named(recording.filter((c) => c['recording'] === c['recordingWhen'])),
+    };
   } catch (error) {
     if (error instanceof CauseError) return null;
     throw error;

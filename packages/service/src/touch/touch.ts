@@ -79,6 +79,10 @@ export class Touch {
     private readonly use: Use = {},
   ) {}
 
+  can(name: ProcedureName): boolean {
+    return this.family.procedures[name] !== undefined;
+  }
+
   /** Carries out a procedure; what is in `more` goes before what was said at the beginning. @throws CauseError */
   async run(name: ProcedureName, more: Use = {}): Promise<ProcedureResult> {
     const { context, device, family } = this;

@@ -9,6 +9,7 @@ import type { Outlook } from './outlook.js';
 import { checkPicture } from './picture.js';
 import { checkPorts } from './ports.js';
 import { checkPower } from './power.js';
+import { checkRecording } from './recording.js';
 import { checkForwarding, checkRoutes, checkTree } from './tables.js';
 import { checkTunnels } from './tunnels.js';
 
@@ -26,6 +27,7 @@ const all = [
   checkClock,
   checkPicture,
   checkChildren,
+  checkRecording,
 ];
 
 /**

@@ -26,6 +26,8 @@ export interface Outlook {
   readonly picture: { readonly there: boolean; readonly detail: string } | null;
   /** Those that are managed through it and are there, by serial; null: it does not tell them. */
   readonly children: readonly { readonly name: string; readonly serial: string }[] | null;
+  /** Whose pictures are recorded, by serial: those with it, or itself where it is handled through a recorder; null: it does not tell. */
+  readonly recorded: readonly { readonly name: string; readonly serial: string }[] | null;
 }
 
 export interface OutlookPort {
@@ -55,6 +57,7 @@ export const emptyOutlook: Outlook = {
   doors: [],
   picture: null,
   children: [],
+  recorded: null,
 };
 
 const whole = (value: string | number | undefined): number | null => (typeof value === 'number' ? value : null);
