@@ -107,7 +107,7 @@ describe('a soak that looks', () => {
     const plan = await client.plan({
       devices: ['eelgate-sw-1', 'eelgate-sw-2'],
       waves: [{ name: 'one', devices: ['eelgate-sw-1'] }],
-      soakSeconds: 8,
+      soakSeconds: 20,
     });
     await client.say(plan.id, 'start', { accept: ['all'] });
     await rolloutUntil(client, plan.id, (r) => r.waves[0]!.phase === 'soaking');
