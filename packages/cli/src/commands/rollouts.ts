@@ -1,7 +1,6 @@
 import {
   duration,
   rungMeans,
-  rungText,
   waysIn,
   type ForetoldView,
   type RehearsalView,
@@ -176,7 +175,8 @@ const nextText = ({ next }: NonNullable<Rollout['window']>): string =>
 
 /** What happens to who fails past the point of no return. */
 function wayBackText({ passages, wayBack }: Rollout): string {
-  const texts = rungMeans.filter((m) => passages.some((p) => p.rungs.some((g) => g.means === m))).map(rungText);
+  const rungs = passages.flatMap((p) => p.rungs);
+  const texts = rungMeans.flatMap((m) => [...new Set(rungs.flatMap((g) => (g.means === m ? [g.text] : [])))]);
   if (texts.length === 0) return 'Who fails past it cannot be taken back by Barrow.';
   return `Who fails past it is, as far as its family can, ${texts.join(', then ')}: ${wayBack ? 'at once' : "on a person's word (`barrow rollout take-back`)"}.`;
 }

@@ -1,7 +1,6 @@
 <script lang="ts">
   import {
     rungMeans,
-    rungText,
     stepText,
     waysIn,
     type ForetoldView,
@@ -169,7 +168,10 @@
       (l) => l.name,
     ),
   );
-  const backTexts = $derived(rungMeans.filter((m) => rollout?.passages.some((p) => p.rungs.some((g) => g.means === m))).map(rungText));
+  const backTexts = $derived.by(() => {
+    const rungs = rollout?.passages.flatMap((p) => p.rungs) ?? [];
+    return rungMeans.flatMap((m) => [...new Set(rungs.flatMap((g) => (g.means === m ? [g.text] : [])))]);
+  });
   const trouble = $derived(runs.filter((r) => r.cause !== null));
   const waitsForWord = $derived.by(() => {
     const wave = rollout?.waves[rollout.currentWave];

@@ -299,7 +299,7 @@ export function rolloutView(active: ActiveRollout, fileOf: ReadonlyMap<string, s
       })),
       rungs: passage.rungs.map((rung) => ({
         means: rung.means,
-        text: rungText(rung.means),
+        text: rung.cutsOff ? `${rungText(rung.means)} on your word, since others share it` : rungText(rung.means),
         steps: ownStepsOf(passage, rung).map((s) => ({ step: s.step, leg: s.leg })),
       })),
     })),
