@@ -157,6 +157,23 @@ describe('a device that hangs at its restart', () => {
     ]);
   });
 
+  it('has power again when it was cut, and what feeds it does not say so', async () => {
+    const planned = await plan('quay-phone-2');
+    const feeder = /of (\S+) if/.exec(noticedIn(planned, 'quay-phone-2'))![1]!;
+    scene.fleet.machine('quay-phone-2').faults.add('hangs-at-restart');
+    await scene.fleet.fault(feeder, 'hides-power');
+    const before = counters('quay-phone-2').powerCuts;
+    await client.say(planned.id, 'start', { accept: ['all'] });
+    const done = runOf(await over(planned.id), 'quay-phone-2');
+    await scene.fleet.fault(feeder, 'hides-power', false);
+    expect(done, JSON.stringify(done)).toMatchObject({
+      outcome: 'failed',
+      tried: [{ means: 'power-cycle', cause: { code: 'power-not-switched' } }],
+    });
+    expect(counters('quay-phone-2').powerCuts).toBe(before + 1);
+    await expect.poll(() => scene.fleet.machine('quay-phone-2').state, { timeout: 60_000 }).toBe('up');
+  });
+
   it('keeps its power when it answers and lets nobody in', async () => {
     const core = scene.fleet.fixture('quay-core-1');
     const planned = await begun('quay-core-1');

@@ -36,6 +36,7 @@ export const faultNames = [
   'refuses-address',
   'keeps-power-on',
   'keeps-power-off',
+  'hides-power',
   'asks-from-elsewhere',
   'asks-in-capitals',
   'asks-in-a-folder',
@@ -113,6 +114,7 @@ export class StandIn extends Machine<FaultName> {
   readonly #ports = outlets(
     () => this.options.turn,
     (on) => this.faults.has(on ? 'keeps-power-on' : 'keeps-power-off'),
+    () => this.faults.has('hides-power'),
   );
 
   constructor(readonly options: DeviceOptions) {

@@ -43,6 +43,7 @@ export const answerFaults = [
   'in-a-call',
   'keeps-power-on',
   'keeps-power-off',
+  'hides-power',
   /** Its lines are held by somebody else. */
   'line-held',
   /** The last member of a stack starts what it ran before, or does not come back. */
@@ -91,6 +92,7 @@ export class Fixture extends Machine<AnswerFault> {
   readonly outlets = outlets(
     () => this.options.turn,
     (on) => this.faults.has(on ? 'keeps-power-on' : 'keeps-power-off'),
+    () => this.faults.has('hides-power'),
   );
   #doors: Door[] = [];
   #nextLoader: string | null = null;

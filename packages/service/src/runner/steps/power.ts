@@ -2,10 +2,12 @@ import { CauseError, duration } from '@barrow/core';
 import { ownNow, ownPause } from '@barrow/wire';
 import { steadyNow } from '../../steady.js';
 import { rebootSentAt } from './return.js';
-import type { Step } from './step.js';
+import type { Step, StepContext } from './step.js';
 
 /** For so long what feeds it is told to give power before a person has to be called: it may be restarting itself. In its time, and in ours at least. */
 const patience = { theirs: 600_000, least: 5000 };
+/** The same where nobody knows whether its power is cut at all. */
+const patienceUnsure = { theirs: 120_000, least: 5000 };
 /** Between two tries, in milliseconds: it grows. */
 const [firstPause, longestPause] = [500, 15_000];
 
@@ -22,7 +24,15 @@ export const cutPower: Step = async (step) => {
     if (steadyNow() >= mayWrite) break;
     await ownPause(Math.min(1000, Math.max(1, mayWrite - steadyNow())), signal);
   }
-  await step.onFeeder('cut-power');
+  try {
+    await step.onFeeder('cut-power');
+  } catch (error) {
+    if (!(error instanceof CauseError) || signal.aborted) throw error;
+    // Perhaps it was heard, and only its answer was lost: whatever became of it, it has power again.
+    const left = await giveAgain(step, patienceUnsure);
+    if (left === null) throw error;
+    throw new CauseError(error.code, `${error.detail}; whether its power is off nobody knows, for ${left}`);
+  }
   return {
     kind: 'done',
     facts: { from: `${power.outlet} of ${power.name}`, afterMs: steadyNow() - rebootSentAt(step), cutAt: steadyNow() },
@@ -33,20 +43,24 @@ export const cutPower: Step = async (step) => {
 export const givePower: Step = async (step) => {
   const cut = step.trail.get('cut-power');
   if (cut?.facts['needless'] === true) return { kind: 'done', facts: { needless: true } };
-  const { power } = step.run;
+  const left = await giveAgain(step, patience);
+  if (left !== null) throw new CauseError('power-left-off', left);
+  return { kind: 'done', facts: { sentAt: steadyNow() } };
+};
+
+/** Tells what feeds it to give power, again and again. @returns how often and what came of it, when it did not; null when it did */
+async function giveAgain({ run, context, signal, onFeeder }: StepContext, { theirs, least }: typeof patience): Promise<string | null> {
+  const { power } = run;
   const begun = ownNow();
-  const until = begun + Math.max(patience.least, patience.theirs / step.context.options.timeScale);
+  const until = begun + Math.max(least, theirs / context.options.timeScale);
   for (let tried = 1, pauseMs = firstPause; ; tried++, pauseMs = Math.min(longestPause, pauseMs * 2))
     try {
-      await step.onFeeder('give-power');
-      return { kind: 'done', facts: { sentAt: steadyNow() } };
+      await onFeeder('give-power');
+      return null;
     } catch (error) {
-      if (!(error instanceof CauseError) || step.signal.aborted) throw error;
+      if (!(error instanceof CauseError) || signal.aborted) throw error;
       if (ownNow() >= until)
-        throw new CauseError(
-          'power-left-off',
-          `${power?.outlet ?? 'its outlet'} of ${power?.name ?? 'what feeds it'} was told ${tried} times to give power again, over ${duration(ownNow() - begun)}: ${error.detail}`,
-        );
-      await ownPause(pauseMs, step.signal);
+        return `${power?.outlet ?? 'its outlet'} of ${power?.name ?? 'what feeds it'} was told ${tried} times to give power again, over ${duration(ownNow() - begun)}: ${error.detail}`;
+      await ownPause(pauseMs, signal);
     }
-};
+}
