@@ -1,4 +1,22 @@
 import { defineConfig } from 'vitest/config';
+import { BaseSequencer, type TestSpecification } from 'vitest/node';
+
+/** Which of the tests of the whole take longest, longest first: minutes each, most of them waiting. */
+const longest = [
+  ...['chaos', 'friday', 'way-back', 'power', 'kill', 'access', 'ways', 'console-frame', 'soak', 'console-rung', 'whole-fleet'],
+  ...['staging', 'images', 'faults', 'by-hand', 'around-checks', 'journey', 'odd-ways'],
+];
+
+/** What takes longest begins first, so that nothing long is waited for alone at the end; the others by their size. */
+class LongestFirst extends BaseSequencer {
+  override async sort(files: TestSpecification[]): Promise<TestSpecification[]> {
+    const rank = ({ moduleId }: TestSpecification): number => {
+      const at = longest.findIndex((name) => moduleId.endsWith(`/tests/${name}.test.ts`));
+      return at < 0 ? longest.length : at;
+    };
+    return [...(await super.sort(files))].sort((a, b) => rank(a) - rank(b));
+  }
+}
 
 export default defineConfig({
   test: {
@@ -7,10 +25,11 @@ export default defineConfig({
     testTimeout: 600_000,
     hookTimeout: 600_000,
     expect: { poll: { timeout: 60_000 } },
-    // They wait more than they work: five share two cores well.
-    maxWorkers: 5,
+    sequence: { sequencer: LongestFirst },
+    // They wait more than they work: six share two cores well.
+    maxWorkers: 6,
     pool: 'forks',
-    // What is imported is imported once by each of the five, and not by each of the files: a quarter of all work.
+    // What is imported is imported once by each of the six, and not by each of the files: a quarter of all work.
     isolate: false,
     // What is compiled is loaded as it is, and not taken apart anew.
     server: { deps: { external: [/packages\/\w+\/dist\//] } },
