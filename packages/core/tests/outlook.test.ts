@@ -77,7 +77,7 @@ describe('what a device shows of what is around it, before and after', () => {
     [
       'a recorder that does not tell any more',
       { recorded: null },
-      [['recording', 'recording-stopped', 'cam-1 (C1) was recorded and is not']],
+      [['recording', 'recording-stopped', 'cam-1 (C1) was recorded, and nobody tells now whether it is']],
     ],
     ['power', { fed: [] }, [['power', 'power-not-delivered', 'p4 delivered power and does not']]],
     [

@@ -9,7 +9,7 @@ export function checkRecording(before: Outlook, after: Outlook, excused: Excused
   const { counted, evidence } = sorted(
     before.recorded.filter((c) => !still.has(c.serial)),
     (c) => excused.names.get(c.name) ?? excused.names.get(c.serial),
-    (c) => `${c.name} (${c.serial}) was recorded and is not`,
+    (c) => `${c.name} (${c.serial}) was recorded${after.recorded === null ? ', and nobody tells now whether it is' : ' and is not'}`,
   );
   return {
     name: 'recording',
