@@ -30,6 +30,7 @@ export * from './configuration/compare.js';
 export * from './checks/check.js';
 export * from './checks/after.js';
 export * from './checks/held.js';
+export * from './checks/loader.js';
 export * from './checks/members.js';
 export * from './checks/restart.js';
 export * from './report/at-site.js';

@@ -206,6 +206,7 @@ const noAround: Around = {
   neighbours: [],
   power: [],
   forwarding: [],
+  tree: [],
   arp: [],
   addresses: [],
 };

@@ -148,7 +148,7 @@ describe('where the machine hangs that asks', () => {
       forwarding: macs.map((mac) => ({ mac, port: 7 })),
     },
   });
-  const nothingAround = { chassisMac: null, capabilities: [], neighbours: [], power: [], arp: [], addresses: [] };
+  const nothingAround = { chassisMac: null, capabilities: [], neighbours: [], power: [], tree: [], arp: [], addresses: [] };
 
   it('is the switch that has learned its address at a port with nothing else of the map, not those that see it through others', () => {
     const devices = [learned('core', 'up 1', [ours, 'a', 'b']), learned('sw-1', 'port 3', [ours])];

@@ -19,13 +19,31 @@ const before: Outlook = {
   learned: 40,
   routes: 10,
   root: { priority: 32_768, mac: '06:00:00:00:00:05' },
+  tree: [
+    { port: 'p3', state: 'forwarding' },
+    { port: 'p5', state: 'blocking' },
+  ],
   clockOffMs: 1000,
   ours: { wall: 1_000_000_000, up: 50_000 },
   doors: ['SNMP', 'SSH'],
+  logins: ['SSH', 'ONVIF'],
   picture: { there: true, detail: 'a picture is described' },
   children: [{ name: 'ap-1', serial: 'A1' }],
   recorded: [{ name: 'cam-1', serial: 'C1' }],
+  particulars: {
+    settingsFrom: 'kept',
+    bootList: [
+      { image: '4.2.0', usable: true },
+      { image: '4.1.0', usable: true },
+      { image: '4.0.0', usable: false },
+    ],
+    licences: ['rings', 'lans'],
+    complaints: ['lamp 2 is dark'],
+  },
 };
+const own = (after: Partial<NonNullable<Outlook['particulars']>>): Partial<Outlook> => ({
+  particulars: { ...before.particulars!, ...after },
+});
 const failed = (after: Partial<Outlook>, excused = nobodyExcused) =>
   compareOutlooks(before, { ...before, ...after }, excused)
     .filter((c) => c.result === 'failed')
@@ -37,18 +55,24 @@ describe('what a device shows of what is around it, before and after', () => {
     const made = compareOutlooks(before, before, nobodyExcused);
     expect(made.map((c) => c.name)).toEqual([
       'doors',
+      'logins',
       'ports',
       'aggregates',
       'power',
       'neighbours',
       'forwarding',
       'spanning tree',
+      'ring',
       'tunnels',
       'routes',
       'clock',
       'picture',
       'children',
       'recording',
+      'boot list',
+      'settings source',
+      'licences',
+      'log',
     ]);
     expect(made.every((c) => c.result === 'passed' && c.cause === null && c.evidence.length === 0)).toBe(true);
   });
@@ -72,6 +96,31 @@ describe('what a device shows of what is around it, before and after', () => {
       { ports: [...without('p2'), { name: 'p2', bundle: 'b7' }] },
       [['aggregates', 'bundle-apart', 'p2 was in b1 and is in b7']],
     ],
+    ['a login at another door', { logins: ['SSH'] }, [['logins', 'door-login-lost', 'ONVIF let its login in and does not']]],
+    [
+      'the port that kept a ring closed',
+      { tree: [{ port: 'p5', state: 'forwarding' }] },
+      [['ring', 'ring-open', 'p5 blocked, and forwards']],
+    ],
+    ['all of its tree', { tree: [] }, [['ring', 'ring-open', 'p5 blocked, and is in no tree']]],
+    ['the rest of its tree', { tree: [...before.tree, { port: 'p6', state: 'moving' }] }, [['ring', 'ring-open', 'p6 is not yet at rest']]],
+    [
+      'an image to fall back on',
+      own({
+        bootList: [
+          { image: '4.3.0', usable: true },
+          { image: '4.2.0', usable: false },
+        ],
+      }),
+      [['boot list', 'boot-list-shorter', 'it had 2 to start from, and has 1']],
+    ],
+    ['its boot list', own({ bootList: null }), [['boot list', 'boot-list-shorter', 'it had 2 to start from, and has told none']]],
+    ['where its settings come from', own({ settingsFrom: 'works' }), [['settings source', 'settings-from-elsewhere']]],
+    ['any word of where they come from', own({ settingsFrom: null }), [['settings source', 'settings-from-elsewhere']]],
+    ['a licence', own({ licences: ['lans'] }), [['licences', 'licence-missing', 'rings was there and is not']]],
+    ['all licences', own({ licences: null }), [['licences', 'licence-missing', 'rings was there and is not', 'lans was there and is not']]],
+    ['a log without a new complaint', own({ complaints: ['fan 1 stands', 'fan 1 stands'] }), [['log', 'log-complains', 'fan 1 stands']]],
+    ['its log', own({ complaints: null }), [['log', 'log-complains']]],
     ['a tunnel, which is no port', { ports: without('t1') }, [['tunnels', 'tunnel-down', 't1 was up and is down']]],
     ['what is recorded', { recorded: [] }, [['recording', 'recording-stopped', 'cam-1 (C1) was recorded and is not']]],
     [
@@ -137,6 +186,7 @@ describe('what a device shows of what is around it, before and after', () => {
 
   it('does not hold against it who is missing for a reason of their own, and says so', () => {
     const excused = {
+      ...nobodyExcused,
       ports: new Map([['p4', 'it failed itself']]),
       names: new Map([
         ['06:00:00:00:00:09', 'it is being changed itself'],
@@ -167,6 +217,30 @@ describe('what a device shows of what is around it, before and after', () => {
     ]);
   });
 
+  it('excuses an open ring by who is away, and not by who failed and is there', () => {
+    const excused = { ...nobodyExcused, ports: new Map([['p4', 'it failed itself']]) };
+    const open = { tree: [{ port: 'p5', state: 'forwarding' as const }] };
+    expect(failed(open, excused).map(([name]) => name)).toEqual(['ring']);
+    const away = compareOutlooks(before, { ...before, ...open, ports: without('p4'), fed: [] }, excused);
+    expect(away.filter((c) => c.result === 'failed')).toEqual([]);
+    expect(away.find((c) => c.name === 'ring')!.evidence).toEqual(['p5 blocked, and forwards, and it failed itself: not held against it']);
+    // Another of its ports blocks now: the ring is closed. Under another root others block, and nothing is said.
+    expect(failed({ tree: [...open.tree, { port: 'p3', state: 'blocking' }] })).toEqual([]);
+    const better = { ...before, ...open, root: { priority: 4096, mac: '06:00:00:00:00:02' } };
+    expect(compareOutlooks(before, better, nobodyExcused).map((c) => c.name)).not.toContain('ring');
+  });
+
+  it('does not tell again what a person has accepted of a log', () => {
+    const after = own({ complaints: ['lamp 2 is dark', 'fan 1 stands', 'fan 2 stands'] });
+    const excused = { ...nobodyExcused, complaints: new Set(['fan 1 stands']) };
+    expect(failed(after, excused)).toEqual([['log', 'log-complains', 'fan 2 stands']]);
+    const both = { ...excused, complaints: new Set(['fan 1 stands', 'fan 2 stands']) };
+    expect(compareOutlooks(before, { ...before, ...after }, both).find((c) => c.name === 'log')).toMatchObject({
+      result: 'passed',
+      after: '3 grave, 2 of them expected',
+    });
+  });
+
   it('takes one port with nobody known behind it for a machine that somebody switched off', () => {
     const one = { ...emptyOutlook, ports: [{ name: 'p1', bundle: null }] };
     const [check] = compareOutlooks(one, emptyOutlook, nobodyExcused);
@@ -189,6 +263,8 @@ describe('what a device shows of what is around it, before and after', () => {
       ['1.3.6.1.2.1.2.2.1.8.9', 1],
       ['1.2.840.10006.300.43.1.2.1.1.13.7', 9],
       ['1.3.6.1.2.1.105.1.1.1.6.1.7', 3],
+      ['1.3.6.1.2.1.17.1.4.1.2.1', 7],
+      ...[2, 1, 4, 5].map((state, i): [string, number] => [`1.3.6.1.2.1.17.2.15.1.3.${i + 1}`, state]),
     ]);
     const read = (scalars: [string, string | number][]) => outlookOf(aroundFromSnmp(answers), new Map(scalars));
     expect(read([[outlookScalars.olderRoutes, 4]])).toEqual({
@@ -202,6 +278,12 @@ describe('what a device shows of what is around it, before and after', () => {
       learned: null,
       routes: 4,
       root: null,
+      // Of bridge ports without an interface the number stands; one that is disabled is in no tree.
+      tree: [
+        { port: 'gate 7', state: 'blocking' },
+        { port: '3', state: 'moving' },
+        { port: '4', state: 'forwarding' },
+      ],
     });
     expect(
       read([

@@ -15,6 +15,13 @@ export const ailments = [
   'snmp-shut-on-new',
   'radios-lost-on-new',
   'unrecorded-on-new',
+  'ring-open-on-new',
+  'onvif-login-lost-on-new',
+  'older-loader-on-new',
+  'fallback-lost-on-new',
+  'starts-from-works-on-new',
+  'right-lost-on-new',
+  'complains-on-new',
   'leaks-on-new',
   'flaps-on-new',
   'busier-on-new',
@@ -57,6 +64,7 @@ export function ailing(around: Surroundings, ails: (ailment: Ailment) => boolean
   if (ails('hears-nobody-on-new')) told = { ...told, neighbours: [] };
   // Of all bridges the one that would be chosen last.
   if (ails('other-root-on-new')) told = { ...told, root: told.root === null ? null : '06:ff:ff:ff:ff:ff' };
+  if (ails('ring-open-on-new')) told = { ...told, tree: told.tree.map((p) => ({ ...p, state: 'forwarding' })) };
   if (ails('forwards-nothing-on-new')) told = { ...told, forwarding: [] };
   return told;
 }

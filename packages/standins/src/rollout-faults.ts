@@ -50,4 +50,21 @@ export const aroundFaults = [
   { device: 'gannet-sw-2', fault: 'other-root-on-new', cause: 'tree-changed', what: 'it takes another bridge for the root' },
   { device: 'quay-wlc-1', fault: 'radios-lost-on-new', cause: 'children-missing', what: 'one of its access points does not join again' },
   { device: 'quay-cam-2', fault: 'unrecorded-on-new', cause: 'recording-stopped', what: 'its recorder does not record it any more' },
+  {
+    device: 'quay-sw-2',
+    fault: 'ring-open-on-new',
+    cause: 'ring-open',
+    what: 'the port that kept the other way round in reserve forwards',
+  },
+  { device: 'eelgate-cam-1', fault: 'onvif-login-lost-on-new', cause: 'door-login-lost', what: 'its ONVIF service refuses the login' },
+  { device: 'more-sw-1', fault: 'older-loader-on-new', cause: 'loader-changed', what: 'it tells an older boot loader' },
+  { device: 'more-sw-2', fault: 'fallback-lost-on-new', cause: 'boot-list-shorter', what: 'its other slot is empty' },
+  {
+    device: 'more-sw-3',
+    fault: 'starts-from-works-on-new',
+    cause: 'settings-from-elsewhere',
+    what: 'its next start takes the settings of the works',
+  },
+  { device: 'more-sw-4', fault: 'right-lost-on-new', cause: 'licence-missing', what: 'one of its rights is gone' },
+  { device: 'more-sw-5', fault: 'complains-on-new', cause: 'log-complains', what: 'its log complains of a lamp driver' },
 ] as const satisfies readonly RolloutFault[];

@@ -50,6 +50,8 @@ export interface Surroundings {
   readonly routes: number;
   /** The bridge at the root of its spanning tree, by its address; null: it tells none. */
   readonly root: string | null;
+  /** What its ports do in that tree. */
+  readonly tree: readonly { readonly port: number; readonly state: 'blocking' | 'forwarding' }[];
 }
 
 export const nothingAround: Surroundings = {
@@ -63,6 +65,7 @@ export const nothingAround: Surroundings = {
   addresses: [],
   routes: 0,
   root: null,
+  tree: [],
 };
 
 /** A row of ENTITY-MIB entPhysicalTable (RFC 6933). */

@@ -167,7 +167,40 @@ export class Wiring {
       addresses: node.address() === null ? [] : [node.address()!],
       routes: node.capabilities.includes('router') ? 2 + ends.length : 0,
       root: isBridge(node) ? rootOf([node, ...heard.map((h) => h.other)]) : null,
+      tree: isBridge(node) ? this.#tree(node, rootOf([node, ...heard.map((h) => h.other)])) : [],
     };
+  }
+
+  /** What the ports of a bridge do in the tree of its segment (IEEE 802.1D), where every link costs the same. */
+  #tree(node: Node, root: string): Surroundings['tree'] {
+    const links = (of: Node): End[] =>
+      this.#ends
+        .get(of.name)!
+        // Of an aggregate the first cable stands for all.
+        .filter(
+          (e, i, all) => e.other.isUp() && (e.cable.bundle === undefined || all.findIndex((o) => o.cable.bundle === e.cable.bundle) === i),
+        );
+    const far = new Map<string, number>();
+    const first = [...this.#nodes.values()].find((n) => isBridge(n) && n.mac() === root);
+    const queue = first ? [first] : [];
+    if (first) far.set(first.name, 0);
+    for (let at = queue.shift(); at; at = queue.shift())
+      for (const { other } of links(at))
+        if (isBridge(other) && !far.has(other.name)) {
+          far.set(other.name, far.get(at.name)! + 1);
+          queue.push(other);
+        }
+    const rank = (one: Node): string => `${String(far.get(one.name) ?? 999).padStart(3, '0')} ${one.mac()}`;
+    const mine = links(node);
+    const towards = mine.filter((e) => isBridge(e.other)).sort((a, b) => (rank(a.other) < rank(b.other) ? -1 : 1));
+    const [rootPort] = node.mac() === root ? [] : towards;
+    return mine.map((end) => {
+      const isDesignated = !isBridge(end.other) || rank(node) < rank(end.other);
+      return {
+        port: end.cable.bundle === undefined ? end.port : 100 + end.cable.bundle,
+        state: end === rootPort || isDesignated ? 'forwarding' : 'blocking',
+      };
+    });
   }
 
   /** Who gets power through a port; null: nobody. */

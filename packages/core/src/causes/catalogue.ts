@@ -450,6 +450,42 @@ const list = [
     counts: 'failed',
   },
   {
+    code: 'door-login-lost',
+    what: 'A login that the device accepted before at another of its doors is refused since the upgrade.',
+    next: 'The detail says at which. Whoever comes by that door, a recorder say, is shut out: give it that login again, or the release a new one, and discover it.',
+    counts: 'failed',
+  },
+  {
+    code: 'loader-changed',
+    what: 'The boot loader is an older one than before the upgrade, or is not told any more.',
+    next: 'The release was tried with the other one. Bring the boot loader up again before the next restart.',
+    counts: 'failed',
+  },
+  {
+    code: 'boot-list-shorter',
+    what: 'The device has fewer images to start from than before the upgrade.',
+    next: 'It runs, and has less to fall back on. Look at what its other slot or its boot list holds, and bring an image there.',
+    counts: 'failed',
+  },
+  {
+    code: 'settings-from-elsewhere',
+    what: 'The next start takes the settings from elsewhere than before the upgrade.',
+    next: 'Its settings are right as long as it stays up. Have it start from the kept settings again before anything restarts it.',
+    counts: 'failed',
+  },
+  {
+    code: 'licence-missing',
+    what: 'A licence that the device held before is missing since the upgrade.',
+    next: 'The detail names it. What it allows may go on for a while and stop then: install it again, or ask for one for the new release.',
+    counts: 'failed',
+  },
+  {
+    code: 'log-complains',
+    what: 'The log complains of something grave of which it did not complain before the upgrade.',
+    next: 'Read the lines. What comes with this release for every device is accepted once: `barrow rollout expect`.',
+    counts: 'failed',
+  },
+  {
     code: 'ports-down',
     what: 'Ports that were up before are down since the upgrade.',
     next: 'The detail names them. Look at what hangs on them, and at speed and mode of the ports: a new release may read their settings otherwise.',
@@ -489,6 +525,12 @@ const list = [
     code: 'tree-changed',
     what: 'The spanning tree has another root than before.',
     next: 'All ways on this segment may be others. Look at the bridge priorities: an upgrade may have lost the one that made the old root.',
+    counts: 'failed',
+  },
+  {
+    code: 'ring-open',
+    what: 'A ring of switches that was closed before is open since the upgrade: no port of it blocks any more.',
+    next: 'The other way round is gone, and the next failure cuts it. Look at the links on the other side of the ring, and at whether the release runs the same kind of spanning tree.',
     counts: 'failed',
   },
   {

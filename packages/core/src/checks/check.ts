@@ -23,7 +23,14 @@ export interface Check {
     | 'clock'
     | 'picture'
     | 'children'
-    | 'recording';
+    | 'recording'
+    | 'ring'
+    | 'logins'
+    | 'boot loader'
+    | 'boot list'
+    | 'settings source'
+    | 'licences'
+    | 'log';
   readonly result: 'passed' | 'failed';
   readonly before: string;
   readonly after: string;

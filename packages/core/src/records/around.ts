@@ -48,6 +48,8 @@ export interface Around {
   /** Ports that could deliver power, RFC 3621; `class` is the IEEE 802.3 power class. */
   readonly power: readonly { readonly port: number; readonly delivering: boolean; readonly class: number | null }[];
   readonly forwarding: readonly { readonly mac: string; readonly port: number }[];
+  /** Ports that are in the spanning tree (RFC 4188 dot1dStpPortState); those that are disabled or broken are in none. */
+  readonly tree: readonly { readonly port: number; readonly state: 'blocking' | 'moving' | 'forwarding' }[];
   readonly arp: readonly { readonly address: string; readonly mac: string }[];
   /** Its own addresses. */
   readonly addresses: readonly string[];
@@ -69,6 +71,7 @@ export const aroundSubtrees = {
   lldpMed: ['1.0.8802.1.1.2.1.5.4795.1.3', 20_000],
   powerPorts: ['1.3.6.1.2.1.105.1.1.1', 8000],
   bridgePorts: ['1.3.6.1.2.1.17.1.4.1.2', 2000],
+  treePorts: ['1.3.6.1.2.1.17.2.15.1.3', 2000],
   dot1dForwarding: ['1.3.6.1.2.1.17.4.3.1.2', 20_000],
   dot1qForwarding: ['1.3.6.1.2.1.17.7.1.2.2.1.2', 20_000],
   aggregates: ['1.2.840.10006.300.43.1.2.1.1.13', 2000],
@@ -249,6 +252,11 @@ export function aroundFromSnmp(answers: Answers): Around {
       return port === null ? [] : [{ port, delivering: value === 3, class: typeof told === 'number' ? told - 1 : null }];
     }),
     forwarding: [...forwarding].map(([mac, port]) => ({ mac, port })),
+    tree: cells(aroundSubtrees.treePorts[0]).flatMap(({ index: [number = -1], value }) => {
+      const port = Number(bridgePorts.get(number) ?? number);
+      const state = treeStates.get(value);
+      return state === undefined ? [] : [{ port, state }];
+    }),
     arp: [...arp].map(([address, mac]) => ({ address, mac })),
     addresses: cells(aroundSubtrees.ownAddresses[0]).flatMap(({ index }) => {
       const address = address4(index);
@@ -256,6 +264,14 @@ export function aroundFromSnmp(answers: Answers): Around {
     }),
   };
 }
+
+/** RFC 4188 dot1dStpPortState. */
+const treeStates = new Map<string | number, Around['tree'][number]['state']>([
+  [2, 'blocking'],
+  [3, 'moving'],
+  [4, 'moving'],
+  [5, 'forwarding'],
+]);
 
 /** RFC 5952 text of sixteen octets. */
 export function address6(octets: readonly number[]): string | null {

@@ -28,6 +28,7 @@ const ofReceiving = ['receiveName', 'storeAddress', 'storePort'] as const;
 const givenTo: Record<ProcedureName, readonly string[]> = {
   record: [],
   children: [],
+  particulars: [],
   neighbours: [],
   unsaved: [],
   configuration: [],
@@ -79,6 +80,7 @@ const ofHeld = ['digest', 'bytes', 'version'];
 const readOf: Record<ProcedureName, readonly string[]> = {
   record: ofRecord,
   children: [],
+  particulars: ['settingsFrom'],
   neighbours: [],
   unsaved: ['differences'],
   configuration: ['text'],
@@ -112,12 +114,13 @@ const readOf: Record<ProcedureName, readonly string[]> = {
 };
 /** What a procedure may give; nothing: what it gives is a table, or nobody reads it. */
 export const mayGive = (name: ProcedureName): readonly string[] => readOf[name];
-const tableOf: Partial<Record<ProcedureName, string>> = {
-  record: 'members',
-  children: 'children',
-  storage: 'files',
-  neighbours: 'outlets',
-  restore: 'refused',
+const tablesOf: Partial<Record<ProcedureName, readonly string[]>> = {
+  record: ['members'],
+  children: ['children'],
+  particulars: ['bootList', 'licences', 'log'],
+  storage: ['files'],
+  neighbours: ['outlets'],
+  restore: ['refused'],
 };
 /** Tables that Barrow gives to a procedure, with their columns. */
 const tablesTo: Partial<Record<ProcedureName, Readonly<Record<string, readonly string[]>>>> = { restore: { settingsLines: ['line'] } };
@@ -328,10 +331,13 @@ function procedureFaults(family: Family): SenseFault[] {
         );
     const needed = name === 'record' && family.travel ? neededOfRecord : (neededOf[name] ?? []);
     for (const one of needed) if (!gives.includes(one)) at([], `it has to give "${one}", without which nothing can be upgraded`);
-    const table = tableOf[name];
+    const tables = tablesOf[name] ?? [];
     for (const yielded of Object.keys(procedure.yields ?? {}))
-      if (yielded !== table)
-        at(['yields', yielded], `nobody reads the table "${yielded}" of ${name}${table ? `; it may yield ${table}` : ''}`);
+      if (!tables.includes(yielded))
+        at(
+          ['yields', yielded],
+          `nobody reads the table "${yielded}" of ${name}${tables.length > 0 ? `; it may yield ${tables.join(', ')}${tables.length > 1 ? meantText(yielded, tables) : ''}` : ''}`,
+        );
     const placed = [...everyStep(procedure.do)];
     if (!withPerson.includes(name))
       for (const { step, path } of placed)
@@ -393,7 +399,7 @@ function valueFaults(name: ProcedureName, procedure: Procedure, at: (path: reado
   /** Columns of each table; null: whatever the answer has. */
   const tables = new Map<string, Set<string> | null>(Object.entries(tablesTo[name] ?? {}).map(([of, columns]) => [of, new Set(columns)]));
   const read = new Set<string>(Object.values(procedure.yields ?? {}).map((y) => y.from));
-  if (tableOf[name] !== undefined) read.add(tableOf[name]);
+  for (const table of tablesOf[name] ?? []) read.add(table);
   const picked = new Map<string, string>();
   const steps = [...everyStep(procedure.do)];
   const makes = (one: string, path: readonly PropertyKey[]): void => {

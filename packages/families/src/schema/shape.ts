@@ -344,6 +344,11 @@ export type Procedure = z.infer<typeof procedure>;
 export const procedureNames = [
   'record',
   'children',
+  /**
+   * What it tells of itself besides, which an upgrade is to leave as it is: where its settings come from, what it would start (`bootList`),
+   * its `licences`, and what is grave in its `log`.
+   */
+  'particulars',
   'neighbours',
   'ready',
   'unsaved',

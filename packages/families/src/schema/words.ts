@@ -123,6 +123,8 @@ export const words: Readonly<Record<string, string>> = {
   procedures: 'What is done on a device to learn or change something, step by step.',
   'procedures.record': 'Finds name, model, serial, version: all that is recorded of it.',
   'procedures.children': 'Finds what it manages, as the table `children`.',
+  'procedures.particulars':
+    'What an upgrade is to leave as it is: `settingsFrom`, and the tables `bootList` (`image`, `usable`, `usableWhen`), `licences` (`name`) and `log` (`line`: what is grave in it, without the moment).',
   'procedures.neighbours': 'Finds what hangs on its outlets, as the table `outlets`.',
   'procedures.ready': 'Whether it may be begun with; it fails when not.',
   'procedures.unsaved': 'Whether settings are in use that would be lost, as `differences`.',

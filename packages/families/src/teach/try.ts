@@ -6,7 +6,16 @@ import type { Family, ProcedureName } from '../schema/shape.js';
 import type { Conversation, Exchange } from './conversation.js';
 
 /** Procedures that only ask: to try them does a device nothing. */
-export const onlyAsk: readonly ProcedureName[] = ['record', 'children', 'neighbours', 'ready', 'unsaved', 'next-boot', 'storage'];
+export const onlyAsk: readonly ProcedureName[] = [
+  'record',
+  'children',
+  'particulars',
+  'neighbours',
+  'ready',
+  'unsaved',
+  'next-boot',
+  'storage',
+];
 
 /** How a procedure went against a conversation. */
 export interface Tried {

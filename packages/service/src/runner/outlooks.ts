@@ -1,13 +1,22 @@
-import { CauseError, compareOutlooks, emptyOutlook, nobodyExcused, type Check, type Excused, type Outlook } from '@barrow/core';
+import { CauseError, compareOutlooks, emptyOutlook, nobodyExcused, safeText, type Check, type Excused, type Outlook } from '@barrow/core';
 import { ownNow, ownPause } from '@barrow/wire';
 import { z } from 'zod';
 import { readOutlook } from '../touch/outlook.js';
 import { DeviceEntity } from '../data/entities.js';
+import { hideSecrets } from '../touch/secrets.js';
 import { Touch } from '../touch/touch.js';
 import type { StepContext } from './steps/step.js';
 
 /** How long what is around it may take to come back, in the device's time, and in ours at least. */
 const patience = { theirs: 300_000, least: 5000 };
+/** So often a login is tried that was accepted before and is refused: more might lock the account. */
+const mostRefusals = 2;
+const longestLine = 400;
+const mostComplaints = 500;
+
+/** How a complaint of a log stands among what is expected of a version step, so that it is told from a line of settings. */
+export const inLog = 'log: ';
+
 /** Between two looks, in ours at least, and in the device's time: its tables are not walked without a rest. */
 const between = { theirs: 5000, least: 500 };
 
@@ -18,13 +27,24 @@ const outlookShape: z.ZodType<Outlook, unknown> = z.object({
   learned: z.number().nullable(),
   routes: z.number().nullable(),
   root: z.object({ priority: z.number(), mac: z.string() }).nullable(),
+  tree: z.array(z.object({ port: z.string(), state: z.enum(['blocking', 'moving', 'forwarding']) })).default([]),
   clockOffMs: z.number().nullable(),
   ours: z.object({ wall: z.number(), up: z.number() }).nullable().default(null),
   doors: z.array(z.string()),
+  logins: z.array(z.string()).default([]),
   picture: z.object({ there: z.boolean(), detail: z.string() }).nullable(),
   children: z.array(z.object({ name: z.string(), serial: z.string() })).nullable(),
   recorded: z
     .array(z.object({ name: z.string(), serial: z.string() }))
+    .nullable()
+    .default(null),
+  particulars: z
+    .object({
+      settingsFrom: z.string().nullable(),
+      bootList: z.array(z.object({ image: z.string(), usable: z.boolean() })).nullable(),
+      licences: z.array(z.string()).nullable(),
+      complaints: z.array(z.string()).nullable(),
+    })
     .nullable()
     .default(null),
 });
@@ -41,7 +61,33 @@ export async function outlookNow(step: StepContext, session: Touch, wish: Parame
   const recorded = told?.recorded ?? (await recordedBy(step));
   // What was not waited for any more is not what it showed.
   if (signal.aborted) throw new CauseError('session-lost', 'the service is stopping');
-  return { ...outlook, children: told?.children ?? null, recorded };
+  return { ...outlook, children: told?.children ?? null, recorded, particulars: await particularsOf(step, session) };
+}
+
+/** What it tells of itself besides its record; null where its family asks for none, or it does not tell it now. */
+async function particularsOf({ family }: StepContext, session: Touch): Promise<Outlook['particulars']> {
+  if (!session.can('particulars')) return null;
+  try {
+    const { gives, tables } = await session.run('particulars');
+    const column = (table: string, name: string): string[] | null =>
+      tables[table]?.flatMap((row) => (row[name] === undefined || row[name] === '' ? [] : [safeText(row[name], longestLine)])) ?? null;
+    return {
+      settingsFrom: gives['settingsFrom'] ?? null,
+      bootList:
+        tables['bootList']?.map((r) => ({
+          image: r['image'] ?? '',
+          usable: r['usable'] === undefined || r['usable'] === r['usableWhen'],
+        })) ?? null,
+      licences: column('licences', 'name'),
+      complaints:
+        column('log', 'line')
+          ?.map((line) => hideSecrets(line, family))
+          .slice(-mostComplaints) ?? null,
+    };
+  } catch (error) {
+    if (error instanceof CauseError) return null;
+    throw error;
+  }
 }
 
 /** Whether the recorder that it is with records it; null where there is none, or it does not tell. */
@@ -94,8 +140,11 @@ export async function outlookCompared(step: StepContext, session: Touch): Promis
   const before = outlookBefore(step);
   if (before === null) return [];
   const until = ownNow() + Math.max(patience.least, patience.theirs / step.context.options.timeScale);
+  const tries = new Map<string, number>(before.logins.map((door) => [door, 0]));
   for (;;) {
-    const after = await outlookNow(step, session, { doors: before.doors, picture: before.picture !== null });
+    const logins = [...tries].filter(([, refusals]) => refusals < mostRefusals).map(([door]) => door);
+    const after = await outlookNow(step, session, { doors: before.doors, logins, picture: before.picture !== null });
+    for (const door of logins) if (!after.logins.includes(door)) tries.set(door, tries.get(door)! + 1);
     const made = compareOutlooks(before, after, nobodyExcused);
     if (made.every((c) => c.result === 'passed')) return made;
     // Only when it matters it is asked who is missing for a reason of their own.
@@ -106,9 +155,12 @@ export async function outlookCompared(step: StepContext, session: Touch): Promis
 }
 
 /** Those around it that are being changed too, or were and came to no good end. */
-async function excusedOf({ run, around, troubled }: StepContext, before: Outlook): Promise<Excused> {
+async function excusedOf({ run, leg, family, expected, around, troubled }: StepContext, before: Outlook): Promise<Excused> {
   const others = troubled(run.device);
-  if (others.size === 0) return nobodyExcused;
+  const { from, to } = leg;
+  const accepted = await expected.of({ family: family.family, from, to });
+  const complaints = new Set([...accepted].flatMap((line) => (line.startsWith(inLog) ? [line.slice(inLog.length)] : [])));
+  if (others.size === 0) return { ...nobodyExcused, complaints };
   const ports = new Map<string, string>();
   const names = new Map<string, string>();
   for (const { device, name, mac, port } of await around(run.device)) {
@@ -122,5 +174,5 @@ async function excusedOf({ run, around, troubled }: StepContext, before: Outlook
     const why = names.get(n.name) ?? (n.mac === null ? undefined : names.get(n.mac));
     if (why !== undefined && n.port !== null) ports.set(n.port, why);
   }
-  return { ports, names };
+  return { ports, names, complaints };
 }

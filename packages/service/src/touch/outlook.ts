@@ -9,11 +9,22 @@ import {
   systemObjects,
   type Outlook,
 } from '@barrow/core';
-import { usesOnvif, usesSip, type Family } from '@barrow/families';
-import { askSip, describeRtsp, onvifClock, onvifStream, tryConnects, WireError, type HttpTarget, type SnmpTarget } from '@barrow/wire';
+import { usesOnvif, usesShell, usesSip, usesWeb, type Family } from '@barrow/families';
+import {
+  askHttp,
+  askSip,
+  describeRtsp,
+  onvifClock,
+  onvifStream,
+  SshPlace,
+  tryConnects,
+  WireError,
+  type HttpTarget,
+  type SnmpTarget,
+} from '@barrow/wire';
 import type { Context } from '../context.js';
 import { CredentialEntity, NetworkEntity, type DeviceRow, type NetworkRow } from '../data/entities.js';
-import { snmpAccess } from './access.js';
+import { httpAccess, snmpAccess, sshTargetOf } from './access.js';
 import { loginsOf } from './logins.js';
 
 /** Of the tables of what is around, those that are compared before and after. */
@@ -26,6 +37,7 @@ const compared = [
   'lldpRemote',
   'powerPorts',
   'bridgePorts',
+  'treePorts',
   'dot1dForwarding',
   'dot1qForwarding',
   'aggregates',
@@ -37,11 +49,15 @@ const askMs = 2000;
 /** RFC 2326 §3.2. */
 const rtspPort = 554;
 
-/** What is left out when it is asked for again: only doors that were open, and a picture that was there, are compared. */
+/** What is left out when it is asked for again: only doors that were open, logins that opened it, and a picture that was there, are compared. */
 export interface OutlookWish {
   readonly doors?: readonly string[];
+  readonly logins?: readonly string[];
   readonly picture?: boolean;
 }
+
+/** At which door besides the one by which it is handled a login is tried. */
+type LoginDoor = 'SSH' | 'HTTP' | 'ONVIF';
 
 /** What a device shows of what is around it, by all that it can be asked for; whatever does not answer is left empty. */
 export async function readOutlook(
@@ -55,11 +71,14 @@ export async function readOutlook(
   if (!network || device.address === '') return emptyOutlook;
   const limit = AbortSignal.any([signal, AbortSignal.timeout(longestMs)]);
   const wanted = (door: string): boolean => wish.doors?.includes(door) ?? true;
-  const [tables, doors, sip, camera] = await Promise.all([
+  const tries = (door: LoginDoor): boolean => wish.logins?.includes(door) ?? true;
+  const [tables, doors, sip, camera, ssh, http] = await Promise.all([
     quietly(null, () => readTables(context, device, network, limit)),
     openDoors(device, network, wanted, limit),
     quietly(false, () => answersSip(device, network, family, wanted, limit)),
-    quietly({ door: false, clockOffMs: null, picture: null }, () => readCamera(context, device, family, wish, limit)),
+    quietly(noCamera, () => readCamera(context, device, family, { picture: wish.picture !== false, login: tries('ONVIF') }, limit)),
+    quietly(false, async () => tries('SSH') && opensShell(context, device, network, family)),
+    quietly(false, async () => tries('HTTP') && opensPages(context, device, network, family, limit)),
   ]);
   return {
     ...emptyOutlook,
@@ -68,6 +87,7 @@ export async function readOutlook(
     ours: { wall: Date.now(), up: Math.round(uptime() * 1000) },
     picture: camera.picture,
     doors: [...(tables ? ['SNMP'] : []), ...doors, ...(sip ? ['SIP'] : []), ...(camera.door ? ['ONVIF'] : [])],
+    logins: [...(ssh ? ['SSH'] : []), ...(http ? ['HTTP'] : []), ...(camera.opened ? ['ONVIF'] : [])],
   };
 }
 
@@ -81,7 +101,7 @@ async function quietly<T>(nothing: T, work: () => Promise<T>): Promise<T> {
   }
 }
 
-type Tables = Pick<Outlook, 'ports' | 'neighbours' | 'fed' | 'learned' | 'routes' | 'root' | 'clockOffMs'>;
+type Tables = Pick<Outlook, 'ports' | 'neighbours' | 'fed' | 'learned' | 'routes' | 'root' | 'tree' | 'clockOffMs'>;
 
 async function readTables(context: Context, device: DeviceRow, network: NetworkRow, signal: AbortSignal): Promise<Tables | null> {
   const credential = device.snmpCredential === null ? null : await context.db.findOne(CredentialEntity, { id: device.snmpCredential });
@@ -141,27 +161,80 @@ async function answersSip(
   return true;
 }
 
+/** Whether any of its procedures goes through this door, so that whoever looks is in by it already. */
+const goesBy = (family: Family, uses: typeof usesShell): boolean => Object.values(family.procedures).some((p) => p && uses(p));
+
+async function keptLogin({ db }: Context, { credentials }: DeviceRow, protocol: 'ssh' | 'http') {
+  const id = credentials[protocol];
+  return id === undefined ? null : await db.findOne(CredentialEntity, { id });
+}
+
+/** Whether the login over SSH that is kept of it is accepted there; nothing is said. */
+async function opensShell(context: Context, device: DeviceRow, { sshPort }: NetworkRow, family: Family): Promise<boolean> {
+  const credential = goesBy(family, usesShell) ? null : await keptLogin(context, device, 'ssh');
+  if (!credential) return false;
+  (await SshPlace.open(sshTargetOf(context, credential, { host: device.address, port: sshPort, hostKey: device.hostKey }))).close();
+  return true;
+}
+
+/** Whether its first page, where that is guarded (RFC 9110 §11.6.1), is shown to the login that is kept of it. */
+async function opensPages(
+  context: Context,
+  device: DeviceRow,
+  { httpPort, httpsPort }: NetworkRow,
+  family: Family,
+  signal: AbortSignal,
+): Promise<boolean> {
+  const credential = goesBy(family, usesWeb) ? null : await keptLogin(context, device, 'http');
+  if (!credential) return false;
+  const at = (secure: boolean): HttpTarget => ({
+    host: device.address,
+    port: secure ? httpsPort : httpPort,
+    secure,
+    access: null,
+    timeoutMs: askMs,
+    signal,
+  });
+  const status = async (target: HttpTarget): Promise<number> => (await askHttp(target, '/')).status;
+  const secure = await status(at(false)).then(
+    (told) => (told === 401 ? false : null),
+    async () => ((await status(at(true))) === 401 ? true : null),
+  );
+  if (secure === null) return false;
+  return (await status({ ...at(secure), access: httpAccess(context, credential) })) < 400;
+}
+
+interface Camera {
+  readonly door: boolean;
+  /** Its login was accepted. */
+  readonly opened: boolean;
+  readonly clockOffMs: number | null;
+  readonly picture: Outlook['picture'];
+}
+const noCamera: Camera = { door: false, opened: false, clockOffMs: null, picture: null };
+
 /** A camera by its ONVIF services: its clock, and whether the stream that it names can be described. */
 async function readCamera(
   context: Context,
   device: DeviceRow,
   family: Family,
-  wish: OutlookWish,
+  wish: { readonly picture: boolean; readonly login: boolean },
   signal: AbortSignal,
-): Promise<{ readonly door: boolean; readonly clockOffMs: number | null; readonly picture: Outlook['picture'] }> {
-  const speaks = device.credentials['onvif'] !== undefined || Object.values(family.procedures).some((p) => p && usesOnvif(p));
-  const none = { door: false, clockOffMs: null, picture: null };
-  if (!speaks) return none;
+): Promise<Camera> {
+  const speaks = device.credentials['onvif'] !== undefined || goesBy(family, usesOnvif);
+  if (!speaks) return noCamera;
   const { network, credentials } = await loginsOf(context, device, 'onvif');
   const target: HttpTarget = { host: device.address, port: network.httpPort, secure: false, access: null, timeoutMs: askMs, signal };
   const clock = await onvifClock(target);
   const clockOffMs = clock === null ? null : clock - Date.now();
   const credential = credentials.find((c) => c.id === device.credentials['onvif']) ?? credentials[0];
-  if (wish.picture === false || !credential) return { door: true, clockOffMs, picture: null };
+  if (!wish.login)
+    return { ...noCamera, door: true, clockOffMs, picture: wish.picture ? { there: false, detail: 'its login is refused' } : null };
+  if (!wish.picture || !credential) return { ...noCamera, door: true, clockOffMs };
   const login = { user: credential.user ?? '', password: context.sealer.open(credential.sealed) };
   try {
     const uri = await onvifStream(target, login, clockOffMs ?? 0);
-    if (uri === null || !/^rtsp:\/\//i.test(uri)) return { door: true, clockOffMs, picture: null };
+    if (uri === null || !/^rtsp:\/\//i.test(uri)) return { door: true, opened: true, clockOffMs, picture: null };
     // The address by which it is reached, whatever it believes its own to be; nobody else is asked with its login.
     const { port, pathname, search } = new URL(uri.replace(/^rtsp/i, 'http'));
     const at = { host: device.address, port: port === '' ? rtspPort : Number(port) };
@@ -172,9 +245,9 @@ async function readCamera(
       : said.status === 200
         ? 'no picture is described'
         : `${said.status} ${said.reason}`.trim();
-    return { door: true, clockOffMs, picture: { there, detail } };
+    return { door: true, opened: true, clockOffMs, picture: { there, detail } };
   } catch (error) {
     if (!(error instanceof WireError)) throw error;
-    return { door: true, clockOffMs, picture: { there: false, detail: error.detail } };
+    return { door: true, opened: error.fault !== 'login-refused', clockOffMs, picture: { there: false, detail: error.detail } };
   }
 }

@@ -481,6 +481,18 @@ export function startAgent(facts: AgentFacts): Agent {
     () => (around.forwarding.length > 0 ? around.ports.map((p) => [p.index, p.index]) : []),
     ['dot1dBasePort'],
   );
+  // RFC 4188: 2 is blocking, 5 is forwarding.
+  table(
+    'dot1dStpPortEntry',
+    '1.3.6.1.2.1.17.2.15.1',
+    [
+      [1, 'dot1dStpPort', whole],
+      [3, 'dot1dStpPortState', whole],
+    ],
+    by('dot1dStpPort'),
+    () => around.tree.map((p) => [p.port, p.state === 'blocking' ? 2 : 5]),
+    ['dot1dStpPort'],
+  );
   table(
     'dot1qTpFdbEntry',
     '1.3.6.1.2.1.17.7.1.2.2.1',

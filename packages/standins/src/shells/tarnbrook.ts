@@ -18,6 +18,9 @@ function factory(device: StandIn): string[] {
   ];
 }
 
+/** What it may do besides, for as long as its papers say. */
+const rights = ['many-lans', 'rings'];
+
 /** Settings that are being said to a device. */
 const taken = new WeakMap<StandIn, string[]>();
 
@@ -43,7 +46,7 @@ export const tarnbrookShell: ShellStyle = {
         ['serial', options.serial],
         ['mac', options.mac],
         ['firmware', device.running.version],
-        ['loader', options.model.bootLoader],
+        ['loader', device.ails('older-loader-on-new') ? '1.0' : options.model.bootLoader],
         ['boots', persistent.boots],
         ['up', `${Math.floor(device.upSeconds)} s`],
         ['settings', added.length + gone.length > 0 ? 'unkept' : 'kept'],
@@ -53,11 +56,20 @@ export const tarnbrookShell: ShellStyle = {
       for (const [key, value] of facts) terminal.line(`${`${key} `.padEnd(14, '.')} ${value}`);
     } else if (is('tell', 'slots')) {
       for (const name of ['1', '2']) {
-        const slot = persistent.store.find((s) => s.name === name);
+        const isLost = device.ails('fallback-lost-on-new') && device.running.name !== name;
+        const slot = isLost ? undefined : persistent.store.find((s) => s.name === name);
         const marks = [device.running.name === name ? 'running' : 'spare', persistent.nextBoot === name ? 'next' : 'not-next'].join(' ');
         terminal.line(slot ? `slot ${name}: ${slot.version} ${marks} ${slot.fault ?? 'sound'}` : `slot ${name}: empty ${marks}`);
         if (slot) terminal.line(`        sum ${slot.sha256}`);
       }
+    } else if (is('tell', 'start')) {
+      terminal.line(`settings come from ${device.ails('starts-from-works-on-new') ? 'the works' : 'where they are kept'}`);
+    } else if (is('tell', 'rights')) {
+      for (const right of device.ails('right-lost-on-new') ? rights.slice(1) : rights) terminal.line(`right ${right} for ever`);
+    } else if (is('tell', 'log')) {
+      terminal.line('0 s    started');
+      terminal.line('4 s !! lamp of port 2 does not answer');
+      if (device.ails('complains-on-new')) terminal.line('9 s !! lamp driver is of another release');
     } else if (is('tell', 'settings', 'unkept')) {
       const { added, gone } = device.unsavedSettings;
       for (const text of added) terminal.line(`new  ${text}`);
@@ -154,7 +166,7 @@ export const tarnbrookShell: ShellStyle = {
     } else if (is('leave')) terminal.hangUp();
     else if (is('help'))
       for (const text of [
-        'tell unit|slots|settings',
+        'tell unit|slots|settings|start|rights|log',
         'keep settings',
         'take settings, line TEXT, use settings',
         'send settings HOST PORT NAME',

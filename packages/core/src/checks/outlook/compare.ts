@@ -1,33 +1,45 @@
 import type { Check } from '../check.js';
+import { checkBootList } from './boot-list.js';
 import { checkBundles } from './bundles.js';
 import { checkChildren } from './children.js';
 import { checkClock } from './clock.js';
 import { checkDoors } from './doors.js';
 import type { Excused } from './excused.js';
+import { checkLicences } from './licences.js';
+import { checkLog } from './log.js';
+import { checkLogins } from './logins.js';
 import { checkNeighbours } from './neighbours.js';
 import type { Outlook } from './outlook.js';
 import { checkPicture } from './picture.js';
 import { checkPorts } from './ports.js';
 import { checkPower } from './power.js';
 import { checkRecording } from './recording.js';
+import { checkRing } from './ring.js';
+import { checkSettingsSource } from './settings-source.js';
 import { checkForwarding, checkRoutes, checkTree } from './tables.js';
 import { checkTunnels } from './tunnels.js';
 
 /** In the order in which one explains the next: a port that is down has no neighbour, and what has no port learns nothing. */
 const all = [
   checkDoors,
+  checkLogins,
   checkPorts,
   checkBundles,
   checkPower,
   checkNeighbours,
   checkForwarding,
   checkTree,
+  checkRing,
   checkTunnels,
   checkRoutes,
   checkClock,
   checkPicture,
   checkChildren,
   checkRecording,
+  checkBootList,
+  checkSettingsSource,
+  checkLicences,
+  checkLog,
 ];
 
 /**

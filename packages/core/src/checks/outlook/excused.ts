@@ -5,8 +5,10 @@
 export interface Excused {
   readonly ports: ReadonlyMap<string, string>;
   readonly names: ReadonlyMap<string, string>;
+  /** Complaints in a log that a person has accepted for this version step. */
+  readonly complaints: ReadonlySet<string>;
 }
-export const nobodyExcused: Excused = { ports: new Map(), names: new Map() };
+export const nobodyExcused: Excused = { ports: new Map(), names: new Map(), complaints: new Set() };
 
 /** Splits what is missing into what counts and what is excused, each with a line of evidence. */
 export function sorted<T>(

@@ -16,18 +16,38 @@ export interface Outlook {
   readonly routes: number | null;
   /** The root of its spanning tree (RFC 4188 dot1dStpDesignatedRoot): its priority and address. */
   readonly root: { readonly priority: number; readonly mac: string } | null;
+  /** Ports that are in its spanning tree, by what they do in it (RFC 4188 dot1dStpPortState); none where it tells of none. */
+  readonly tree: readonly { readonly port: string; readonly state: TreeState }[];
   /** How far its clock is from ours. */
   readonly clockOffMs: Ms | null;
   /** Our own time of day then, and how long the machine that we run on was up; null: not noted. */
   readonly ours: { readonly wall: Ms; readonly up: Ms } | null;
   /** By what it can be asked: `SNMP`, `SSH`, `HTTP`, `HTTPS`, `SIP`, `ONVIF`. */
   readonly doors: readonly string[];
+  /** Besides the one by which it is handled, the doors at which its kept logins opened it: `SSH`, `HTTP`, `ONVIF`. */
+  readonly logins: readonly string[];
   /** Whether its picture can be had (RFC 2326, RFC 7826 DESCRIBE); null: it shows none. */
   readonly picture: { readonly there: boolean; readonly detail: string } | null;
   /** Those that are managed through it and are there, by serial; null: it does not tell them. */
   readonly children: readonly { readonly name: string; readonly serial: string }[] | null;
   /** Whose pictures are recorded, by serial: those with it, or itself where it is handled through a recorder; null: it does not tell. */
   readonly recorded: readonly { readonly name: string; readonly serial: string }[] | null;
+  /** What it tells of itself that an upgrade is to leave as it is; null: its family asks for none of it. */
+  readonly particulars: Particulars | null;
+}
+
+/** RFC 4188 dot1dStpPortState, as far as it matters here: `moving` is listening and learning. */
+export type TreeState = 'blocking' | 'moving' | 'forwarding';
+
+export interface Particulars {
+  /** Where its settings come from at a start, in its own words; null: it does not tell. */
+  readonly settingsFrom: string | null;
+  /** What it would start, the first first; null: it does not tell. */
+  readonly bootList: readonly { readonly image: string; readonly usable: boolean }[] | null;
+  /** By name; null: it does not tell. */
+  readonly licences: readonly string[] | null;
+  /** What stands in its log that its family takes for grave, without the moments; null: it does not tell. */
+  readonly complaints: readonly string[] | null;
 }
 
 export interface OutlookPort {
@@ -52,12 +72,15 @@ export const emptyOutlook: Outlook = {
   learned: null,
   routes: null,
   root: null,
+  tree: [],
   clockOffMs: null,
   ours: null,
   doors: [],
+  logins: [],
   picture: null,
   children: [],
   recorded: null,
+  particulars: null,
 };
 
 const whole = (value: string | number | undefined): number | null => (typeof value === 'number' ? value : null);
@@ -70,7 +93,10 @@ function rootOf(value: string | number | undefined): Outlook['root'] {
 }
 
 /** What an agent tells of it. */
-export function outlookOf(around: Around, scalars: Answers): Pick<Outlook, 'ports' | 'neighbours' | 'fed' | 'learned' | 'routes' | 'root'> {
+export function outlookOf(
+  around: Around,
+  scalars: Answers,
+): Pick<Outlook, 'ports' | 'neighbours' | 'fed' | 'learned' | 'routes' | 'root' | 'tree'> {
   const nameOf = new Map(around.ports.map((p) => [p.index, p.name]));
   return {
     ports: around.ports
@@ -89,5 +115,6 @@ export function outlookOf(around: Around, scalars: Answers): Pick<Outlook, 'port
     learned: around.forwarding.length > 0 ? around.forwarding.length : null,
     routes: whole(scalars.get(outlookScalars.routes)) ?? whole(scalars.get(outlookScalars.olderRoutes)),
     root: rootOf(scalars.get(outlookScalars.root)),
+    tree: around.tree.map(({ port, state }) => ({ port: nameOf.get(port) ?? `${port}`, state })),
   };
 }

@@ -1,6 +1,7 @@
 import {
   CauseError,
   checkConfiguration,
+  checkLoader,
   checkNextBoot,
   checkRestart,
   checkSerial,
@@ -15,7 +16,7 @@ import { steadyNow } from '../../steady.js';
 import { learn } from '../learn.js';
 import { membersCompared } from '../members.js';
 import { differKey } from '../expected.js';
-import { outlookCompared } from '../outlooks.js';
+import { inLog, outlookCompared } from '../outlooks.js';
 import { preflightFacts } from './preflight.js';
 import { exchangedBy } from '../component.js';
 import { rebootSentAt } from './return.js';
@@ -39,13 +40,14 @@ export class ChecksFailed extends CauseError {
 /** The comparison of settings, and what of it a person may accept. */
 interface SettingsCompared {
   readonly checks: readonly Check[];
-  readonly facts: Readonly<Record<string, unknown>>;
+  /** What is otherwise, as a comparison writes it. */
+  readonly changed: readonly string[];
 }
 
 /** The settings against those that the leg saved; nothing when its way saves none. */
 export async function settingsCompared(step: StepContext, session: Touch): Promise<SettingsCompared> {
   const saved = step.trail.get('backup')?.facts['backup'];
-  if (!step.saves) return { checks: [], facts: {} };
+  if (!step.saves) return { checks: [], changed: [] };
   const kept = await step.backups.text(String(saved));
   const { gives } = await session.run('configuration');
   const { from, to } = step.leg;
@@ -56,11 +58,23 @@ export async function settingsCompared(step: StepContext, session: Touch): Promi
     step.family.configuration ?? { ignoreLines: [] },
     expected,
   );
-  const changed = difference.lines.filter((line) => /^[+-]/.test(line));
   return {
     checks: [{ ...check, evidence: check.evidence.map((line) => hideSecrets(line, step.family)) }],
-    facts: changed.length === 0 ? {} : { [differKey]: step.expected.sealed(changed), settingsStep: { from, to } },
+    changed: difference.lines.filter((line) => /^[+-]/.test(line)),
   };
+}
+
+/** What a person may accept of this version step once for all: what is otherwise in its settings, and what its log complains of since. */
+export function acceptable({ expected, leg: { from, to } }: StepContext, changed: readonly string[], made: readonly Check[]) {
+  const complaints = made.find((c) => c.name === 'log' && c.result === 'failed')?.evidence ?? [];
+  const lines = [...changed, ...complaints.map((line) => `${inLog}${line}`)];
+  return lines.length === 0 ? {} : { [differKey]: expected.sealed(lines), settingsStep: { from, to } };
+}
+
+/** The boot loader against the one from before, where it is told and is not what was exchanged. */
+export function loaderCompared({ family, leg }: StepContext, before: string | null, gives: Readonly<Record<string, string>>): Check[] {
+  if (before === null || before === '' || leg.component === 'boot-loader') return [];
+  return [checkLoader(family.bootLoaderVersions ?? null, before, gives['bootLoader'] ?? null)];
 }
 
 /** Compares before and after; every check is made, and the first that failed names the cause. */
@@ -92,6 +106,7 @@ export const checks: Step = async (step) => {
           }),
         ]),
     ...(before.nextBoot === null ? [] : [checkNextBoot(family.versions, before.nextBoot, leg.to, gives['nextBoot'] ?? null)]),
+    ...loaderCompared(step, before.bootLoader, gives),
     ...(await membersCompared(step, session, tables)),
     ...compared.checks,
     ...(await outlookCompared(step, session)),
@@ -101,7 +116,7 @@ export const checks: Step = async (step) => {
     now: Date.now(),
     upSince: system?.agentUptime == null ? null : Date.now() - system.agentUptime / context.options.timeScale,
   });
-  return concluded(made, gives, compared.facts);
+  return concluded(made, gives, acceptable(step, compared.changed, made));
 };
 
 /** That it came back at another address, where it did: no failure, since its serial proves that it is the one. */

@@ -25,6 +25,8 @@ export interface PreflightFacts {
   /** null: it does not tell. */
   readonly nextBoot: string | null;
   readonly settings: string;
+  /** null: it does not tell, or nobody asked. */
+  readonly bootLoader: string | null;
   readonly running: RunningTime;
   /** Of a stack, or a chassis; none where it tells of none. */
   readonly members: readonly Member[];
@@ -52,6 +54,7 @@ const preflightShape = z.object({
   firmware: z.string(),
   nextBoot: z.string().nullable(),
   settings: z.string(),
+  bootLoader: z.string().nullable().default(null),
   running: z.object({
     readAt: z.number(),
     agentUptime: z.number().nullable(),

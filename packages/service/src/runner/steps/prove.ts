@@ -2,7 +2,7 @@ import { CauseError, checkNextBoot, checkSerial, checkSettled, checkVersion, sam
 import { compareWithHeld } from '../../images/held.js';
 import { exchangedBy } from '../component.js';
 import { learn } from '../learn.js';
-import { concluded, settingsCompared } from './checks.js';
+import { acceptable, concluded, loaderCompared, settingsCompared } from './checks.js';
 import { membersCompared } from '../members.js';
 import { outlookCompared } from '../outlooks.js';
 import { preflightFacts } from './preflight.js';
@@ -22,12 +22,13 @@ export const settle: Step = async (step) => {
     checkVersion(scheme, before.firmware, leg.to, versionIn(gives)),
     ...(before.nextBoot === null ? [] : [checkNextBoot(family.versions, before.nextBoot, leg.to, gives['nextBoot'] ?? null)]),
     ...(typeof counted === 'string' ? [checkSettled(counted, gives['bootCount'] ?? null)] : []),
+    ...loaderCompared(step, before.bootLoader, gives),
     ...(await membersCompared(step, session, tables)),
     ...settings.checks,
     ...(await outlookCompared(step, session)),
   ];
   await learn(step, gives, session, { probe: 'SSH, after the soak of a rollout', now: Date.now() });
-  return concluded(made, gives, settings.facts);
+  return concluded(made, gives, acceptable(step, settings.changed, made));
 };
 
 /** Brings the other copy to what it runs, and compares what that holds then with the image. */

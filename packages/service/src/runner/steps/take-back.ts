@@ -36,6 +36,7 @@ export const takeStock: Step = async (step) => {
     firmware,
     nextBoot,
     settings: gives['settings'] ?? 'not told',
+    bootLoader: gives['bootLoader'] ?? null,
     running: runningTime(system, gives['bootCount'], steadyNow()),
     members: membersIn(tables),
     there: runs && (nextBoot === null || sameVersion(scheme, nextBoot, leg.to)),
