@@ -16,12 +16,14 @@ import { WireError } from '@barrow/wire';
 const base = loadFamilies().get('tarnbrook-access')!;
 
 /** A device on paper: what it answers to each thing said, in pieces as they arrive. */
-function paper(answers: Record<string, string[]>): Shell & { said: string[] } {
+function paper(answers: Record<string, string[]>): Shell & { said: string[]; moved: string[] } {
   let output = '';
   const pending: string[] = [];
   const said: string[] = [];
+  const moved: string[] = [];
   return {
     said,
+    moved,
     send(text) {
       said.push(text);
       pending.push(...(answers[text.replace(/\n$/, '')] ?? [`${text.trim()}\r\nwhat? "${text.trim()}" is no word of mine\r\nsw-1 :: `]));
@@ -29,7 +31,8 @@ function paper(answers: Record<string, string[]>): Shell & { said: string[] } {
     async take(test, limitMs) {
       for (;;) {
         const hit = test(output);
-        if (hit) {
+        if (hit === 'moved') moved.push(output);
+        else if (hit) {
           output = output.slice(hit.length);
           return hit.found;
         }
@@ -125,6 +128,8 @@ describe('a procedure', () => {
     const shell = paper({ get: ['get\r\n', 'at 5%\r\n', 'at 5%\r\nat 40%\r\n', 'at 100%\r\nsw-1 :: '] });
     await run(shell, [{ say: 'get', progress: 'at (?P<percent>\\d+)%' }], {}, (p) => told.push(p));
     expect(told).toEqual([5, 40, 100]);
+    // Each of them begins the limit anew; what tells the same once more does not.
+    expect(shell.moved).toEqual(['get\r\nat 5%\r\n', 'get\r\nat 5%\r\nat 5%\r\nat 40%\r\n']);
   });
 
   it('repeats until it is so', async () => {

@@ -1,7 +1,7 @@
 import { createServer, type Server } from 'node:net';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Fleet, login, sshPort } from '@barrow/standins';
-import { ShellSession } from '@barrow/wire';
+import { ownNow, ShellSession } from '@barrow/wire';
 
 describe('a shell session', () => {
   const fleet = new Fleet({ timeScale: 100, network: 46, only: ['curlew-sw-1'] });
@@ -35,6 +35,22 @@ describe('a shell session', () => {
     await expect(shell.take(() => null, 50)).rejects.toMatchObject({ fault: 'timeout' });
     shell.send('leave\n');
     await expect(shell.take(() => null, 5000)).rejects.toMatchObject({ fault: 'lost' });
+    shell.close();
+  });
+
+  it('waits anew whenever something moves, however long that goes on', async () => {
+    const shell = await ShellSession.open(target);
+    const limit = 1000;
+    const begun = ownNow();
+    let seen = 0;
+    await shell.take((o) => {
+      if (o.length === seen) return null;
+      seen = o.length;
+      if (ownNow() - begun > 2 * limit) return { found: true, length: seen };
+      shell.send('nonsense\n');
+      return 'moved';
+    }, limit);
+    expect(ownNow() - begun).toBeGreaterThan(2 * limit);
     shell.close();
   });
 

@@ -17,14 +17,13 @@ import type {
 } from '../schema/shape.js';
 import { fill, fillSent, holds, type Values } from './values.js';
 
+/** What of an output was waited for, and how much of it that takes; `moved`: it goes on, and may take as long again; null: not yet. */
+export type Heard<T> = { readonly found: T; readonly length: number } | 'moved' | null;
+
 /** The part of a shell session that procedures use; a recorded conversation can stand in for a device. */
 export interface Shell {
   send(text: string): void;
-  take<T>(
-    test: (output: string) => { readonly found: T; readonly length: number } | null,
-    limitMs: number,
-    signal?: AbortSignal,
-  ): Promise<T>;
+  take<T>(test: (output: string) => Heard<T>, limitMs: number, signal?: AbortSignal): Promise<T>;
   ended(limitMs: number): Promise<void>;
 }
 
@@ -517,7 +516,10 @@ async function runSay(
   );
 }
 
-/** Reads until the prompt (or another end), turning pages and telling progress on the way; line ends become LF. */
+/**
+ * Reads until the prompt (or another end), turning pages and telling progress on the way; line ends become LF. Where progress is told, the
+ * limit is how long nothing may move: who is slow is not at fault.
+ */
 async function answerOf(
   input: ShellRun,
   step: { until?: string; limit?: number },
@@ -530,18 +532,22 @@ async function answerOf(
   const limit = Math.max(shortestLimit, (step.limit ?? family.shell.limit) / input.timeScale);
   let answer = '';
   let told = -1;
+  let at: number | null = null;
   for (;;) {
     const part = await shell.take<{ text: string; page: boolean }>(
       (output) => {
         const tailAt = Math.max(0, output.length - promptTail);
         const tail = output.slice(tailAt);
-        if (progress && input.onProgress) {
+        let moved = false;
+        if (progress) {
           const match = pattern(progress, multiline).matcher(tail);
           let percent: number | null = null;
           while (match.find()) percent = Number(match.group('percent'));
+          moved = percent !== at;
+          at = percent;
           if (percent !== null && percent > told) {
             told = percent;
-            input.onProgress(percent);
+            input.onProgress?.(percent);
           }
         }
         const match = end.matcher(tail);
@@ -549,9 +555,13 @@ async function answerOf(
           onEnd(match.group() ?? '');
           return { found: { text: output.slice(0, tailAt + match.start()), page: false }, length: output.length };
         }
-        if (!paging) return null;
+        if (!paging) return moved ? 'moved' : null;
         const page = paging.when.matcher(tail);
-        return page.find() ? { found: { text: output.slice(0, tailAt + page.start()), page: true }, length: output.length } : null;
+        return page.find()
+          ? { found: { text: output.slice(0, tailAt + page.start()), page: true }, length: output.length }
+          : moved
+            ? 'moved'
+            : null;
       },
       limit,
       input.signal,

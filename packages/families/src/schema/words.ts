@@ -196,7 +196,7 @@ export const words: Readonly<Record<string, string>> = {
 
   'step.say.say': 'What is typed; a line end is added.',
   'step.say.until': 'What ends the answer, instead of the prompt.',
-  'step.say.progress': 'Its group `percent` is told while the answer still comes.',
+  'step.say.progress': 'Its group `percent` is told while the answer still comes; the limit is then how long nothing may move.',
   'step.say.endedBy': 'What ended the answer, of all that `until` lets end it, becomes a value of this name.',
   'step.say.endsSession': 'The device is expected to end the session.',
   'step.get.get': 'A page that is read, by its path.',

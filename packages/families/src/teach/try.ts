@@ -1,7 +1,7 @@
 import { cause, CauseError, pattern, safeText } from '@barrow/core';
 import { RE2JS } from 're2js';
 import { everyStep } from '../schema/walk.js';
-import { runProcedure, type Carrier, type Shell, type Web } from '../procedure/run.js';
+import { runProcedure, type Carrier, type Heard, type Shell, type Web } from '../procedure/run.js';
 import type { Family, ProcedureName } from '../schema/shape.js';
 import type { Conversation, Exchange } from './conversation.js';
 
@@ -64,9 +64,9 @@ class Player implements Shell, Web {
     this.#ended = then.ends === true;
   }
 
-  take<T>(test: (output: string) => { readonly found: T; readonly length: number } | null): Promise<T> {
+  take<T>(test: (output: string) => Heard<T>): Promise<T> {
     const hit = test(this.#output.replace(/\r/g, ''));
-    if (!hit)
+    if (hit === null || hit === 'moved')
       return Promise.reject(
         new Differs(
           `after ${clip(this.steps.at(-1) ?? 'the login')} it waits for an end that did not come; the last was ${clip(this.#output.slice(-80))}`,

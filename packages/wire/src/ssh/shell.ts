@@ -87,25 +87,31 @@ export class ShellSession {
 
   /**
    * Waits until `test` finds what it looks for in the output that was not taken yet, and takes that output.
-   * `test` is called whenever more has arrived.
+   * `test` is called whenever more has arrived; `moved` says that it goes on, and begins the limit anew.
    * @throws WireError `timeout` or `lost`, with the last words of the device unless they are concealed.
    */
   async take<T>(
-    test: (output: string) => { readonly found: T; readonly length: number } | null,
+    test: (output: string) => { readonly found: T; readonly length: number } | 'moved' | null,
     limitMs: number,
     signal?: AbortSignal,
   ): Promise<T> {
     let timedOut = false;
-    const timer = ownTimeout(() => {
-      timedOut = true;
-      this.#waiter?.();
-    }, limitMs);
+    const limited = () =>
+      ownTimeout(() => {
+        timedOut = true;
+        this.#waiter?.();
+      }, limitMs);
+    let timer = limited();
     const abort = (): void => this.#waiter?.();
     signal?.addEventListener('abort', abort);
     try {
       for (;;) {
         const hit = test(this.#output);
-        if (hit) {
+        if (hit === 'moved') {
+          timer.cancel();
+          timedOut = false;
+          timer = limited();
+        } else if (hit) {
           this.#output = this.#output.slice(hit.length);
           this.#gaveUp = false;
           if (!this.#concealed && this.#output === '') this.#tainted = false;
