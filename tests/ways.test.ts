@@ -68,6 +68,7 @@ describe('a rollout by the way of its family', () => {
       ['restart', 'passed'],
       ['configuration', 'passed'],
       ['doors', 'passed'],
+      ['logins', 'passed'],
       ['clock', 'passed'],
       ['picture', 'passed'],
     ]);
@@ -196,6 +197,12 @@ describe('a rollout by the way of its family', () => {
       'member-stays-away',
       'member-missing',
       /^members: before 3, after 2\. member 3 \(TB36\S+C\) is not there any more$/,
+    ],
+    [
+      'is in the place of another',
+      'members-change-places',
+      'member-moved',
+      /^members: before 3, after 3\. member 3 \(TB36\S+C\) is member 2 now; member 2 \(TB36\S+B\) is member 3 now/,
     ],
   ] as const)('is not content with a stack of which one member %s', async (_, fault, cause, detail) => {
     const stack = fixture('gannet-stk-1');

@@ -12,6 +12,7 @@ import {
   DeviceEntity,
   ImageEntity,
   JournalEntity,
+  MarkEntity,
   NetworkEntity,
   ObservationEntity,
   TargetEntity,
@@ -56,6 +57,34 @@ describe('the database', () => {
     expect(await db.findOne(NetworkEntity, { id: 'n1' })).toEqual(network('n1'));
     expect(await db.findOne(NetworkEntity, { id: 'n2' })).toBeNull();
     expect(await db.count(NetworkEntity)).toBe(1);
+    await db.close();
+  });
+
+  it('reads a small table once, and anew once any of it was written, however that was', async () => {
+    const db = await Database.open(fresh());
+    const names = async () => (await db.kept(NetworkEntity)).map((n) => n.name).sort();
+    expect(await names()).toEqual([]);
+    await db.write(async (em) => em.insert(NetworkEntity, network('n1')));
+    expect(await names()).toEqual(['net n1']);
+    // Nothing was written meanwhile, or something else was: the same rows.
+    const rows = await db.kept(NetworkEntity);
+    await db.write(async (em) => em.upsert(MarkEntity, { name: 'any', value: 'thing' }));
+    expect(await db.kept(NetworkEntity)).toBe(rows);
+    await db.write(async (em) => em.upsert(NetworkEntity, network('n2')));
+    expect(await names()).toEqual(['net n1', 'net n2']);
+    // Who reads between the statement and its commit does not leave behind what was before.
+    let during: string[] = [];
+    await db.write(async (em) => {
+      await em.nativeUpdate(NetworkEntity, { id: 'n1' }, { name: 'renamed' });
+      during = await Promise.race([names(), new Promise<string[]>((resolve) => setImmediate(() => resolve(['waits'])))]);
+    });
+    expect(['net n1', 'waits']).toContain(during[0]);
+    expect(await db.keptOne(NetworkEntity, 'name', 'renamed')).toMatchObject({ id: 'n1' });
+    await db.write(async (em) => em.nativeDelete(NetworkEntity, { id: 'n1' }));
+    expect(await names()).toEqual(['net n2']);
+    // A write that failed leaves no trace.
+    await expect(db.write(async (em) => em.insert(NetworkEntity, network('n2')))).rejects.toThrow();
+    expect(await names()).toEqual(['net n2']);
     await db.close();
   });
 

@@ -49,6 +49,7 @@ export const answerFaults = [
   /** The last member of a stack starts what it ran before, or does not come back. */
   'member-stays-behind',
   'member-stays-away',
+  'members-change-places',
 ] as const;
 export type AnswerFault = (typeof answerFaults)[number];
 
@@ -97,7 +98,11 @@ export class Fixture extends Machine<AnswerFault> {
   #doors: Door[] = [];
   #nextLoader: string | null = null;
   /** What has become of the last member of a stack at the last start. */
-  #last: { readonly away: boolean; readonly firmware: string | null } = { away: false, firmware: null };
+  #last: { readonly away: boolean; readonly swapped: boolean; readonly firmware: string | null } = {
+    away: false,
+    swapped: false,
+    firmware: null,
+  };
 
   constructor(
     readonly facts: FixtureFacts,
@@ -143,6 +148,11 @@ export class Fixture extends Machine<AnswerFault> {
     if (told && told.length > 2) {
       const last = told.at(-1)!;
       const others = told.slice(0, -1);
+      // The last two have each other's number.
+      if (this.#last.swapped) {
+        const before = told.at(-2)!;
+        return [...told.slice(0, -2), { ...before, serial: last.serial }, { ...last, serial: before.serial }];
+      }
       return this.#last.away ? others : [...others, { ...last, firmware: this.#last.firmware ?? last.firmware }];
     }
     return (
@@ -207,7 +217,12 @@ export class Fixture extends Machine<AnswerFault> {
 
   protected override booted(): void {
     const behind = this.faults.has('member-stays-behind');
-    this.#last = { away: this.faults.has('member-stays-away'), firmware: behind ? (this.#last.firmware ?? this.facts.firmware) : null };
+    const swapped = this.faults.has('members-change-places');
+    this.#last = {
+      away: this.faults.has('member-stays-away'),
+      swapped,
+      firmware: behind ? (this.#last.firmware ?? this.facts.firmware) : null,
+    };
     if (this.faults.has('returns-elsewhere') && this.facts.address !== null) this.facts.address = otherThan(this.facts.address);
     this.facts.firmware = this.running.version;
     this.facts.bootLoader = this.#nextLoader ?? this.facts.bootLoader;

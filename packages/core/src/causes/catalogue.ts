@@ -420,6 +420,12 @@ const list = [
     counts: 'failed',
   },
   {
+    code: 'member-moved',
+    what: 'A member of the stack is in another place than before the upgrade.',
+    next: 'Its ports are named after its place, and have the settings of another member now. Give the members their numbers again before anything is plugged elsewhere.',
+    counts: 'failed',
+  },
+  {
     code: 'reverted',
     what: 'The device fell back by itself to what it ran before, before it was told to keep the new version.',
     next: 'Look why it took so long until then; its family file says after how long it falls back. It is as it was: retry it.',

@@ -28,6 +28,9 @@ const noRoom =
 export const isNoRoom = (error: unknown): boolean =>
   error instanceof Error && noRoom.test(`${error.message} ${(error as { code?: string }).code ?? ''}`);
 
+/** The table that a statement writes to. */
+const written = /^\s*(?:insert (?:or \w+ )?into|replace into|update|delete from) [`"]?(\w+)/i;
+
 interface Pending {
   work: WriteWork<unknown>;
   resolve: (value: unknown) => void;
@@ -40,6 +43,9 @@ export class Database {
   #busy = false;
   #idle: (() => void)[] = [];
   #trouble: WriteTrouble | null = null;
+  /** Rows of small tables, as they were read last. */
+  readonly #kept = new Map<string, Promise<readonly unknown[]>>();
+  readonly #touched = new Set<string>();
   readonly #onTrouble = new Set<(trouble: WriteTrouble | null) => void>();
   /** Ends the waiting of patient writes. */
   readonly #closing = new AbortController();
@@ -47,7 +53,17 @@ export class Database {
   private constructor(
     private readonly orm: MikroORM,
     private readonly lock: { close(): void },
-  ) {}
+  ) {
+    const { em } = orm as unknown as { em: EntityManager };
+    em.getConnection()
+      .getKnex()
+      .on('query', ({ sql }: { readonly sql: string }) => {
+        const table = written.exec(sql)?.[1];
+        if (table === undefined) return;
+        this.#kept.delete(table);
+        this.#touched.add(table);
+      });
+  }
 
   /** @throws StartFailure when another service has the folder, or the database is from a newer Barrow or damaged. */
   static async open(folder: string): Promise<Database> {
@@ -116,6 +132,23 @@ export class Database {
 
   async findOne<E extends Entity>(entity: E, where: object, options: object = {}): Promise<Row<E> | null> {
     return (await this.find(entity, where, { ...options, limit: 1 }))[0] ?? null;
+  }
+
+  /** All rows of a small table that is read far more often than it is written: read anew once any of them was written. */
+  kept<E extends Entity>(entity: E): Promise<readonly Row<E>[]> {
+    const { tableName } = (entity as unknown as EntitySchema<object>).meta;
+    const known = this.#kept.get(tableName) as Promise<readonly Row<E>[]> | undefined;
+    if (known) return known;
+    const reading = this.find(entity);
+    this.#kept.set(tableName, reading);
+    reading.catch(() => this.#kept.delete(tableName));
+    return reading;
+  }
+
+  /** The row of such a table whose `column` has this value. */
+  async keptOne<E extends Entity>(entity: E, column: keyof Row<E>, value: unknown): Promise<Row<E> | null> {
+    const found = (await this.kept(entity)).find((row) => row[column] === value);
+    return found === undefined ? null : { ...found };
   }
 
   count(entity: Entity, where: object = {}): Promise<number> {
@@ -198,12 +231,18 @@ export class Database {
     this.#idle.splice(0).forEach((done) => done());
   }
 
-  #commit(group: readonly Pending[]): Promise<unknown[]> {
-    return (this.orm.em.fork() as EntityManager).transactional(async (em) => {
-      const results: unknown[] = [];
-      for (const { work } of group) results.push(await work(em as EntityManager));
-      return results;
-    });
+  async #commit(group: readonly Pending[]): Promise<unknown[]> {
+    try {
+      return await (this.orm.em.fork() as EntityManager).transactional(async (em) => {
+        const results: unknown[] = [];
+        for (const { work } of group) results.push(await work(em as EntityManager));
+        return results;
+      });
+    } finally {
+      // Who has read since the statement, and before it counted, has read what was before.
+      for (const table of this.#touched) this.#kept.delete(table);
+      this.#touched.clear();
+    }
   }
 
   /** Waits for queued writes, then closes. */

@@ -152,7 +152,7 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
           'Give ranges such as 127.40.1.0/24, 127.40.1.1-127.40.1.40, 127.40.1.1-40 or 127.40.1.7.',
         );
       }
-      if (await db.findOne(NetworkEntity, { name: body.name }))
+      if (await db.keptOne(NetworkEntity, 'name', body.name))
         throw new Refusal(
           409,
           'network-name-taken',

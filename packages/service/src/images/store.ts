@@ -62,7 +62,10 @@ export class ImageStore {
   }
 
   async list(): Promise<ImageRow[]> {
-    return this.context.db.find(ImageEntity, {}, { orderBy: { family: 'asc', version: 'desc', file: 'asc' } });
+    const order = (a: string, b: string): number => (a < b ? -1 : a > b ? 1 : 0);
+    return [...(await this.context.db.kept(ImageEntity))].sort(
+      (a, b) => order(a.family, b.family) || order(b.version, a.version) || order(a.file, b.file),
+    );
   }
 
   /** @throws Refusal */

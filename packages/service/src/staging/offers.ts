@@ -254,7 +254,7 @@ export class Offers {
 
   /** The address that a device is told to fetch from. */
   async storeAddressFor(device: Pick<DeviceRow, 'address' | 'network' | 'site'>, protocol: StoreProtocol = 'tftp'): Promise<string> {
-    const network = await this.context.db.findOne(NetworkEntity, { name: device.network });
+    const network = await this.context.db.keptOne(NetworkEntity, 'name', device.network);
     const { options } = this.context;
     const told = network?.storeAddress ?? this.sites.get(device.site).storeAddress ?? options.storeAddress;
     if (told) return told;

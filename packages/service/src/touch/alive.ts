@@ -17,7 +17,7 @@ export interface Sign {
 export async function signOfLife(context: Context, device: DeviceRow, family: Family, timeoutMs: number, retries: number): Promise<Sign> {
   const system = await readSystem(context, device, timeoutMs, retries);
   if (system !== null) return { system, answers: true };
-  const network = await context.db.findOne(NetworkEntity, { name: device.network });
+  const network = await context.db.keptOne(NetworkEntity, 'name', device.network);
   if (!network) return { system, answers: false };
   try {
     const limit = Math.max(timeoutMs, 1000);

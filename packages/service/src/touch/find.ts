@@ -22,7 +22,7 @@ const longestMs = 20_000;
  * looks alike is asked: a login goes to no host that has not shown what is known of the device, and that one has to tell its serial.
  */
 export async function findAgain(context: Context, device: DeviceRow, signal: AbortSignal): Promise<Whereabouts[]> {
-  const network = await context.db.findOne(NetworkEntity, { name: device.network });
+  const network = await context.db.keptOne(NetworkEntity, 'name', device.network);
   if (!network) return [];
   const addresses = addressesOf(network.ranges, network.exclude).filter((a) => a !== device.address);
   const allowed = new Set(addresses);
@@ -56,8 +56,8 @@ async function tabled(context: Context, device: DeviceRow, signal: AbortSignal):
   const found = new Set<string>();
   const limit = AbortSignal.any([signal, AbortSignal.timeout(longestMs)]);
   for (const row of asked) {
-    const network = await db.findOne(NetworkEntity, { name: row.network });
-    const credential = await db.findOne(CredentialEntity, { id: row.snmpCredential! });
+    const network = await db.keptOne(NetworkEntity, 'name', row.network);
+    const credential = await db.keptOne(CredentialEntity, 'id', row.snmpCredential!);
     if (!network || !credential) continue;
     const [oid, most] = aroundSubtrees.ipNetToMedia;
     try {

@@ -32,8 +32,8 @@ export interface Logins {
 export async function loginsOf(context: Context, device: DeviceRow, protocol: Door): Promise<Logins> {
   const { db } = context;
   const [network, all, row, before] = await Promise.all([
-    db.findOne(NetworkEntity, { name: device.network }),
-    db.find(CredentialEntity, { kind: { $in: [...kindsOf[protocol]] } }),
+    db.keptOne(NetworkEntity, 'name', device.network),
+    db.kept(CredentialEntity).then((all) => all.filter((c) => (kindsOf[protocol] as readonly string[]).includes(c.kind))),
     db.findOne(DeviceEntity, { id: device.id }),
     refusals(context, device.address),
   ]);

@@ -67,7 +67,7 @@ export async function readOutlook(
   wish: OutlookWish,
   signal: AbortSignal,
 ): Promise<Outlook> {
-  const network = await context.db.findOne(NetworkEntity, { name: device.network });
+  const network = await context.db.keptOne(NetworkEntity, 'name', device.network);
   if (!network || device.address === '') return emptyOutlook;
   const limit = AbortSignal.any([signal, AbortSignal.timeout(longestMs)]);
   const wanted = (door: string): boolean => wish.doors?.includes(door) ?? true;
@@ -104,7 +104,7 @@ async function quietly<T>(nothing: T, work: () => Promise<T>): Promise<T> {
 type Tables = Pick<Outlook, 'ports' | 'neighbours' | 'fed' | 'learned' | 'routes' | 'root' | 'tree' | 'clockOffMs'>;
 
 async function readTables(context: Context, device: DeviceRow, network: NetworkRow, signal: AbortSignal): Promise<Tables | null> {
-  const credential = device.snmpCredential === null ? null : await context.db.findOne(CredentialEntity, { id: device.snmpCredential });
+  const credential = device.snmpCredential === null ? null : await context.db.keptOne(CredentialEntity, 'id', device.snmpCredential);
   if (!credential) return null;
   const target: SnmpTarget = { address: device.address, port: network.snmpPort, access: snmpAccess(context, credential), timeoutMs: 1000 };
   const got = await context.snmp.get(target, [systemObjects.date, systemObjects.upTime, ...Object.values(outlookScalars)]);
@@ -166,7 +166,7 @@ const goesBy = (family: Family, uses: typeof usesShell): boolean => Object.value
 
 async function keptLogin({ db }: Context, { credentials }: DeviceRow, protocol: 'ssh' | 'http') {
   const id = credentials[protocol];
-  return id === undefined ? null : await db.findOne(CredentialEntity, { id });
+  return id === undefined ? null : await db.keptOne(CredentialEntity, 'id', id);
 }
 
 /** Whether the login over SSH that is kept of it is accepted there; nothing is said. */

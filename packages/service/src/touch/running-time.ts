@@ -6,8 +6,8 @@ import { CredentialEntity, NetworkEntity, type DeviceRow } from '../data/entitie
 
 /** Reads the system objects of a device by SNMP; null when it does not answer within the time. */
 export async function readSystem(context: Context, device: DeviceRow, timeoutMs: number, retries: number): Promise<SnmpRecord | null> {
-  const network = await context.db.findOne(NetworkEntity, { name: device.network });
-  const credential = device.snmpCredential === null ? null : await context.db.findOne(CredentialEntity, { id: device.snmpCredential });
+  const network = await context.db.keptOne(NetworkEntity, 'name', device.network);
+  const credential = device.snmpCredential === null ? null : await context.db.keptOne(CredentialEntity, 'id', device.snmpCredential);
   if (!network || !credential) return null;
   try {
     const values = await context.snmp.get(

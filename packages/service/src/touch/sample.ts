@@ -40,8 +40,8 @@ export async function takeSample(
   before: LastChange | null,
   signal: AbortSignal,
 ): Promise<{ readonly sample: Sample; readonly lastChange: LastChange | null } | null> {
-  const network = await context.db.findOne(NetworkEntity, { name: device.network });
-  const credential = device.snmpCredential === null ? null : await context.db.findOne(CredentialEntity, { id: device.snmpCredential });
+  const network = await context.db.keptOne(NetworkEntity, 'name', device.network);
+  const credential = device.snmpCredential === null ? null : await context.db.keptOne(CredentialEntity, 'id', device.snmpCredential);
   if (!network || !credential) return null;
   const target: SnmpTarget = { address: device.address, port: network.snmpPort, access: snmpAccess(context, credential), timeoutMs: 1500 };
   const limit = AbortSignal.any([signal, AbortSignal.timeout(longestMs)]);

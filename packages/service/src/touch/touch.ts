@@ -241,7 +241,7 @@ export class Touch {
   /** Its user agent; it needs no login. */
   async #sip(use: Use): Promise<Sip> {
     const { context, device } = this;
-    const network = await context.db.findOne(NetworkEntity, { name: device.network });
+    const network = await context.db.keptOne(NetworkEntity, 'name', device.network);
     if (!network) throw new CauseError('service-fault', `the network ${device.network} is no longer known`);
     return {
       ask: async (request, timeoutMs) => {

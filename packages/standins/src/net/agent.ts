@@ -160,6 +160,8 @@ export function startAgent(facts: AgentFacts): Agent {
   Object.defineProperty(agent.engine, 'engineTime', { get: () => Math.floor(facts.upTicks() / 100) });
 
   const mib = agent.getMib();
+  // The library gathers for every value the whole row that it stands in, for nobody here: a third of all its work.
+  mib.getTableRowCells = () => null;
   const { ObjectType: types, MaxAccess: may } = snmp;
   const scalar = (name: string, oid: string, type: number, value: unknown, now?: () => unknown): void => {
     agent.registerProvider({

@@ -34,8 +34,8 @@ export interface PreflightFacts {
 
 /** The members of which a procedure `record` tells. */
 export const membersIn = (tables: ProcedureResult['tables']): Member[] =>
-  (tables['members'] ?? []).flatMap(({ name = '', serial = '', firmware = '' }) =>
-    serial === '' ? [] : [{ name, serial, firmware: firmware === '' ? null : firmware }],
+  (tables['members'] ?? []).flatMap(({ name = '', serial = '', firmware = '', role = '' }) =>
+    serial === '' ? [] : [{ name, serial, firmware: firmware === '' ? null : firmware, role: role === '' ? null : role }],
   );
 
 /** The members that there were before the leg, or the one that is taken back, changed anything. */
@@ -62,7 +62,9 @@ const preflightShape = z.object({
     engineBoots: z.number().nullable(),
   }),
   // Nobody asked for them before.
-  members: z.array(z.object({ name: z.string(), serial: z.string(), firmware: z.string().nullable() })).default([]),
+  members: z
+    .array(z.object({ name: z.string(), serial: z.string(), firmware: z.string().nullable(), role: z.string().nullable().default(null) }))
+    .default([]),
 });
 
 /** The target as it stands now, and not as it was when the rollout was planned: a person may have thought better of it. */
