@@ -465,6 +465,13 @@ describe('carrying to a place without a network', () => {
   it('brings images, notes, families and targets; checked whole before anything is taken', async () => {
     await served.client.setTarget({ family: 'wendlock-lane', version: 'L1.2', fromFamilies: ['wendlock-edge'] });
     await served.client.setTarget({ family: 'tollard-desk', version: '3.0.2', tag: 'pilot' });
+    // What was said while a family was taught goes along.
+    const beside = join(data, 'families', 'wendlock-lane.conversations');
+    mkdirSync(beside, { recursive: true });
+    writeFileSync(
+      join(beside, 'locate.yaml'),
+      'procedure: locate\ndevice: lane-1\nrecorded: 2026-11-27T10:00:00Z\ngreeting: "> "\ntalk:\n  - say: blink\n    answer: "> "\n',
+    );
     expect((await run(['image', 'export', archive])).out).toContain('Take it in there with');
     const here = await json<Image[]>(['image', 'list']);
     // There, one family is not known yet.
@@ -496,6 +503,7 @@ describe('carrying to a place without a network', () => {
       const done = (await far(['image', 'import', archive, '--json'])).json<Carried>();
       expect(done.images.every((i) => i.what === 'added')).toBe(true);
       expect(done.families.find((f) => f.family === 'wendlock-lane')?.what).toBe('added');
+      expect(readFileSync(join(there, 'families', 'wendlock-lane.conversations', 'locate.yaml'), 'utf8')).toContain('device: lane-1');
       expect(done.targets.map((t) => `${t.family} ${t.scope} ${t.what}`).sort()).toEqual([
         'tollard-desk tag pilot added',
         'wendlock-lane every device of the family added',

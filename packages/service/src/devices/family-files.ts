@@ -36,7 +36,8 @@ export class FamilyFiles {
   }
 
   /** Keeps a file that was read, and goes by it from now on; what runs keeps the one that its plan was made with. */
-  async keep(family: Family, text: string): Promise<void> {
+  async keep(family: Family, text: string, conversations: Conversations | null = null): Promise<void> {
+    if (conversations !== null) await this.#keepBeside(family.family, conversations);
     // Whole or not at all: a service that dies here finds the file of before, or none.
     const path = join(this.folder, `${family.family}.yaml`);
     await writeFile(`${path}.part`, text, { mode: 0o600, flush: true });
@@ -79,8 +80,7 @@ export class FamilyFiles {
       throw refuse(409, 'family-shipped', `${name} came with Barrow.`, 'Give yours a name of its own: the key `family` at its top.');
     if (before !== undefined && !replace)
       throw refuse(409, 'family-known', `${name} was added before, and is another file.`, 'Say that it is to be replaced: --replace.');
-    if (clean !== null) await this.#keepBeside(name, clean);
-    await this.keep(family, text);
+    await this.keep(family, text, clean);
     return { family, what: before === undefined ? 'added' : 'replaced', remarks };
   }
 

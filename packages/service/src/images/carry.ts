@@ -10,6 +10,7 @@ import { FamilyFileError, parseFamily, type Family } from '@barrow/families';
 import type { Context } from '../context.js';
 import { ImageEntity, TargetEntity, type ImageRow, type TargetRow } from '../data/entities.js';
 import { newId } from '../data/seal.js';
+import { playAll, type Conversations } from '../devices/family-archive.js';
 import type { FamilyFiles } from '../devices/family-files.js';
 import { Refusal } from '../errors.js';
 import { checkVersionsOf, examine, noClaims, type Release } from './examine.js';
@@ -26,7 +27,17 @@ const manifestSchema = z.strictObject({
   /** Every other member of the archive with its digest. */
   members: z.array(z.strictObject({ member: z.string(), sha256: z.string(), bytes: z.number().int() })).max(5000),
   images: z.array(z.strictObject({ sha256: z.string(), note: z.string(), compared: z.enum(['strong', 'weak']).nullable().default(null) })),
-  families: z.array(z.strictObject({ family: z.string(), member: z.string() })),
+  families: z.array(
+    z.strictObject({
+      family: z.string(),
+      member: z.string(),
+      /** What was said while it was taught. */
+      conversations: z
+        .array(z.strictObject({ procedure: z.string(), member: z.string() }))
+        .max(100)
+        .default([]),
+    }),
+  ),
   targets: z.array(targetShape),
 });
 type Manifest = z.infer<typeof manifestSchema>;
@@ -57,9 +68,20 @@ export class Carrying {
         );
     const families = [...new Set(images.map((i) => i.family))].filter((f) => this.context.familyTexts.has(f));
     const targets = (await this.context.db.find(TargetEntity)).filter((t) => t.device === null && families.includes(t.family));
+    const said = await Promise.all(
+      families.map(async (family) =>
+        [...(await this.familyFiles.conversations(family))].map(([procedure, text]) => ({
+          family,
+          procedure,
+          member: `${family}.${procedure}.conversation.yaml`,
+          text,
+        })),
+      ),
+    ).then((all) => all.flat());
     const texts: { member: string; text: string }[] = [
       ...images.map((i) => ({ member: `${i.sha256}.note.json`, text: JSON.stringify(i.note, null, 2) })),
       ...families.map((f) => ({ member: `${f}.family.yaml`, text: this.context.familyTexts.get(f)! })),
+      ...said,
     ];
     const contents = new Map(images.flatMap((i) => i.files.map((f) => [f.sha256, f.bytes] as const)));
     const manifest: Manifest = {
@@ -70,7 +92,11 @@ export class Carrying {
         ...[...contents].map(([sha256, bytes]) => ({ member: sha256, sha256, bytes })),
       ],
       images: images.map((i) => ({ sha256: i.sha256, note: `${i.sha256}.note.json`, compared: i.compared })),
-      families: families.map((family) => ({ family, member: `${family}.family.yaml` })),
+      families: families.map((family) => ({
+        family,
+        member: `${family}.family.yaml`,
+        conversations: said.filter((s) => s.family === family).map(({ procedure, member }) => ({ procedure, member })),
+      })),
       targets: targets.map(({ family, version, fromFamilies, model, hardwareRevision, site, tag, acceptUnreleased }) => ({
         family,
         version,
@@ -106,8 +132,9 @@ export class Carrying {
       const members = new Map((await unpack(kind, source, folder)).map((m) => [m.file, m]));
       const manifest = await readManifest(members);
       const families = await this.#families(manifest, members);
+      const said = await this.#said(manifest, members, families);
       const releases = await this.#releases(manifest, members, families);
-      return await this.#take(manifest, members, families, releases, dryRun, by);
+      return await this.#take(manifest, members, families, said, releases, dryRun, by);
     } finally {
       await rm(folder, { recursive: true, force: true });
     }
@@ -127,6 +154,22 @@ export class Carrying {
       }
     }
     return all;
+  }
+
+  /** What was said while the families were taught that are not known here, as it may be kept. @throws Refusal */
+  async #said(
+    manifest: Manifest,
+    members: ReadonlyMap<string, Member>,
+    families: ReadonlyMap<string, Family>,
+  ): Promise<ReadonlyMap<string, Conversations>> {
+    const said = new Map<string, Conversations>();
+    for (const { family, conversations } of manifest.families) {
+      if (this.context.familyTexts.has(family) || conversations.length === 0) continue;
+      const texts = new Map<string, string>();
+      for (const { procedure, member } of conversations) texts.set(procedure, await readFile(members.get(member)!.path, 'utf8'));
+      said.set(family, (await playAll(families.get(family)!, texts)).clean);
+    }
+    return said;
   }
 
   async #releases(manifest: Manifest, members: ReadonlyMap<string, Member>, families: ReadonlyMap<string, Family>): Promise<Release[]> {
@@ -152,6 +195,7 @@ export class Carrying {
     manifest: Manifest,
     members: ReadonlyMap<string, Member>,
     families: ReadonlyMap<string, Family>,
+    said: ReadonlyMap<string, Conversations>,
     releases: readonly Release[],
     dryRun: boolean,
     by: string,
@@ -176,7 +220,7 @@ export class Carrying {
       const known = this.context.familyTexts.get(family);
       carried.push({ family, what: known === undefined ? added : known === text ? 'the same' : 'kept as it is here' });
       if (known !== undefined || dryRun) continue;
-      await this.familyFiles.keep(families.get(family)!, text);
+      await this.familyFiles.keep(families.get(family)!, text, said.get(family));
     }
     const rules = await this.context.db.find(TargetEntity);
     const fresh: TargetRow[] = [];
@@ -212,7 +256,8 @@ async function readManifest(members: ReadonlyMap<string, Member>): Promise<Manif
   }
   const stray = [...members.keys()].find((m) => !told.has(m));
   if (stray !== undefined) throw refuse(`${stray} is in the archive and not in the manifest.`);
-  for (const { member } of read.data.families) if (!told.has(member)) throw refuse(`${member} is not in it.`);
+  for (const { member } of read.data.families.flatMap((f) => [f, ...f.conversations]))
+    if (!told.has(member)) throw refuse(`${member} is not in it.`);
   return read.data;
 }
 
