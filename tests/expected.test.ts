@@ -36,7 +36,9 @@ describe('settings that come with a version', () => {
     const seen = await cli('rollout', 'expect', id, 'quay-sw-1');
     expect(seen.out).toContain('2 lines of tarnbrook-access from 4.2.1 to 4.3.0 are otherwise:\n  +guard storms on\n  +guard loops on');
     expect(seen.out).toContain('Nothing was accepted.');
-    expect((await cli('family', 'expected')).out).toContain('No difference of settings is expected of any version.');
+    expect((await cli('family', 'expected')).out).toContain(
+      'No difference of settings, and no complaint of a log, is expected of any version.',
+    );
     // Settings are full of secrets: what was otherwise stands sealed in the journal.
     const { events } = await client.run(id, run.id);
     const failed = events.map((e) => e.event).find((e) => e.kind === 'step-failed')!;
@@ -53,7 +55,7 @@ describe('settings that come with a version', () => {
     await dialog.getByRole('button', { name: 'Accept them' }).click();
     await dialog.waitFor({ state: 'detached' });
     await page.goto(`${scene.served.url}/families`);
-    const section = page.getByRole('region', { name: 'Settings that come with a version' });
+    const section = page.getByRole('region', { name: 'What comes with a version' });
     await section.getByText('+guard storms on').waitFor();
     await section.getByRole('button', { name: 'Forget' }).click();
     await section.waitFor({ state: 'detached' });

@@ -119,7 +119,7 @@ export const registerFamilies: Register = (program, act) => {
           o.forget === undefined ? await barrow.expected() : await barrow.forgetExpected({ family: o.forget, from: o.from!, to: o.to! });
         print(say, { items }, () =>
           items.length === 0
-            ? 'No difference of settings is expected of any version. `barrow rollout expect ROLLOUT DEVICE` looks at those of a device.'
+            ? 'No difference of settings, and no complaint of a log, is expected of any version. `barrow rollout expect ROLLOUT DEVICE` looks at those of a device.'
             : items
                 .map(({ family: name, from, to, lines, by, at }) =>
                   [`${name} from ${from} to ${to}, accepted by ${by} at ${clock(at)}`, ...lines.map((l) => `  ${l}`)].join('\n'),

@@ -147,8 +147,8 @@
 {/if}
 
 {#if expected.value && expected.value.length > 0}
-  <section class="sheet expected" aria-label="Settings that come with a version">
-    <h2>Settings that come with a version</h2>
+  <section class="sheet expected" aria-label="What comes with a version">
+    <h2>Settings and complaints that come with a version</h2>
     {#each expected.value as e (e.family + e.from + e.to)}
       <div class="step">
         <p>

@@ -577,9 +577,9 @@
             title="A page for who stands before it: what not to do, what to do, what was tried"
             onclick={() => attempt(() => atSite(run))}>For the site</button
           >{/if}
-        {#if may('operator') && run.cause?.code === 'settings-changed'}<button
+        {#if may('operator') && (run.cause?.code === 'settings-changed' || run.cause?.code === 'log-complains')}<button
             class="anchor"
-            title="What the upgrade changed in its settings, and whether that is expected"
+            title="What is otherwise in its settings or its log since the upgrade, and whether that is expected"
             onclick={() => askExpected(run)}>Differences</button
           >{/if}
         {#if may('operator') && run.takeBack}<button

@@ -155,7 +155,7 @@ export async function outlookCompared(step: StepContext, session: Touch): Promis
 }
 
 /** Those around it that are being changed too, or were and came to no good end. */
-async function excusedOf({ run, leg, family, expected, around, troubled }: StepContext, before: Outlook): Promise<Excused> {
+async function excusedOf({ run, device, leg, family, expected, around, troubled }: StepContext, before: Outlook): Promise<Excused> {
   const others = troubled(run.device);
   const { from, to } = leg;
   const accepted = await expected.of({ family: family.family, from, to });
@@ -170,6 +170,9 @@ async function excusedOf({ run, leg, family, expected, around, troubled }: StepC
     names.set(name, why);
     if (mac !== null) names.set(mac, why);
   }
+  // A recorder that is away says of nobody whether it is recorded.
+  const recorder = device.parent === null ? undefined : others.get(device.parent);
+  if (recorder !== undefined) names.set(run.serial, `of what it is with: ${recorder}`);
   for (const n of before.neighbours) {
     const why = names.get(n.name) ?? (n.mac === null ? undefined : names.get(n.mac));
     if (why !== undefined && n.port !== null) ports.set(n.port, why);
