@@ -85,6 +85,10 @@ describe('what is around a device after its upgrade, against what was before', (
     expect(checks.findLast((c) => c.name.endsWith('version'))!.result).toBe('passed');
   });
 
+  it('tries a login that is refused now twice, and not until an account is locked', () => {
+    expect(scene.fleet.fixture('eelgate-cam-1').counters.refusedLogins).toBe(2);
+  });
+
   it('compares of every device what it showed before, and nothing else', async () => {
     const namesOf = async (name: string) => (await client.run(rolloutOf(name).id, runOf(name).id)).checks.map((c) => c.name);
     expect(runOf('quay-sw-3').outcome).toBe('verified');
@@ -104,6 +108,9 @@ describe('what is around a device after its upgrade, against what was before', (
         'log',
       ],
     ]);
+    // It is read over SSH, and takes its image by its pages.
+    const { checks } = await client.run(rolloutOf('quay-wlc-1').id, runOf('quay-wlc-1').id);
+    expect(checks.find((c) => c.name.endsWith('logins'))).toMatchObject({ result: 'passed', before: 'HTTP', after: 'HTTP' });
     expect(runOf('dunmoor-cam-1').outcome).toBe('verified');
     expect(await namesOf('dunmoor-cam-1')).toEqual([
       'serial',

@@ -140,11 +140,17 @@ export async function outlookCompared(step: StepContext, session: Touch): Promis
   const before = outlookBefore(step);
   if (before === null) return [];
   const until = ownNow() + Math.max(patience.least, patience.theirs / step.context.options.timeScale);
-  const tries = new Map<string, number>(before.logins.map((door) => [door, 0]));
+  const refusals = new Map<string, number>(before.logins.map((door) => [door, 0]));
+  const opened = new Set<string>();
   for (;;) {
-    const logins = [...tries].filter(([, refusals]) => refusals < mostRefusals).map(([door]) => door);
-    const after = await outlookNow(step, session, { doors: before.doors, logins, picture: before.picture !== null });
-    for (const door of logins) if (!after.logins.includes(door)) tries.set(door, tries.get(door)! + 1);
+    // A camera is asked for its picture with its login, each time; elsewhere to have been let in once is enough.
+    const isLeft = (door: string): boolean => refusals.get(door)! < mostRefusals && (door === 'ONVIF' || !opened.has(door));
+    const logins = before.logins.filter(isLeft);
+    const seen = await outlookNow(step, session, { doors: before.doors, logins, picture: before.picture !== null });
+    for (const door of logins)
+      if (seen.logins.includes(door)) opened.add(door);
+      else refusals.set(door, refusals.get(door)! + 1);
+    const after = { ...seen, logins: before.logins.filter((door) => opened.has(door)) };
     const made = compareOutlooks(before, after, nobodyExcused);
     if (made.every((c) => c.result === 'passed')) return made;
     // Only when it matters it is asked who is missing for a reason of their own.

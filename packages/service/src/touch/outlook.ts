@@ -161,8 +161,8 @@ async function answersSip(
   return true;
 }
 
-/** Whether any of its procedures goes through this door, so that whoever looks is in by it already. */
-const goesBy = (family: Family, uses: typeof usesShell): boolean => Object.values(family.procedures).some((p) => p && uses(p));
+/** Whether it is recorded through this door, so that whoever looks is in by it already. */
+const isInBy = ({ procedures: { record } }: Family, uses: typeof usesShell): boolean => record !== undefined && uses(record);
 
 async function keptLogin({ db }: Context, { credentials }: DeviceRow, protocol: 'ssh' | 'http') {
   const id = credentials[protocol];
@@ -171,7 +171,7 @@ async function keptLogin({ db }: Context, { credentials }: DeviceRow, protocol: 
 
 /** Whether the login over SSH that is kept of it is accepted there; nothing is said. */
 async function opensShell(context: Context, device: DeviceRow, { sshPort }: NetworkRow, family: Family): Promise<boolean> {
-  const credential = goesBy(family, usesShell) ? null : await keptLogin(context, device, 'ssh');
+  const credential = isInBy(family, usesShell) ? null : await keptLogin(context, device, 'ssh');
   if (!credential) return false;
   (await SshPlace.open(sshTargetOf(context, credential, { host: device.address, port: sshPort, hostKey: device.hostKey }))).close();
   return true;
@@ -185,7 +185,7 @@ async function opensPages(
   family: Family,
   signal: AbortSignal,
 ): Promise<boolean> {
-  const credential = goesBy(family, usesWeb) ? null : await keptLogin(context, device, 'http');
+  const credential = isInBy(family, usesWeb) ? null : await keptLogin(context, device, 'http');
   if (!credential) return false;
   const at = (secure: boolean): HttpTarget => ({
     host: device.address,
@@ -221,7 +221,7 @@ async function readCamera(
   wish: { readonly picture: boolean; readonly login: boolean },
   signal: AbortSignal,
 ): Promise<Camera> {
-  const speaks = device.credentials['onvif'] !== undefined || goesBy(family, usesOnvif);
+  const speaks = device.credentials['onvif'] !== undefined || Object.values(family.procedures).some((p) => p && usesOnvif(p));
   if (!speaks) return noCamera;
   const { network, credentials } = await loginsOf(context, device, 'onvif');
   const target: HttpTarget = { host: device.address, port: network.httpPort, secure: false, access: null, timeoutMs: askMs, signal };

@@ -24,7 +24,7 @@ export interface Outlook {
   readonly ours: { readonly wall: Ms; readonly up: Ms } | null;
   /** By what it can be asked: `SNMP`, `SSH`, `HTTP`, `HTTPS`, `SIP`, `ONVIF`. */
   readonly doors: readonly string[];
-  /** Besides the one by which it is handled, the doors at which its kept logins opened it: `SSH`, `HTTP`, `ONVIF`. */
+  /** Besides the one by which it is read, the doors at which its kept logins opened it: `SSH`, `HTTP`, `ONVIF`. */
   readonly logins: readonly string[];
   /** Whether its picture can be had (RFC 2326, RFC 7826 DESCRIBE); null: it shows none. */
   readonly picture: { readonly there: boolean; readonly detail: string } | null;
