@@ -107,7 +107,8 @@ describe('a soak that looks', () => {
     const plan = await client.plan({
       devices: ['eelgate-sw-1', 'eelgate-sw-2'],
       waves: [{ name: 'one', devices: ['eelgate-sw-1'] }],
-      soakSeconds: 20,
+      // A start of the service may take a good part of it on a busy machine, and the looks before and after have to do.
+      soakSeconds: 45,
     });
     await client.say(plan.id, 'start', { accept: ['all'] });
     await rolloutUntil(client, plan.id, (r) => r.waves[0]!.phase === 'soaking');
