@@ -5,6 +5,7 @@ import { checkChildren } from './children.js';
 import { checkClock } from './clock.js';
 import { checkDoors } from './doors.js';
 import type { Excused } from './excused.js';
+import { checkForwarding } from './forwarding.js';
 import { checkLicences } from './licences.js';
 import { checkLog } from './log.js';
 import { checkLogins } from './logins.js';
@@ -15,8 +16,9 @@ import { checkPorts } from './ports.js';
 import { checkPower } from './power.js';
 import { checkRecording } from './recording.js';
 import { checkRing } from './ring.js';
+import { checkRoutes } from './routes.js';
 import { checkSettingsSource } from './settings-source.js';
-import { checkForwarding, checkRoutes, checkTree } from './tables.js';
+import { checkTree } from './tree.js';
 import { checkTunnels } from './tunnels.js';
 
 /** In the order in which one explains the next: a port that is down has no neighbour, and what has no port learns nothing. */
