@@ -156,7 +156,8 @@ describe('gear that answers badly', () => {
     expect((long.observations.find((o) => o.probe === 'SNMP v2c')!.parsed['description'] as string).length).toBeLessThan(600);
     const why = (host: number) => found.troubles.filter((t) => t.address === at(host)).map((t) => `${t.probe} ${t.cause}: ${t.detail}`);
     expect(why(22).join()).toMatch(/SNMP v2c (unreachable: .* though it answered when it was first asked|unexpected-answer)/);
-    expect(why(23).join()).toContain('its tables go on after 60000 objects');
+    // Whichever comes first: on a busy machine it has not told so many when its time is over.
+    expect(why(23).join()).toMatch(/its tables (go on after 60000 objects|were not read to their end in \d+ s; the rest was left)/);
     expect(why(31).join()).toContain('longer than any may be');
     expect(why(24).join()).toContain('ONVIF');
     expect(why(25)).toEqual(

@@ -149,7 +149,7 @@ export async function outlookCompared(step: StepContext, session: Touch): Promis
     const seen = await outlookNow(step, session, { doors: before.doors, logins, picture: before.picture !== null });
     for (const door of logins)
       if (seen.logins.includes(door)) opened.add(door);
-      else refusals.set(door, refusals.get(door)! + 1);
+      else if (seen.refusedLogins?.includes(door)) refusals.set(door, refusals.get(door)! + 1);
     const after = { ...seen, logins: before.logins.filter((door) => opened.has(door)) };
     const made = compareOutlooks(before, after, nobodyExcused);
     if (made.every((c) => c.result === 'passed')) return made;

@@ -77,9 +77,11 @@ export async function readOutlook(
     openDoors(device, network, wanted, limit),
     quietly(false, () => answersSip(device, network, family, wanted, limit)),
     quietly(noCamera, () => readCamera(context, device, family, { picture: wish.picture !== false, login: tries('ONVIF') }, limit)),
-    quietly(false, async () => tries('SSH') && opensShell(context, device, network, family)),
-    quietly(false, async () => tries('HTTP') && opensPages(context, device, network, family, limit)),
+    asLogin(async () => tries('SSH') && opensShell(context, device, network, family)),
+    asLogin(async () => tries('HTTP') && opensPages(context, device, network, family, limit)),
   ]);
+  const told = (how: LoginEnd): string[] =>
+    Object.entries({ SSH: ssh, HTTP: http, ONVIF: camera.login }).flatMap(([door, end]) => (end === how ? [door] : []));
   return {
     ...emptyOutlook,
     ...(tables ?? {}),
@@ -87,8 +89,20 @@ export async function readOutlook(
     ours: { wall: Date.now(), up: Math.round(uptime() * 1000) },
     picture: camera.picture,
     doors: [...(tables ? ['SNMP'] : []), ...doors, ...(sip ? ['SIP'] : []), ...(camera.door ? ['ONVIF'] : [])],
-    logins: [...(ssh ? ['SSH'] : []), ...(http ? ['HTTP'] : []), ...(camera.opened ? ['ONVIF'] : [])],
+    logins: told('opened'),
+    refusedLogins: told('refused'),
   };
+}
+
+/** How a try of a login came out; null: it was not tried, or nothing was heard of it. */
+type LoginEnd = 'opened' | 'refused' | null;
+async function asLogin(work: () => Promise<boolean>): Promise<LoginEnd> {
+  try {
+    return (await work()) ? 'opened' : null;
+  } catch (error) {
+    if (error instanceof WireError) return error.fault === 'login-refused' ? 'refused' : null;
+    throw error;
+  }
 }
 
 /** What the wire refuses is a device that shows nothing. */
@@ -201,17 +215,18 @@ async function opensPages(
     async () => ((await status(at(true))) === 401 ? true : null),
   );
   if (secure === null) return false;
-  return (await status({ ...at(secure), access: httpAccess(context, credential) })) < 400;
+  const answered = await status({ ...at(secure), access: httpAccess(context, credential) });
+  if (answered === 401 || answered === 403) throw new WireError('login-refused', `${answered}`);
+  return answered < 400;
 }
 
 interface Camera {
   readonly door: boolean;
-  /** Its login was accepted. */
-  readonly opened: boolean;
+  readonly login: LoginEnd;
   readonly clockOffMs: number | null;
   readonly picture: Outlook['picture'];
 }
-const noCamera: Camera = { door: false, opened: false, clockOffMs: null, picture: null };
+const noCamera: Camera = { door: false, login: null, clockOffMs: null, picture: null };
 
 /** A camera by its ONVIF services: its clock, and whether the stream that it names can be described. */
 async function readCamera(
@@ -230,11 +245,14 @@ async function readCamera(
   const credential = credentials.find((c) => c.id === device.credentials['onvif']) ?? credentials[0];
   if (!wish.login)
     return { ...noCamera, door: true, clockOffMs, picture: wish.picture ? { there: false, detail: 'its login is refused' } : null };
-  if (!wish.picture || !credential) return { ...noCamera, door: true, clockOffMs };
+  if (!credential) return { ...noCamera, door: true, clockOffMs };
+  const shown = (picture: Outlook['picture']): Outlook['picture'] => (wish.picture ? picture : null);
   const login = { user: credential.user ?? '', password: context.sealer.open(credential.sealed) };
+  let end: LoginEnd = null;
   try {
     const uri = await onvifStream(target, login, clockOffMs ?? 0);
-    if (uri === null || !/^rtsp:\/\//i.test(uri)) return { door: true, opened: true, clockOffMs, picture: null };
+    end = 'opened';
+    if (uri === null || !/^rtsp:\/\//i.test(uri)) return { door: true, login: end, clockOffMs, picture: null };
     // The address by which it is reached, whatever it believes its own to be; nobody else is asked with its login.
     const { port, pathname, search } = new URL(uri.replace(/^rtsp/i, 'http'));
     const at = { host: device.address, port: port === '' ? rtspPort : Number(port) };
@@ -245,9 +263,11 @@ async function readCamera(
       : said.status === 200
         ? 'no picture is described'
         : `${said.status} ${said.reason}`.trim();
-    return { door: true, opened: true, clockOffMs, picture: { there, detail } };
+    return { door: true, login: end, clockOffMs, picture: shown({ there, detail }) };
   } catch (error) {
     if (!(error instanceof WireError)) throw error;
-    return { door: true, opened: error.fault !== 'login-refused', clockOffMs, picture: { there: false, detail: error.detail } };
+    // Who let in and does not describe the picture has not refused the login.
+    if (end === null && error.fault === 'login-refused') end = 'refused';
+    return { door: true, login: end, clockOffMs, picture: shown({ there: false, detail: error.detail }) };
   }
 }

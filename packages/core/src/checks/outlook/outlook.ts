@@ -26,6 +26,8 @@ export interface Outlook {
   readonly doors: readonly string[];
   /** Besides the one by which it is read, the doors at which its kept logins opened it: `SSH`, `HTTP`, `ONVIF`. */
   readonly logins: readonly string[];
+  /** And those at which they were refused: who says nothing has refused nobody. */
+  readonly refusedLogins?: readonly string[];
   /** Whether its picture can be had (RFC 2326, RFC 7826 DESCRIBE); null: it shows none. */
   readonly picture: { readonly there: boolean; readonly detail: string } | null;
   /** Those that are managed through it and are there, by serial; null: it does not tell them. */
