@@ -163,6 +163,8 @@ try {
   await until(async () =>
     (await barrow.transfers(50)).some((t) => t.state === 'moving' && t.deviceName === 'curlew-sw-1' && t.rates.length > 8),
   );
+  // And the one that stands still is known to do so.
+  await until(async () => (await barrow.transfers(50)).some((t) => t.deviceName === 'quay-sw-4' && t.cause !== null));
   await shoot('transfers', '/transfers', { ready: 'under way' });
   const ended = async (all) => {
     const now = (await barrow.deliveries()).filter((d) => all.some((m) => m.id === d.id));

@@ -124,6 +124,26 @@ describe('what is around a device after its upgrade, against what was before', (
     ]);
   });
 
+  it('looks at all of it anew when it is begun anew: what ails it still fails it, and what was mended is told to stand as before', async () => {
+    const { id } = rolloutOf('quay-sw-1');
+    const again = async () => {
+      await client.sayRun(id, 'quay-sw-1', 'retry');
+      const { runs } = await rolloutUntil(client, id, isEnded);
+      return runs.find((r) => r.name === 'quay-sw-1')!;
+    };
+    const checked = async (name: string) => (await client.run(id, 'quay-sw-1')).checks.filter((c) => c.name === name);
+    const { reboots } = scene.fleet.device('quay-sw-1').counters;
+    for (let time = 0; time < 2; time++)
+      expect(await again()).toMatchObject({ outcome: 'failed', step: 'preflight', cause: { code: 'ports-down' } });
+    expect(await checked('ports')).toMatchObject([{ result: 'failed', cause: 'ports-down' }]);
+    await scene.fleet.fault('quay-sw-1', 'port-down-on-new', false);
+    const mended = await again();
+    expect(mended).toMatchObject({ outcome: 'verified', detail: expect.stringContaining('compared again') as string });
+    expect(await checked('ports')).toMatchObject([{ result: 'passed', cause: null }]);
+    expect(await checked('restart')).toMatchObject([{ result: 'passed' }]);
+    expect(scene.fleet.device('quay-sw-1').counters.reboots).toBe(reboots);
+  });
+
   it('goes on with what its log complains of, once a person has accepted that for this version', async () => {
     const { id } = rolloutOf('more-sw-5');
     const line = 'log: lamp driver is of another release';

@@ -12,7 +12,7 @@ const change = `seat: [{ by-hand: 5 min, words: 'Open the cover of the gate.' }]
 describe('a family that asks a person, and whose devices fall back by themselves', () => {
   const dir = folder();
   const data = join(dir.path, 'data');
-  const gates = [1, 2, 3, 4, 5].map((n) => new OddGate(`gate-${n}`, `127.126.1.${n}`, 8126));
+  const gates = [1, 2, 3, 4, 5, 6].map((n) => new OddGate(`gate-${n}`, `127.126.1.${n}`, 8126));
   const gate = (n: number): OddGate => gates[n - 1]!;
   let served: Served;
   const cli = (...args: string[]) => barrow(args, { data });
@@ -98,6 +98,26 @@ describe('a family that asks a person, and whose devices fall back by themselves
     await expect.poll(async () => (await runOf(id)).outcome, { timeout: 60_000 }).toBe('failed');
     expect(await runOf(id)).toMatchObject({ cause: { code: 'not-confirmed' }, detail: 'it was told to keep 2.0, and says: no' });
     expect(gate(5).kept).toBe(1);
+    // Begun anew it is told again: who runs what was brought, and falls back later, is not left alone with it.
+    gate(5).deaf = false;
+    await served.client.sayRun(id, 'gate-5', 'retry');
+    await expect.poll(async () => (await runOf(id)).outcome, { timeout: 60_000 }).toBe('verified');
+    expect(gate(5)).toMatchObject({ version: '2.0', before: null, kept: 2, boots: 4 });
+  });
+
+  it('is not told to keep it before the person has looked who is asked to', async () => {
+    const id = await begin(6);
+    await asked(id, 'Open the cover of the gate.');
+    gate(6).restart = async function (this: OddGate, into) {
+      await OddGate.prototype.restart.call(this, into);
+      this.name = 'another';
+    };
+    await served.client.sayRun(id, 'gate-6', 'done');
+    await expect.poll(async () => (await runOf(id)).outcome, { timeout: 60_000 }).toBe('failed');
+    gate(6).name = 'gate-6';
+    await served.client.sayRun(id, 'gate-6', 'retry');
+    await expect.poll(async () => (await runOf(id)).cause?.code, { timeout: 60_000 }).toBe('not-confirmed');
+    expect(gate(6)).toMatchObject({ version: '2.0', before: '1.0', kept: 0 });
   });
 
   it('asks again after the service was killed, and takes no place from others while it waits', async () => {

@@ -328,7 +328,7 @@ describe('after the soak', () => {
   let scene: Scene;
   let client: BarrowClient;
   beforeAll(async () => {
-    scene = await setScene({ network: 120, scale: 100, only: ['gannet-sw-1', 'quay-sw-1', 'quay-sw-2', 'dunmoor-rt-1'] });
+    scene = await setScene({ network: 120, scale: 100, only: ['gannet-sw-1', 'gannet-sw-2', 'quay-sw-1', 'quay-sw-2', 'dunmoor-rt-1'] });
     ({ client } = scene.served);
     await prepare(scene);
   });
@@ -352,6 +352,28 @@ describe('after the soak', () => {
       ['4.3.0', sha256, null],
     ]);
     expect(sw.counters).toMatchObject({ writesDone: 1, doublesBegun: 1, reboots: 1, activations: 1, restartsInWrite: 0 });
+  });
+
+  it('one that failed its checks, and was mended, is compared again, soaks, and has both slots alike as well', async () => {
+    const sw = scene.fleet.device('gannet-sw-2');
+    await scene.fleet.fault('gannet-sw-2', 'complains-on-new');
+    const { id } = await client.plan({ devices: ['gannet-sw-2'], first: 0, soakSeconds: 1, level: true });
+    await client.say(id, 'start');
+    const failed = (await rolloutUntil(client, id, isAtRest)).runs[0]!;
+    expect(failed).toMatchObject({ outcome: 'failed', step: 'checks', cause: { code: 'log-complains' } });
+    await scene.fleet.fault('gannet-sw-2', 'complains-on-new', false);
+    await client.sayRun(id, 'gannet-sw-2', 'retry');
+    const run = (await rolloutUntil(client, id, isAtRest)).runs[0]!;
+    expect(run, JSON.stringify(run)).toMatchObject({ outcome: 'verified', cause: null });
+    expect(sw.persistent.store.map((s) => s.version)).toEqual(['4.3.0', '4.3.0']);
+    expect(sw.counters).toMatchObject({ writesDone: 1, doublesBegun: 1, reboots: 1, activations: 1 });
+    const report = await client.report(id);
+    expect(report.runs[0]!.checks.find((c) => c.name === 'log')).toMatchObject({ result: 'passed' });
+    expect(report.runs[0]!.steps.slice(-3).map((s) => [s.step, s.result])).toEqual([
+      ['preflight', 'an earlier attempt brought 4.3.0; all that is compared was compared again'],
+      ['settle', 'done'],
+      ['level', 'done'],
+    ]);
   });
 
   it('a switch that restarted by itself meanwhile has not settled, and keeps its way back', async () => {

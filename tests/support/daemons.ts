@@ -66,19 +66,23 @@ export async function startSnmpd(use: {
 export interface Sshd extends Daemon {
   /** The private key that opens it, for this user. */
   readonly privateKey: string;
+  readonly publicKey: string;
   readonly user: string;
   /** Its own host key, as `ssh-keygen -l` writes it. */
   readonly fingerprint: string;
+  /** Takes the key away from those that it lets in. */
+  readonly forget: () => void;
 }
 
-/** Debian's sshd at one loopback address, which takes a key. */
-export async function startSshd(use: { address: string; port: number }): Promise<Sshd> {
+/** Debian's sshd at one loopback address, which takes a key of its own, or another's; with a prompt, there is a plain shell behind it. */
+export async function startSshd(use: { address: string; port: number; prompt?: string; publicKey?: string }): Promise<Sshd> {
   const dir = mkdtempSync(join(tmpdir(), 'barrow-sshd-'));
   mkdirSync('/run/sshd', { recursive: true });
   const keygen = (name: string): void => void execFileSync('ssh-keygen', ['-q', '-t', 'ed25519', '-N', '', '-f', join(dir, name)]);
   keygen('host');
   keygen('key');
-  writeFileSync(join(dir, 'authorized'), readFileSync(join(dir, 'key.pub')));
+  const publicKey = use.publicKey ?? readFileSync(join(dir, 'key.pub'), 'utf8');
+  writeFileSync(join(dir, 'authorized'), publicKey);
   chmodSync(dir, 0o700);
   writeFileSync(
     join(dir, 'config'),
@@ -92,6 +96,7 @@ export async function startSshd(use: { address: string; port: number }): Promise
       'StrictModes no',
       'UsePAM no',
       'Subsystem sftp internal-sftp',
+      ...(use.prompt === undefined ? [] : [`ForceCommand env ENV= PS1='${use.prompt}' PATH=/usr/bin:/bin /bin/sh -i`]),
       `PidFile ${join(dir, 'pid')}`,
       '',
     ].join('\n'),
@@ -107,5 +112,7 @@ export async function startSshd(use: { address: string; port: number }): Promise
     { timeout: 20_000, interval: 50 },
   );
   const fingerprint = execFileSync('ssh-keygen', ['-l', '-f', join(dir, 'host.pub')], { encoding: 'utf8' }).split(' ')[1]!;
-  return { ...ended(child, dir), privateKey: readFileSync(join(dir, 'key'), 'utf8'), user: userInfo().username, fingerprint };
+  const privateKey = readFileSync(join(dir, 'key'), 'utf8');
+  const forget = (): void => writeFileSync(join(dir, 'authorized'), '');
+  return { ...ended(child, dir), privateKey, publicKey, user: userInfo().username, fingerprint, forget };
 }

@@ -26,7 +26,7 @@ export class OddGate {
   /** It takes by itself, some time later, what it was brought. */
   armed = false;
   /** What its own panel shows, and what it was told of that. */
-  panel = '4711';
+  panel = 'kw-4711';
   typed: string[] = [];
   /** How far its clock is ahead, in milliseconds. */
   ahead = 3_600_000;
@@ -40,7 +40,7 @@ export class OddGate {
   #loader: TftpServer<null> | null = null;
 
   constructor(
-    readonly name: string,
+    public name: string,
     readonly address: string,
     readonly port: number,
   ) {}

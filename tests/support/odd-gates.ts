@@ -7,8 +7,11 @@ import { OddGate } from './odd-gate.js';
 import { discover } from './scene.js';
 import { barrow, folder, serve, type Served, type Use } from './service.js';
 
+/** Where a shell of theirs would be, beside their pages. */
+export const gateShellPort = 2255;
+
 /** Gates of a family of our own, and a service that knows them and has their image. */
-export async function setGates(count: number, network: number, family: string, logins: readonly CredentialInput[] = []) {
+export async function setGates(count: number, network: number, family: string, logins: readonly CredentialInput[] = [], scale = 10) {
   const dir = folder();
   const data = join(dir.path, 'data');
   const families = join(dir.path, 'families');
@@ -17,7 +20,7 @@ export async function setGates(count: number, network: number, family: string, l
   writeFileSync(join(families, 'odd-gate.yaml'), family);
   writeFileSync(join(dir.path, 'og1-2.0.bin'), `gate v2.0 \n${'x'.repeat(3000)}`);
   for (const one of gates) await one.start();
-  const start = (use: Use = {}): Promise<Served> => serve(data, { args: ['--families', families], scale: 10, ...use });
+  const start = (use: Use = {}): Promise<Served> => serve(data, { args: ['--families', families], scale, ...use });
   const served = await start();
   const { client } = served;
   await client.addCredential({ name: 'gates', kind: 'http-basic', user: 'barrow', secret: 'gate-word' });
@@ -29,6 +32,7 @@ export async function setGates(count: number, network: number, family: string, l
     ranges,
     credentials: ['gates', ...logins.map((l) => l.name)],
     httpPort: 8100 + network,
+    sshPort: gateShellPort,
     trustNow: true,
   });
   await discover(client, ['odd']);

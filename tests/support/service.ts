@@ -98,7 +98,8 @@ export async function serve(data: string, use: Use = {}): Promise<Served> {
     new Promise<string>((resolve) => createInterface({ input: child.stdout! }).once('line', resolve)),
     ended.then((how) => Promise.reject(new Error(`the service ended with ${how}: ${log}`))),
   ]);
-  const { url, tftp, httpStore } = JSON.parse(line) as { url: string; tftp: string; httpStore: string };
+  const { url, tftp, httpStore, error } = JSON.parse(line) as { url: string; tftp: string; httpStore: string; error?: unknown };
+  if (error !== undefined) throw new Error(`the service did not start: ${JSON.stringify(error)}`);
   const token = readFileSync(join(data, 'token'), 'utf8').trim();
   return {
     url,

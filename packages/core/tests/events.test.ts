@@ -36,6 +36,7 @@ const table: readonly [event: RolloutEvent, more?: object][] = [
   [{ kind: 'skip-asked', at, run, by, reason: '' }],
   [{ kind: 'run-skipped', at, run, by, reason: '' }],
   [{ kind: 'leg-skipped', at, run, leg: 1, reason: '' }],
+  [{ kind: 'leg-proven', at, run, leg: 1, reason: '' }, { facts: { checks: [] } }],
   [{ kind: 'run-withdrawn', at, run, reason: '' }],
   [{ kind: 'run-absent', at, run, cause: 'unreachable', detail: '' }],
   [{ kind: 'run-seen', at, run, detail: '' }],

@@ -23,6 +23,7 @@ const table: readonly [event: RolloutEvent, may: readonly Phase[]][] = [
   [{ kind: 'run-skipped', at, run, by, reason }, ['waiting', 'parked', 'absent', 'ready', 'busy']],
   [{ kind: 'run-withdrawn', at, run, reason }, ['waiting', 'parked', 'absent', 'ready', 'busy', 'lost']],
   [{ kind: 'leg-skipped', at, run, leg: 0, reason }, ['busy']],
+  [{ kind: 'leg-proven', at, run, leg: 0, reason }, ['busy']],
   [{ kind: 'run-needless', at, run, need: 'd2', detail: '' }, ['waiting', 'parked']],
   [{ kind: 'run-absent', at, run, cause: 'unreachable', detail: '' }, ['busy']],
   [{ kind: 'run-seen', at, run, detail: '' }, ['absent']],

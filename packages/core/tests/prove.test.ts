@@ -116,6 +116,26 @@ describe('a device that is looked at again after the soak', () => {
     expect(other.state.waves[0]).toMatchObject({ phase: 'soaking', soaking: 0, active: 0 });
   });
 
+  it('soaks as well, and is looked at again, when all was brought and is compared by another attempt', () => {
+    const world = started();
+    done(world, 8);
+    const { id } = world.plan.runs[0]!;
+    world.happen({ kind: 'step-failed', at: world.now, run: id, ...namedAt(world.state, 0), cause: 'ports-down', detail: '' });
+    world.settle();
+    world.happen({ kind: 'run-retried', at: world.now, run: id, by: 'somebody' });
+    world.settle();
+    if (world.state.phase === 'held') world.happen({ kind: 'continued', at: world.now, by: 'somebody' });
+    world.settle();
+    expect(namedAt(world.state, 0).step).toBe('preflight');
+    world.happen({ kind: 'leg-proven', at: world.now, run: id, leg: 0, reason: 'compared again' });
+    expect(run(world)).toMatchObject({ phase: 'parked', legs: 1, met: true, outcome: null });
+    world.settle();
+    pass(world, 60_000);
+    expect(namedAt(world.state, 0)).toEqual({ step: 'settle' });
+    done(world, 2);
+    expect(run(world)).toMatchObject({ phase: 'ended', outcome: 'verified' });
+  });
+
   it('is brought level once, after its last image', () => {
     const made = passage(['4.2.1', '4.3.0', '5.0.0'], nineSteps(), true, true);
     expect(made.steps.filter((s) => s.step === 'level').map((s) => [s.leg, s.pastReturn])).toEqual([[1, false]]);

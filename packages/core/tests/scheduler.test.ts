@@ -447,8 +447,11 @@ describe('the scheduler, case by case', () => {
       world.settle();
       expect(check(world.state, { kind: 'leg-skipped', at: 0, run: 'd1', leg: 1, reason: 'so' })).toBe('there is no leg after it');
       expect(check(world.state, { kind: 'leg-skipped', at: 0, run: 'd1', leg: 0, reason: 'so' })).toBe('that is not leg 1');
+      world.happen({ kind: 'leg-proven', at: world.now, run: 'd1', leg: 1, reason: 'compared again' });
+      expect(world.state.runs[0]).toMatchObject({ phase: 'ended', outcome: 'verified', legs: 2, met: true, detail: 'compared again' });
       const changed = started(twoLegs);
       done(changed, 5);
+      expect(check(changed.state, { kind: 'leg-proven', at: 0, run: 'd1', leg: 0, reason: 'so' })).toMatch(/past its point of no return/);
       expect(check(changed.state, { kind: 'leg-skipped', at: 0, run: 'd1', leg: 0, reason: 'so' })).toMatch(/past its point of no return/);
     });
   });

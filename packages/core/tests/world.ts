@@ -332,6 +332,7 @@ export class World {
     if (what < 50 && busy.length > 0) {
       const { id, index } = pick(busy);
       const behind = { kind: 'leg-skipped', at, run: id, leg: named(index).leg ?? 0, reason: 'it was further on' } as const;
+      const proven = { kind: 'leg-proven', at, run: id, leg: named(index).leg ?? 0, reason: 'compared again' } as const;
       const there = { kind: 'run-skipped', at, run: id, by: 'Barrow', reason: 'there already' } as const;
       if (
         which % 7 === 0 &&
@@ -340,6 +341,13 @@ export class World {
         !this.state.runs[index]!.wish
       )
         this.happen(there);
+      else if (
+        which % 13 === 0 &&
+        stepAt(this.state, index) === 'preflight' &&
+        this.state.runs[index]!.attempt > 1 &&
+        check(this.state, proven) === null
+      )
+        this.happen(proven);
       else if (which % 11 === 0 && check(this.state, gone(id)) === null) this.happen(gone(id));
       else if (which % 5 === 0 && stepAt(this.state, index) === 'preflight' && check(this.state, behind) === null) this.happen(behind);
       else this.happen({ kind: 'step-done', at, run: id, ...named(index) });

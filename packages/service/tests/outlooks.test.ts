@@ -8,6 +8,7 @@ type Trail = Parameters<typeof outlookBefore>[0]['trail'];
 const of = (own: Record<string, unknown>, leg: Record<string, unknown>): Trail => ({
   get: (name) => (name in own ? trace(own[name]) : undefined),
   ofLeg: (name) => (name in leg ? trace(leg[name]) : undefined),
+  earlier: () => undefined,
 });
 
 it('one that is taken back is compared with what it showed before the leg that failed, and not with what it shows since', () => {

@@ -4,6 +4,7 @@ declare module 'net-snmp' {
   }
   export interface Mib {
     setScalarValue(name: string, value: unknown): void;
+    readonly providerNodes: Record<string, { children: object }>;
     getTableRowCells: (table: string, index: unknown[]) => unknown[] | null;
     addTableRow(table: string, row: unknown[]): void;
     setTableSingleCell(table: string, column: number, index: unknown[], value: unknown): void;

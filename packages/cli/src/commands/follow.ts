@@ -63,6 +63,12 @@ export class FollowedLines {
       case 'leg-skipped':
         this.line(e.at, `${who} » ${this.#runOf.get(e.run)?.legs[e.leg]?.to ?? ''} is left out: ${e.reason}`);
         break;
+      case 'leg-proven': {
+        const legs = this.#runOf.get(e.run)?.legs ?? [];
+        const mark = e.leg < legs.length - 1 ? `» ${legs[e.leg]!.to}` : outcomeMark(io, 'verified');
+        this.line(e.at, `${who} ${mark}: ${e.reason}`);
+        break;
+      }
       case 'step-failed':
         this.line(e.at, `${who} ${c.red(`✕ ${e.step}: ${e.cause}`)} ${e.detail.split('\n')[0]}`);
         break;
@@ -266,7 +272,7 @@ export async function follow(say: Say, barrow: BarrowClient, id: string, from?: 
     if (event.kind !== 'journal' || event.entry.rollout !== id) continue;
     const e = event.entry.event;
     lines?.entry(e);
-    if (e.kind === 'rollout-ended' || e.kind === 'held' || e.kind === 'step-done' || e.kind === 'step-failed') {
+    if (e.kind === 'rollout-ended' || e.kind === 'held' || e.kind === 'step-done' || e.kind === 'leg-proven' || e.kind === 'step-failed') {
       if (e.kind !== 'rollout-ended' && view.phase !== 'held' && e.kind !== 'held') continue;
       view = await barrow.rollout(id);
       if (isAtRest(view)) stop.abort();

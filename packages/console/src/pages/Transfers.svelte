@@ -202,4 +202,11 @@
     display: grid;
     gap: 0.25rem;
   }
+  /* Where there is room for it, a name stays whole, and a number with its unit. */
+  @media (min-width: 64rem) {
+    td .name,
+    td.num {
+      white-space: nowrap;
+    }
+  }
 </style>

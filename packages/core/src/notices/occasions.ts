@@ -75,7 +75,7 @@ export function occasionOf(state: RolloutState, event: RolloutEvent): Occasion |
       if (!run) return null;
       const { name } = plan.runs[index!]!;
       if (run.endedAt !== event.at || (run.outcome !== 'failed' && run.outcome !== 'recovered')) {
-        const isLeft = event.kind === 'step-done' && (run.phase === 'parked' || run.phase === 'ended');
+        const isLeft = (event.kind === 'step-done' || event.kind === 'leg-proven') && (run.phase === 'parked' || run.phase === 'ended');
         return isLeft ? { kind: 'sheet', device: name, text: `${name} has ended ${run.outcome ?? 'a part of its way'}` } : null;
       }
       const why = run.cause === null ? (run.detail ?? '') : causeOf(run.cause).what.replace(/\.$/, '');

@@ -65,6 +65,8 @@ export const rolloutEventSchema = z.discriminatedUnion('kind', [
   z.object({ kind: z.literal('skip-asked'), at, run, by, reason: z.string() }),
   z.object({ kind: z.literal('run-skipped'), at, run, by, reason: z.string() }),
   z.object({ kind: z.literal('leg-skipped'), at, run, leg: z.number().int(), reason: z.string() }),
+  /** What an earlier attempt brought, and did not prove, was compared now: it is as it was to be. */
+  z.object({ kind: z.literal('leg-proven'), at, run, leg: z.number().int(), reason: z.string(), facts }),
   z.object({ kind: z.literal('run-withdrawn'), at, run, reason: z.string() }),
   /** Its device was not there, and nothing was tried on it. */
   z.object({ kind: z.literal('run-absent'), at, run, cause: z.string(), detail: z.string() }),

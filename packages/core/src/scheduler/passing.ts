@@ -211,6 +211,11 @@ export function nextLeg(state: RolloutState, index: number): number | null {
   return at < 0 || at >= legSteps(passage) ? null : at;
 }
 
+/** The step with which it is looked at again after the soak; null when it is not. */
+export function provesFrom(state: RolloutState, index: number): number | null {
+  return passageOf(state.plan, state.plan.runs[index]!).stretches.find((s) => s.afterSoak)?.from ?? null;
+}
+
 /** On to a step: within its stretch, or before the next one, holding nothing. A leg that is behind it can be stopped after. */
 export function moveTo(state: RolloutState, index: number, step: number, at: Instant): void {
   const run = state.runs[index]!;
@@ -261,9 +266,8 @@ function retry(state: RolloutState, index: number): void {
   const { steps, stretches } = passageOf(state.plan, state.plan.runs[index]!);
   // Who failed after the soak has all its legs behind it, and is looked at again.
   const first = steps.findIndex((s) => s.leg === run.legs);
-  const proves = stretches.find((s) => s.afterSoak);
   const arrived = run.legs === legsOf(state.plan, state.plan.runs[index]!).length;
-  const step = proves && arrived ? proves.from : first;
+  const step = (arrived ? provesFrom(state, index) : null) ?? first;
   Object.assign(run, {
     phase: 'waiting',
     step,

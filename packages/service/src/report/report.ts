@@ -63,6 +63,9 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
               ? event.cause
               : `${event.truth}, asked after a restart of the service`;
       }
+    } else if (event.kind === 'leg-proven' || event.kind === 'leg-skipped' || event.kind === 'run-skipped') {
+      const last = taken.get(event.run)?.at(-1);
+      if (last?.endedAt === null) Object.assign(last, { endedAt: at, result: event.reason });
     }
   }
   const used = new Set(plan.runs.flatMap((r) => legsOf(plan, r).map((l) => l.image)));
@@ -166,7 +169,9 @@ function acceptedOf(plan: Plan, journal: readonly JournalEntry[]): Pick<Report, 
 export function checksOf(plan: Plan, run: PlannedRun, trail: Trail): Report['runs'][number]['checks'] {
   const count = legsOf(plan, run).length;
   return partsOf(plan, run).flatMap(({ to }, leg) => {
-    const made = (traceOf(trail, 'checks', leg)?.facts['checks'] as Check[] | undefined) ?? [];
+    // One that was begun anew may be compared by its preflight.
+    const facts = (traceOf(trail, 'checks', leg) ?? traceOf(trail, 'preflight', leg))?.facts;
+    const made = (facts?.['checks'] as Check[] | undefined) ?? [];
     const named = (c: Check): string => (leg >= count ? `back to ${to}: ${c.name}` : count > 1 ? `${to}: ${c.name}` : c.name);
     return made.map((c) => ({ ...c, name: named(c), evidence: [...c.evidence] }));
   });

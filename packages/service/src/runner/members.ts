@@ -3,7 +3,7 @@ import type { ProcedureResult } from '@barrow/families';
 import { ownNow, ownPause } from '@barrow/wire';
 import type { Touch } from '../touch/touch.js';
 import { exchangedBy } from './component.js';
-import { membersBefore, membersIn } from './steps/preflight.js';
+import { membersBefore, membersIn } from './steps/before.js';
 import type { StepContext } from './steps/step.js';
 
 /** How long after its whole a member may come back, in the device's time, and in ours at least. */

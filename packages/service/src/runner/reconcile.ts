@@ -1,7 +1,7 @@
 import { CauseError, sameVersion, type PlannedStep } from '@barrow/core';
 import { ownNow, ownPause } from '@barrow/wire';
 import { steadyNow } from '../steady.js';
-import { preflightFacts } from './steps/preflight.js';
+import { preflightFacts } from './steps/before.js';
 import type { StepContext } from './steps/step.js';
 
 export interface Truth {

@@ -60,15 +60,16 @@ import { reconcile } from './reconcile.js';
 import { hideInDetail } from '../touch/secrets.js';
 import type { Use } from '../touch/procedure.js';
 import type { Expected } from './expected.js';
+import { lookAgain, type InContext } from './settling.js';
 import { Soaks } from './soaks.js';
 import type { MapService } from '../map/map.js';
 import { giveAddress } from '../touch/console.js';
 import { findAgain } from '../touch/find.js';
 import { signOfLife } from '../touch/alive.js';
 import { once, Touch } from '../touch/touch.js';
-import { traceOf, Trails, type StepTrace } from './trail.js';
+import { earlierTraceOf, traceOf, Trails, type StepTrace } from './trail.js';
 import { ChecksFailed } from './steps/checks.js';
-import { preflightFacts } from './steps/preflight.js';
+import { preflightFacts } from './steps/before.js';
 import { steps } from './steps/index.js';
 import { lastNumber } from '../touch/outlets.js';
 import { changingLines, sendWord, shownValues } from './shown-lines.js';
@@ -138,7 +139,7 @@ export class Runner {
   #parts!: RunnerParts;
   #soaks!: Soaks;
   /** Rollouts whose soak is being judged. */
-  readonly #judging = new Set<string>();
+  readonly #judging = new Map<string, AbortController>();
   #heard: (active: ActiveRollout) => void = () => undefined;
   #heeded: (active: ActiveRollout, entry: JournalEntry) => void = () => undefined;
   #begins: (rollout: string) => AppointmentRow | null = () => null;
@@ -483,6 +484,7 @@ export class Runner {
   /** Stops without leaving anything half-done: writes are finished, runs are parked between steps, waiting is given up. */
   async stop(): Promise<void> {
     this.#stopping = true;
+    for (const abort of this.#judging.values()) abort.abort();
     await this.#soaks.stop();
     for (const timer of this.#askTimers.values()) clearTimeout(timer);
     const running = [...this.#rollouts.values()].filter((a) => a.state.phase !== 'planned' && a.state.phase !== 'ended');
@@ -644,7 +646,7 @@ export class Runner {
     const row = await this.context.db.findOne(DeviceEntity, { id: run.device });
     const family = active.familyOf(run.family);
     const trail = await active.trails.of(run.id);
-    const before = preflightFacts({ trail: { get: (name) => traceOf(trail, name, leg), ofLeg: () => undefined } })?.running.bootCount;
+    const before = preflightFacts({ trail: { get: (name) => traceOf(trail, name, leg) } })?.running.bootCount;
     if (!row || !family || before == null) return null;
     const doors = run.via === undefined ? { row, family } : await this.#doorsOf(active, run.via, family);
     const boots = await once(this.context, doors.row, doors.family, 'record').then(
@@ -681,9 +683,9 @@ export class Runner {
         if (event) events.push(event);
         else if (command.kind === 'wake' && !this.#stopping) this.#wakeAt(active, command.at);
       }
+      this.#soaks.follow(active);
       const judges = commands.find((c) => c.kind === 'judge-soak');
       if (judges) this.#judge(active, judges.wave);
-      this.#soaks.follow(active);
       if (events.length === 0) return;
       await this.#happen(active, events);
       this.#soaks.follow(active);
@@ -698,9 +700,20 @@ export class Runner {
   #judge(active: ActiveRollout, wave: number): void {
     const { id } = active.plan;
     if (this.#judging.has(id) || this.#stopping) return;
-    this.#judging.add(id);
+    const abort = new AbortController();
+    this.#judging.set(id, abort);
+    const inHand = this.#troubled('');
+    const inContext: InContext = async (run, step, work) => {
+      const closers: (() => Promise<void>)[] = [];
+      try {
+        await work(await this.#stepContext(active, run, step, abort.signal, closers, true));
+      } finally {
+        for (const close of closers) await close();
+        active.trails.forget(run.id);
+      }
+    };
     void this.#soaks
-      .judge(active, wave, this.#troubled(''))
+      .judge(active, wave, inHand, () => lookAgain(active, wave, inHand, inContext))
       .then((event) =>
         this.#serial(active, async () => {
           this.#judging.delete(id);
@@ -835,6 +848,7 @@ export class Runner {
     const run = step.run.id;
     if (result.kind === 'skip') return { kind: 'run-skipped', at, run, by: 'Barrow', reason: result.reason };
     if (result.kind === 'skip-leg') return { kind: 'leg-skipped', at, run, leg: step.step.leg, reason: result.reason };
+    if (result.kind === 'proven') return { kind: 'leg-proven', at, run, leg: step.step.leg, reason: result.reason, facts: result.facts };
     return { kind: 'step-done', at, run, ...named(step.step), facts: result.facts };
   }
 
@@ -869,6 +883,8 @@ export class Runner {
     planned: PlannedStep,
     signal: AbortSignal,
     closers: (() => Promise<void>)[],
+    /** Nobody is asked for anything meanwhile. */
+    alone = false,
   ): Promise<StepContext> {
     const { context } = this;
     const parts = this.#parts;
@@ -927,6 +943,7 @@ export class Runner {
         changed();
       }
     };
+    const asked = alone ? {} : { person };
     /** Lets go at the end of the step, and keeps what was said. */
     const kept = (touch: Touch): Touch => {
       closers.push(async () => {
@@ -942,7 +959,7 @@ export class Runner {
     };
     const login = async (more: Use = {}): Promise<Touch> => {
       const given = { ...(await toldValues({ context, ...parts }, device, image)), backTo: leg.to };
-      return kept(new Touch(context, doors.row, doors.family, { given, files, signal, factory, onPercent: tell, person, ...more }));
+      return kept(new Touch(context, doors.row, doors.family, { given, files, signal, factory, onPercent: tell, ...asked, ...more }));
     };
     return {
       context,
@@ -958,7 +975,11 @@ export class Runner {
       device,
       image,
       ...parts,
-      trail: { get: trace, ofLeg: (name) => traceOf(trail, name, failed) },
+      trail: {
+        get: trace,
+        ofLeg: (name) => traceOf(trail, name, failed),
+        earlier: (name) => earlierTraceOf(trail, name, planned.leg),
+      },
       begunAt: steadyNow(),
       signal,
       login,

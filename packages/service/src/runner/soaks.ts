@@ -1,4 +1,5 @@
-import { judgeSoak, type RolloutEvent, type RolloutState, type Sample, type SoakFinding, type Twins } from '@barrow/core';
+import { judgeSoak, leastSamples, type RolloutEvent, type RolloutState, type Sample, type SoakFinding, type Twins } from '@barrow/core';
+import { ownPause } from '@barrow/wire';
 import { z } from 'zod';
 import type { Context } from '../context.js';
 import { MarkEntity, type DeviceRow } from '../data/entities.js';
@@ -69,7 +70,7 @@ export class Soaks {
     const { plan, state } = active;
     const wanted = state.phase !== 'planned' && state.phase !== 'ended' && isWatched(state);
     const looking = this.#looking.get(plan.id);
-    if (wanted && !looking) void this.#begin(active);
+    if (wanted && !looking) this.#begin(active);
     if (state.phase === 'ended' && looking) {
       this.end(plan.id);
       void this.context.db
@@ -96,32 +97,60 @@ export class Soaks {
     }
   }
 
-  /** What the devices of a wave showed while they soaked. */
-  async judge(active: ActiveRollout, wave: number, inHand: ReadonlyMap<string, string>): Promise<RolloutEvent> {
+  /**
+   * What the devices of a wave showed while they soaked.
+   *
+   * @param lookAgain looks once more at each of them, and tells who is not as it was when it was verified
+   */
+  async judge(
+    active: ActiveRollout,
+    wave: number,
+    inHand: ReadonlyMap<string, string>,
+    lookAgain: () => Promise<SoakFinding[]>,
+  ): Promise<RolloutEvent> {
     const looking = this.#looking.get(active.plan.id);
-    await looking?.round;
+    if (looking) await this.#lookEnough(active, looking, inHand);
     const groups = looking ? await this.#groups(active, looking, inHand) : [];
-    const findings = [...judgeSoak(groups, this.context.options.timeScale), ...(await this.#unseen(active))];
+    const findings = [...(await lookAgain()), ...judgeSoak(groups, this.context.options.timeScale), ...(await this.#unseen(active))];
     const worse = findings.filter((f) => f.verdict === 'worse');
     const text = worse.length === 0 ? null : `${worse[0]!.text}${worse.length > 1 ? ` (and ${worse.length - 1} more)` : ''}`;
     const looks = groups.reduce((sum, g) => sum + g.upgraded.reduce((n, w) => n + w.samples.length, 0), 0);
     return { kind: 'soak-judged', at: steadyNow(), wave, worse: text, findings: findings.map(written), looks };
   }
 
-  async #begin(active: ActiveRollout): Promise<void> {
-    const { id } = active.plan;
+  /**
+   * Who looked too seldom were we, busy or dead: the soak is over when half of the looks that it is to have were made, and by about half of
+   * it later at most. One that was planned too short for them is not made longer.
+   */
+  async #lookEnough(active: ActiveRollout, looking: Looking, inHand: ReadonlyMap<string, string>): Promise<void> {
+    const every = everyMs(active.state);
+    const wanted = Math.floor(Math.min(looksInSoak, soakOf(active.state) / every) / 2);
+    for (let more = wanted < leastSamples ? 0 : wanted + 2; ; more--) {
+      await looking.round;
+      if (more === 0 || looking.abort.signal.aborted) return;
+      const groups = await this.#groups(active, looking, inHand);
+      if (groups.every((g) => [...g.upgraded, ...g.untouched].every((w) => w.samples.length >= wanted))) return;
+      await ownPause(every, looking.abort.signal);
+    }
+  }
+
+  #begin(active: ActiveRollout): void {
     const looking: Looking = { seen: new Map(), abort: new AbortController(), timer: null, round: Promise.resolve(), keptAt: steadyNow() };
-    this.#looking.set(id, looking);
+    this.#looking.set(active.plan.id, looking);
+    // Whoever judges waits for it: all that was seen may be what is kept.
+    looking.round = this.#remember(active.plan.id, looking).finally(() => this.#again(active, looking, 0));
+  }
+
+  /** What was seen before the service was started anew. */
+  async #remember(id: string, { seen }: Looking): Promise<void> {
     try {
       const row = await this.context.db.findOne(MarkEntity, { name: markOf(id) });
       const kept = row ? keptShape.safeParse(JSON.parse(row.value)) : null;
       if (kept?.success)
-        for (const [device, { samples, metAt }] of Object.entries(kept.data))
-          looking.seen.set(device, { samples, metAt, lastChange: null });
+        for (const [device, { samples, metAt }] of Object.entries(kept.data)) seen.set(device, { samples, metAt, lastChange: null });
     } catch (error) {
       this.context.log.warn({ error, rollout: id }, 'what was seen in its soak before cannot be read');
     }
-    this.#again(active, looking, 0);
   }
 
   #again(active: ActiveRollout, looking: Looking, waitMs: number): void {
@@ -243,7 +272,6 @@ function isWatched(state: RolloutState): boolean {
 }
 
 /** How far apart looks are. */
-function everyMs({ plan, wave }: RolloutState): number {
-  const soakMs = plan.waves[wave]?.gate.soakMs ?? 0;
-  return Math.min(longest, Math.max(shortest, soakMs / looksInSoak));
-}
+const everyMs = (state: RolloutState): number => Math.min(longest, Math.max(shortest, soakOf(state) / looksInSoak));
+
+const soakOf = ({ plan, wave }: RolloutState): number => plan.waves[wave]?.gate.soakMs ?? 0;

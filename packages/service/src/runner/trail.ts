@@ -18,6 +18,9 @@ const legOf = (key: string): number => Number(key.slice(0, key.indexOf('/')));
 /** What a step of a leg found; undefined when it was not begun. */
 export const traceOf = (trail: Trail, step: StepName, leg = 0): StepTrace | undefined => trail.get(keyOf(step, leg));
 
+/** What a step of a leg found in the last attempt that went further than its first step, and after which it was begun anew. */
+export const earlierTraceOf = (trail: Trail, step: StepName, leg = 0): StepTrace | undefined => trail.get(earlier + keyOf(step, leg));
+
 /** The trail of a run, from its part of the journal. */
 export function trailOf(entries: readonly JournalEntry[], legs: number): Trail {
   const trail: Trail = new Map();
@@ -30,6 +33,13 @@ function follow(trail: Trail, event: RolloutEvent, legs: number): void {
   const forgetFrom = (leg: number): void => {
     for (const key of [...trail.keys()]) if (legOf(key) >= leg) trail.delete(key);
   };
+  const setAside = (leg: number): void => {
+    const ofLeg = [...trail].filter(([key]) => legOf(key) === leg);
+    // Who was only looked at was not changed: what was seen before a change is kept.
+    if (ofLeg.length < 2) return;
+    for (const key of [...trail.keys()]) if (key.startsWith(`${earlier}${leg}/`)) trail.delete(key);
+    for (const [key, trace] of ofLeg) trail.set(earlier + key, trace);
+  };
   switch (event.kind) {
     case 'run-retried':
       trail.set(anew, { begunAt: event.at, endedAt: null, facts: {} });
@@ -40,7 +50,10 @@ function follow(trail: Trail, event: RolloutEvent, legs: number): void {
       break;
     case 'step-begun': {
       // The first step after a retry is of the first leg that was not verified.
-      if (trail.delete(anew)) forgetFrom(event.leg ?? 0);
+      if (trail.delete(anew)) {
+        for (let leg = event.leg ?? 0; leg < legs; leg++) setAside(leg);
+        forgetFrom(event.leg ?? 0);
+      }
       const key = keyOf(event.step, event.leg);
       // Begun again after a restart of the service: when it was first begun is what counts.
       if (!trail.has(key)) trail.set(key, { begunAt: event.at, endedAt: null, facts: {} });
@@ -55,6 +68,17 @@ function follow(trail: Trail, event: RolloutEvent, legs: number): void {
       }
       break;
     }
+    case 'leg-proven': {
+      // What the earlier attempt found counts again, and its checks are those that were made now.
+      const begunAt = traceOf(trail, 'preflight', event.leg)?.begunAt ?? event.at;
+      for (const [key, trace] of [...trail])
+        if (key.startsWith(`${earlier}${event.leg}/`)) {
+          trail.delete(key);
+          trail.set(key.slice(earlier.length), trace);
+        }
+      trail.set(keyOf('checks', event.leg), { begunAt, endedAt: event.at, facts: event.facts ?? {} });
+      break;
+    }
     case 'reconciled': {
       const trace = event.truth === 'done' ? traceOf(trail, event.step, event.leg) : undefined;
       if (trace) trace.endedAt = event.at;
@@ -64,6 +88,9 @@ function follow(trail: Trail, event: RolloutEvent, legs: number): void {
       break;
   }
 }
+
+/** Before what an earlier attempt found. */
+const earlier = 'earlier ';
 
 /** Stands in a trail between a retry and the first step after it. */
 const anew = '-1/anew';
@@ -95,6 +122,11 @@ export class Trails {
       .finally(() => this.#reading.delete(run));
     this.#reading.set(run, { trail, later });
     return trail;
+  }
+
+  /** Nobody asks for it any more. */
+  forget(run: string): void {
+    this.#known.delete(run);
   }
 
   /** Takes note of what happened to a run. `over`: it has ended with it, and is not asked for any more. */

@@ -22,7 +22,7 @@ import { steadyNow } from '../steady.js';
 /** How often what is awaited or moves is looked at. */
 const lookEvery = 500;
 /** However fast a demo device's time runs, the machine that waits for it has its own pace. */
-const shortestPatience = 2500;
+const shortestPatience = 4000;
 
 /** What a device said when it gave up; only these are about the transfer, and the store knows more about it than the device. */
 /** How long a packet may take here from the socket to who looks at it, in milliseconds of our own time. */
@@ -46,6 +46,7 @@ interface Expected {
 /** Waits for one device to fetch, and finds out why it does not go well. */
 export class Watch {
   readonly since = steadyNow();
+  readonly #began = ownNow();
   readonly #awaited: LiveTransfer;
   #answers: boolean | null = null;
   #ping: boolean | null = null;
@@ -125,10 +126,15 @@ export class Watch {
       .catch(() => null);
   }
 
+  /** Now, but for the time in which we were not there to hear anything. */
+  #now(): number {
+    return this.since + ownNow() - this.#began;
+  }
+
   /** Looks at it while it goes on; the device is asked whether it answers at all only when nothing comes. */
   async look(): Promise<void> {
     if (this.#over || this.#asking) return;
-    const now = steadyNow();
+    const now = this.#now();
     if (this.moves().length === 0 && now - this.since > this.watches.patience && now - this.#askedAt > this.watches.patience) {
       this.#askedAt = now;
       this.#asking = true;
@@ -241,7 +247,7 @@ export class Watch {
       bytes,
       staged: image ? offers.namesFor(device.address) : [told.name],
       since: this.since,
-      now: steadyNow(),
+      now: this.#now(),
       patience,
       othersWaitedUntil: this.othersWaitedUntil,
       refusals: refusals.map(({ row }) => ({ at: row.askedAt, address: addressOf(row.peer), file: row.file, why: row.detail ?? '' })),

@@ -63,8 +63,8 @@ const guarded = (delayMs: number, before: () => void) => ({
         event as 'message',
         event === 'message'
           ? (((...args: unknown[]) => {
+              before();
               try {
-                before();
                 listener(...args);
               } catch {
                 // Dropped.
@@ -212,7 +212,11 @@ export function startAgent(facts: AgentFacts): Agent {
       const rows = rowsNow();
       const text = JSON.stringify(rows);
       if (text === last) return;
-      if (last !== '[]') agent.unregisterProvider(name);
+      if (last !== '[]') {
+        // The library takes a table of one column for one that may not go.
+        mib.providerNodes[name]!.children = {};
+        agent.unregisterProvider(name);
+      }
       last = text;
       if (rows.length > 0) put(rows);
     };

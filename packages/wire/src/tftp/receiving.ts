@@ -1,5 +1,6 @@
 import type { Socket } from 'node:dgram';
 import { fromNetascii } from './netascii.js';
+import { ownNow } from '../own-time.js';
 import { ownSocket } from './own-socket.js';
 import { encodeAck, encodeError, encodeOack, errorCodes, opcodes, readError } from './packets.js';
 import { PacketTrace, type TracedPacket } from './trace.js';
@@ -40,7 +41,7 @@ export class ReceivingTransfer {
   #resent = 0;
   #acks = 0;
   #tries = 0;
-  #heardAt = performance.now();
+  #heardAt = ownNow();
   #timer: NodeJS.Timeout | null = null;
   #whole = false;
   #port: number | null = null;
@@ -84,7 +85,7 @@ export class ReceivingTransfer {
       acks: this.#acks,
       singleSteps: 0,
       tries: this.#tries,
-      silentMs: Math.round(performance.now() - this.#heardAt),
+      silentMs: Math.round(ownNow() - this.#heardAt),
     };
   }
 
@@ -150,7 +151,7 @@ export class ReceivingTransfer {
     this.#acks++;
     this.#sinceAck++;
     this.#gapTold = false;
-    this.#heardAt = performance.now();
+    this.#heardAt = ownNow();
     this.#tries = 0;
     const last = data.length < agreed.blockSize;
     if (last && this.#missesSome()) return;
@@ -190,7 +191,7 @@ export class ReceivingTransfer {
 
   #late(): void {
     this.#tries++;
-    if (performance.now() - this.#heardAt >= this.#input.tries * this.#timeout) {
+    if (ownNow() - this.#heardAt >= this.#input.tries * this.#timeout) {
       // Who is there all the same, and hears us only now and then, need not go on for an hour.
       this.#send(encodeError(errorCodes.undefined, 'given up: nothing more came'));
       return this.#end({ kind: 'silent', tries: this.#tries });

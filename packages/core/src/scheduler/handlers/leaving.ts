@@ -1,9 +1,9 @@
 import { legsOf } from '../../plan/plan.js';
-import { endRun, moveTo, nextLeg } from '../passing.js';
+import { endRun, moveTo, nextLeg, provesFrom } from '../passing.js';
 import { currentStep, type RolloutState } from '../state.js';
 import { nameOf, notPast, runAt, runOf, type EventOf, type Handlers } from './handler.js';
 
-type Kind = 'skip-asked' | 'run-skipped' | 'leg-skipped' | 'run-withdrawn' | 'run-needless';
+type Kind = 'skip-asked' | 'run-skipped' | 'leg-skipped' | 'leg-proven' | 'run-withdrawn' | 'run-needless';
 
 /** A run, or what is left of it, is left out. */
 function leave(state: RolloutState, event: EventOf<'run-skipped' | 'run-withdrawn'>): void {
@@ -20,6 +20,13 @@ function leave(state: RolloutState, event: EventOf<'run-skipped' | 'run-withdraw
   // Barrow leaves out of itself only what is there already; a person's word says nothing of that.
   run.met = 'by' in event && event.by === 'Barrow' && run.wish === null;
   endRun(state, index, event.kind === 'run-skipped' ? 'skipped' : 'withdrawn', event.at);
+}
+
+/** Why a leg cannot be behind a run; null when it can. */
+function behind(state: RolloutState, { run, leg }: EventOf<'leg-skipped' | 'leg-proven'>): string | null {
+  const why = runAt(state, run, ['busy']);
+  if (why !== null) return why;
+  return currentStep(state, runOf(state, run)).leg === leg ? notPast(state, run) : `that is not leg ${leg + 1}`;
 }
 
 /** How a run ends before its end, or goes on further ahead. */
@@ -42,16 +49,20 @@ export const ofLeaving: Handlers<Kind> = {
     apply: leave,
   },
   'leg-skipped': {
-    check(state, { run, leg }) {
-      const why = runAt(state, run, ['busy']);
-      if (why !== null) return why;
-      const index = runOf(state, run);
-      if (currentStep(state, index).leg !== leg) return `that is not leg ${leg + 1}`;
-      return nextLeg(state, index) === null ? 'there is no leg after it' : notPast(state, run);
-    },
+    check: (state, event) => behind(state, event) ?? (nextLeg(state, runOf(state, event.run)) === null ? 'there is no leg after it' : null),
     apply(state, { run, at }) {
       const index = runOf(state, run);
       moveTo(state, index, nextLeg(state, index)!, at);
+    },
+  },
+  'leg-proven': {
+    check: behind,
+    apply(state, { run, at, reason }) {
+      const index = runOf(state, run);
+      const next = nextLeg(state, index) ?? provesFrom(state, index);
+      if (next !== null) return moveTo(state, index, next, at);
+      state.runs[index]!.detail = reason;
+      endRun(state, index, 'verified', at);
     },
   },
   'run-needless': {

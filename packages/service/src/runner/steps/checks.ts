@@ -17,7 +17,7 @@ import { learn } from '../learn.js';
 import { membersCompared } from '../members.js';
 import { differKey } from '../expected.js';
 import { inLog, outlookCompared } from '../outlooks.js';
-import { preflightFacts } from './preflight.js';
+import { preflightFacts } from './before.js';
 import { exchangedBy } from '../component.js';
 import { rebootSentAt } from './return.js';
 import { stockOf } from './take-back.js';

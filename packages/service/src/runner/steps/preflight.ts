@@ -1,71 +1,15 @@
-import {
-  CauseError,
-  checkConfiguration,
-  describeMismatches,
-  knownHardware,
-  mismatches,
-  safeText,
-  sameVersion,
-  type Member,
-  type RunningTime,
-} from '@barrow/core';
-import type { ProcedureResult } from '@barrow/families';
-import { z } from 'zod';
+import { CauseError, checkConfiguration, describeMismatches, knownHardware, mismatches, safeText, sameVersion } from '@barrow/core';
 import { steadyNow } from '../../steady.js';
 import { exchangedBy } from '../component.js';
+import { membersIn, type PreflightFacts } from './before.js';
+import { checks } from './checks.js';
+import { confirm } from './confirm.js';
 import { learn } from '../learn.js';
 import { outlookNow } from '../outlooks.js';
 import { hideSecrets } from '../../touch/secrets.js';
 import { readSystem, runningTime } from '../../touch/running-time.js';
-import type { Step, StepContext } from './step.js';
-
-/** What later steps compare with. */
-export interface PreflightFacts {
-  readonly firmware: string;
-  /** null: it does not tell. */
-  readonly nextBoot: string | null;
-  readonly settings: string;
-  /** null: it does not tell, or nobody asked. */
-  readonly bootLoader: string | null;
-  readonly running: RunningTime;
-  /** Of a stack, or a chassis; none where it tells of none. */
-  readonly members: readonly Member[];
-}
-
-/** The members of which a procedure `record` tells. */
-export const membersIn = (tables: ProcedureResult['tables']): Member[] =>
-  (tables['members'] ?? []).flatMap(({ name = '', serial = '', firmware = '', role = '' }) =>
-    serial === '' ? [] : [{ name, serial, firmware: firmware === '' ? null : firmware, role: role === '' ? null : role }],
-  );
-
-/** The members that there were before the leg, or the one that is taken back, changed anything. */
-export function membersBefore(step: Pick<StepContext, 'trail'>): readonly Member[] {
-  const read = preflightShape.safeParse(step.trail.ofLeg('preflight')?.facts);
-  return read.success ? read.data.members : [];
-}
-
-/** What was found before anything was changed, or taken back; null when nobody looked. Read again as it was journalled. */
-export function preflightFacts(step: Pick<StepContext, 'trail'>): PreflightFacts | null {
-  const read = preflightShape.safeParse((step.trail.get('preflight') ?? step.trail.get('take-stock'))?.facts);
-  return read.success ? read.data : null;
-}
-
-const preflightShape = z.object({
-  firmware: z.string(),
-  nextBoot: z.string().nullable(),
-  settings: z.string(),
-  bootLoader: z.string().nullable().default(null),
-  running: z.object({
-    readAt: z.number(),
-    agentUptime: z.number().nullable(),
-    bootCount: z.number().nullable(),
-    engineBoots: z.number().nullable(),
-  }),
-  // Nobody asked for them before.
-  members: z
-    .array(z.object({ name: z.string(), serial: z.string(), firmware: z.string().nullable(), role: z.string().nullable().default(null) }))
-    .default([]),
-});
+import type { Step, StepContext, StepResult } from './step.js';
+import type { Touch } from '../../touch/touch.js';
 
 /** The target as it stands now, and not as it was when the rollout was planned: a person may have thought better of it. */
 async function stillMeant(step: StepContext): Promise<void> {
@@ -82,6 +26,23 @@ async function stillMeant(step: StepContext): Promise<void> {
   // Further on the way than its record says, or beside it: only when the planned image still leads there is it meant.
   const leadsThere = standing.path?.steps.some((s) => s.image.sha256 === leg.image) ?? false;
   if (!leadsThere) throw new CauseError('target-moved', `planned was ${run.target}; its target is ${target.version} now`);
+}
+
+/**
+ * What an earlier attempt brought, and did not prove: all is compared that would have been then, with what was seen before it; and what falls
+ * back by itself is told to keep it.
+ */
+async function lookedAtAnew(step: StepContext, session: Touch, firmware: string): Promise<StepResult> {
+  const { earlier } = step.trail;
+  const again = { ...step, trail: { get: earlier, ofLeg: earlier, earlier }, login: () => Promise.resolve(session) };
+  const compared = await checks(again);
+  const after = step.steps.slice(step.steps.findIndex((s) => s.step === 'checks') + 1).map((s) => s.step);
+  if (after.includes('confirm')) {
+    if (after.slice(0, after.indexOf('confirm')).includes('by-hand') && !earlier('confirm'))
+      throw new CauseError('not-confirmed', `it runs ${firmware}; before it is told to keep that a person has to look, and nobody said so`);
+    await confirm(again);
+  }
+  return { ...compared, kind: 'proven', reason: `an earlier attempt brought ${firmware}; all that is compared was compared again` };
 }
 
 /** Reachable, login works, same device, same version, right hardware, space, and nothing that the reboot would lose. */
@@ -104,7 +65,9 @@ export const preflight: Step = async (step) => {
     sameVersion(scheme, firmware, version) && (nextBoot === null || sameVersion(scheme, nextBoot, version));
   // Further on its way than was planned: what is behind it is not done again.
   const ahead = legs.all.slice(legs.index).filter((l) => l.component === leg.component);
-  if (legs.index < legs.all.length - 1 && ahead.some((l) => runs(l.to))) return { kind: 'skip-leg', reason: `it runs ${firmware} already` };
+  const isLast = legs.index === legs.all.length - 1;
+  if (runs(leg.to) && step.trail.earlier('preflight')) return await lookedAtAnew(step, session, firmware);
+  if (!isLast && ahead.some((l) => runs(l.to))) return { kind: 'skip-leg', reason: `it runs ${firmware} already` };
   if (runs(leg.to)) {
     // Begun anew after an earlier passage had brought the version: its settings must still be the ones from before.
     await learn(step, gives, session, { probe: 'SSH, preflight of a rollout', now: Date.now() });

@@ -5,7 +5,7 @@ import { learn } from '../learn.js';
 import { acceptable, concluded, loaderCompared, settingsCompared } from './checks.js';
 import { membersCompared } from '../members.js';
 import { outlookCompared } from '../outlooks.js';
-import { preflightFacts } from './preflight.js';
+import { preflightFacts } from './before.js';
 import type { Step } from './step.js';
 
 /** The same look as after the restart, once more when it has soaked, and whether it has restarted by itself meanwhile. */

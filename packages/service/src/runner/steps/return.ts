@@ -3,7 +3,7 @@ import { ownNow, ownPause } from '@barrow/wire';
 import { setArmed } from '../../staging/armed.js';
 import { steadyNow } from '../../steady.js';
 import { isOn } from '../reconcile.js';
-import { preflightFacts } from './preflight.js';
+import { preflightFacts } from './before.js';
 import type { Step, StepContext } from './step.js';
 
 /** However fast a demo device's time runs, the machine that waits for it has its own pace. */

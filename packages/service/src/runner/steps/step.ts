@@ -49,6 +49,8 @@ export interface StepContext {
     readonly get: (step: StepName) => StepTrace | undefined;
     /** The same of the leg that is taken back, while one is. */
     readonly ofLeg: (step: StepName) => StepTrace | undefined;
+    /** What they found in an earlier attempt that went further than its preflight, and after which it was begun anew. */
+    readonly earlier: (step: StepName) => StepTrace | undefined;
   };
   readonly begunAt: Instant;
   readonly signal: AbortSignal;
@@ -86,11 +88,12 @@ export interface AroundIt {
   readonly port: string | null;
 }
 
-/** How a step ended well. `skip`: there is nothing to do on this device; `skip-leg`: this image is behind it. */
+/** How a step ended well. `skip`: there is nothing to do on this device; `skip-leg`: this image is behind it; `proven`: so it is, and all is as it was to be. */
 export type StepResult =
   | { readonly kind: 'done'; readonly facts?: Facts }
   | { readonly kind: 'skip'; readonly reason: string }
-  | { readonly kind: 'skip-leg'; readonly reason: string };
+  | { readonly kind: 'skip-leg'; readonly reason: string }
+  | { readonly kind: 'proven'; readonly reason: string; readonly facts?: Facts };
 
 /** Carries out one step. @throws CauseError with the named reason. */
 export type Step = (context: StepContext) => Promise<StepResult>;

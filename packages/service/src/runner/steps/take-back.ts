@@ -6,7 +6,7 @@ import { readSystem, runningTime } from '../../touch/running-time.js';
 import { putSettings } from '../../touch/settings.js';
 import { exchangedBy } from '../component.js';
 import { learn } from '../learn.js';
-import { membersIn, type PreflightFacts } from './preflight.js';
+import { membersIn, type PreflightFacts } from './before.js';
 import type { Step, StepContext } from './step.js';
 
 const stockShape = z.object({ there: z.boolean(), restarts: z.boolean() });

@@ -1,7 +1,7 @@
 import { CauseError, duration } from '@barrow/core';
 import { ownNow, ownPause } from '@barrow/wire';
 import type { DeviceRow } from '../../data/entities.js';
-import { preflightFacts } from './preflight.js';
+import { preflightFacts } from './before.js';
 import { toldFor } from '../../staging/told.js';
 import { Pushes } from '../../staging/pushes.js';
 import type { Watch } from '../../staging/watch.js';
