@@ -4,7 +4,7 @@ import { patient, setGates, type Gates } from './support/odd-gates.js';
 import { hasChromium, openBrowser } from './support/browser.js';
 import { barrow, type Served } from './support/service.js';
 
-const question = `{ ask: { words: 'Which code does its panel show?', as: code, fits: '^\\d{4}$', secret: true } }`;
+const question = `{ ask: { words: 'Which code does its panel show?', as: code, fits: '^[a-z]{2}-\\d{4}$', secret: true } }`;
 const change = 'change: [{ activate: 2 s }, { reboot: 2 s }, { return: 5 s }, { checks: 2 s }]';
 /** Gates that are armed with a code of their panel, and restarted by their ONVIF service. */
 const family = [
@@ -85,7 +85,7 @@ describe('a family whose procedures ask a person, and an ONVIF service', () => {
       await dialog.getByText('The answer cannot be that').waitFor();
       expect(await field.inputValue()).toBe('no idea');
       expect(here.gate(2).typed).toEqual([]);
-      await field.fill('1234');
+      await field.fill('kw-1234');
       if (process.env['PICTURE']) await page.screenshot({ path: process.env['PICTURE'] });
       await dialog.getByRole('button', { name: 'Answer' }).click();
       await dialog.waitFor({ state: 'detached' });
@@ -102,26 +102,26 @@ describe('a family whose procedures ask a person, and an ONVIF service', () => {
     const unfit = await say('answer', id, 'gate-1', 'no idea');
     expect(unfit).toMatchObject({ code: 4, err: expect.stringContaining('The answer cannot be that') as string });
     expect(here.gate(1).typed).toEqual([]);
-    expect(await say('answer', id, 'gate-1', '4711')).toMatchObject({ code: 0 });
+    expect(await say('answer', id, 'gate-1', 'kw-4711')).toMatchObject({ code: 0 });
     await outcome(id).toBe('verified');
-    expect(await say('answer', id, 'gate-1', '4711')).toMatchObject({
+    expect(await say('answer', id, 'gate-1', 'kw-4711')).toMatchObject({
       code: 4,
       err: expect.stringContaining('Nothing is waited for') as string,
     });
     // What the camera told was put into what it was told, as XML wants it, with a token of its own time.
-    expect(here.gate(1)).toMatchObject({ typed: ['4711', 'OG-1 &#38; more runs 1.0'], version: '2.0', boots: 4 });
+    expect(here.gate(1)).toMatchObject({ typed: ['kw-4711', 'OG-1 &#38; more runs 1.0'], version: '2.0', boots: 4 });
     const kept = JSON.stringify(await served.client.run(id, 'gate-1'));
     expect(kept).toContain('Which code does its panel show?');
-    expect(kept).not.toContain('4711');
+    expect(kept).not.toContain('kw-4711');
   });
 
   it('tells what the device says of a wrong answer, without the answer', async () => {
     const id = await begin(2);
     if (hasChromium) await answerInConsole(id);
-    else await say('answer', id, 'gate-2', '1234');
+    else await say('answer', id, 'gate-2', 'kw-1234');
     await outcome(id).toBe('failed');
     expect(await runOf(id)).toMatchObject({ step: 'activate', cause: { code: 'activation-refused' } });
-    expect((await runOf(id)).detail).not.toContain('1234');
+    expect((await runOf(id)).detail).not.toContain('kw-1234');
   });
 
   it.each([
@@ -140,7 +140,7 @@ describe('a family whose procedures ask a person, and an ONVIF service', () => {
     await served.kill();
     served = await here.start();
     await expect.poll(async () => (await runOf(id)).asks, patient).not.toBeNull();
-    await say('answer', id, 'gate-3', '4711');
+    await say('answer', id, 'gate-3', 'kw-4711');
     await outcome(id).toBe('verified');
     const { events } = await served.client.run(id, 'gate-3');
     const truth = events.flatMap(({ event }) => (event.kind === 'reconciled' ? [event.truth, event.detail] : []));
@@ -161,7 +161,7 @@ describe('a family whose procedures ask a person, and an ONVIF service', () => {
   it('is refused by a service that does not know the login', async () => {
     await served.client.replaceCredential({ ...eye, secret: 'wrong' });
     const id = await begin(4);
-    await say('answer', id, 'gate-4', '4711');
+    await say('answer', id, 'gate-4', 'kw-4711');
     await outcome(id).toBe('failed');
     expect(await runOf(id)).toMatchObject({ step: 'reboot', cause: { code: 'login-refused' } });
     expect(here.gate(4).boots).toBe(3);

@@ -227,7 +227,7 @@ class OneNight {
     const quiet = setTimeout(() => stop.abort(), quietMs);
     try {
       if ((await this.#helped()) === 'ended') return true;
-      if (this.#quiet === 2) await client.say(this.#id, 'stop').then(() => this.#did('stopped, for nothing happened'));
+      if (this.#quiet === 2) await this.#say('stopped, for nothing happened', client.say(this.#id, 'stop'));
       if (this.#quiet === 5) {
         const { phase, runs } = await client.rollout(this.#id);
         const left = runs.filter((r) => r.outcome === null).map((r) => `${r.name} ${r.phase} at ${r.step}`);
@@ -254,25 +254,27 @@ class OneNight {
     return false;
   }
 
+  /** Says something of it; that it cannot be done now (who is being stopped is not stopped again) is an answer, too. */
+  async #say(what: string, done: Promise<unknown>): Promise<void> {
+    const how = await done.then(
+      () => '',
+      (error: unknown) => {
+        if (error instanceof ProblemError) return ` (${error.problem.code})`;
+        throw error;
+      },
+    );
+    this.#did(`${what}${how}`);
+  }
+
   /** What a person does so that it comes to its end. */
   async #helped(): Promise<'ended' | 'goes on'> {
     const { client } = this.#served;
     const view = await client.rollout(this.#id);
     if (view.phase === 'ended') return 'ended';
-    const say = async (what: string, done: Promise<unknown>): Promise<void> => {
-      const how = await done.then(
-        () => '',
-        (error: unknown) => {
-          if (error instanceof ProblemError) return ` (${error.problem.code})`;
-          throw error;
-        },
-      );
-      this.#did(`${what}${how}`);
-    };
-    if (view.phase === 'held') await say('continued', client.say(this.#id, 'continue'));
+    if (view.phase === 'held') await this.#say('continued', client.say(this.#id, 'continue'));
     for (const [index, wave] of view.waves.entries())
       if (wave.gate.approval && wave.approvedBy === null && wave.phase === 'soaking')
-        await say(`approved wave ${index + 1}`, client.say(this.#id, 'approve', { wave: index }));
+        await this.#say(`approved wave ${index + 1}`, client.say(this.#id, 'approve', { wave: index }));
     return 'goes on';
   }
 
