@@ -18,6 +18,7 @@ const found: Record<(typeof aroundFaults)[number]['fault'], [check: Check['name'
   'clock-lost-on-new': ['clock', ''],
   'snmp-shut-on-new': ['doors', 'SNMP answered and does not'],
   'picture-lost-on-new': ['picture', ''],
+  'unregistered-on-new': ['calls', ''],
   'hears-nobody-on-new': ['neighbours', /^\S+ was heard on port \d+ and is not$/],
   'other-root-on-new': ['spanning tree', ''],
   'unrecorded-on-new': ['recording', /was recorded and is not$/],
@@ -60,6 +61,7 @@ describe('what is around a device after its upgrade, against what was before', (
     await client.setTarget({ family: 'tarnbrook-core', model: 'TB-4812', version: '6.2.0' });
     await client.setTarget({ family: 'owlpane-camera', model: 'OC-400', version: '2.12.0' });
     await client.setTarget({ family: 'fennwave-controller', version: '9.5.2' });
+    await client.setTarget({ family: 'tollard-desk', version: '3.0.2' });
     for (const [device, ailment] of table) await scene.fleet.fault(device, ailment);
     await scene.fleet.fault('more-sw-6', 'complains-on-new');
     const all = [...table.map(([device]) => device), ...good];

@@ -111,7 +111,7 @@ describe('the way back', () => {
     expect(sw.running.version).toBe('4.3.0');
   });
 
-  it('leads by the earlier image where there is one flash, on a word, after the rollout has ended', async () => {
+  it('leads by the earlier image where there is one flash, on a word, after the rollout has ended and it failed once more', async () => {
     const router = device('dunmoor-rt-1');
     const settings = [...router.settings];
     router.faults.add('drops-settings-on-new');
@@ -121,6 +121,14 @@ describe('the way back', () => {
     router.faults.clear();
     expect(runOf(failed, 'dunmoor-rt-1')).toMatchObject({ outcome: 'failed', takeBack: 'taken back by the earlier image' });
     expect(router.running.version).toBe('R7.04');
+    // Begun anew it is looked at, and fails as before; what it was before its change is known still.
+    await client.sayRun(planned.id, 'dunmoor-rt-1', 'retry');
+    expect(runOf(await over(planned.id), 'dunmoor-rt-1')).toMatchObject({
+      outcome: 'failed',
+      step: 'preflight',
+      cause: { code: 'settings-changed' },
+      takeBack: 'taken back by the earlier image',
+    });
     const shown = await cli('rollout', 'show', planned.id);
     expect(shown.out.replace(/\s+/g, ' ')).toContain('it can be taken back by the earlier image, with `barrow rollout take-back`');
     const said = await cli('rollout', 'take-back', planned.id, 'dunmoor-rt-1');

@@ -28,6 +28,7 @@ const before: Outlook = {
   doors: ['SNMP', 'SSH'],
   logins: ['SSH', 'ONVIF'],
   picture: { there: true, detail: 'a picture is described' },
+  calls: { status: 200, reason: 'OK' },
   children: [{ name: 'ap-1', serial: 'A1' }],
   recorded: [{ name: 'cam-1', serial: 'C1' }],
   particulars: {
@@ -67,6 +68,7 @@ describe('what a device shows of what is around it, before and after', () => {
       'routes',
       'clock',
       'picture',
+      'calls',
       'children',
       'recording',
       'boot list',
@@ -158,6 +160,8 @@ describe('what a device shows of what is around it, before and after', () => {
     ],
     ['a door', { doors: ['SSH'] }, [['doors', 'door-shut', 'SNMP answered and does not']]],
     ['a picture', { picture: { there: false, detail: '404 Not Found' } }, [['picture', 'picture-missing']]],
+    ['an account', { calls: { status: 480, reason: 'Temporarily Unavailable' } }, [['calls', 'calls-refused']]],
+    ['any answer to who would call', { calls: null }, [['calls', 'calls-refused']]],
     ['any child', { children: null }, [['children', 'children-missing', 'ap-1 (A1) was with it and is not']]],
     ['a child', { children: [] }, [['children', 'children-missing', 'ap-1 (A1) was with it and is not']]],
   ])('misses %s', (_, after, told) => {
@@ -175,6 +179,7 @@ describe('what a device shows of what is around it, before and after', () => {
     ],
     ['fewer learned addresses', { learned: 1 }],
     ['a few routes', { routes: 8 }],
+    ['a call that it is in', { calls: { status: 486, reason: 'Busy Here' } }],
     ['a clock that is not told any more', { clockOffMs: null }],
     ['a clock that was a little off', { clockOffMs: 100_000 }],
     ['that our own clock was set', { clockOffMs: -3_600_000, ours: { wall: 1_003_610_000, up: 60_000 } }],

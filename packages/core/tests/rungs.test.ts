@@ -485,6 +485,69 @@ describe('a person has who failed taken back', () => {
     expect(checkWord(lost.state, takeBack())).toBe('after this failure sw-1 has no way back that Barrow could try');
   });
 
+  describe('who failed after it was changed, and again when it was begun anew,', () => {
+    const retried = (settings: Parameters<typeof started>[0] = {}): World => {
+      const world = started({ wayBack: false, ...settings });
+      failAt(world, 'checks', 'ports-down');
+      world.happen({ kind: 'run-retried', at: world.now, run: 'd1', by: 'somebody' });
+      world.settle();
+      expect(run(world)).toMatchObject({ phase: 'busy', step: 0, pastReturn: false, changed: true });
+      return world;
+    };
+
+    it('can still be taken back, by the rungs that a failure after its change would have had, however often it is begun anew', () => {
+      const world = retried();
+      failAt(world, 'preflight', 'ports-down');
+      world.happen({ kind: 'run-retried', at: world.now, run: 'd1', by: 'somebody' });
+      world.settle();
+      failAt(world, 'preflight', 'ports-down');
+      expect(run(world)).toMatchObject({ outcome: 'failed', cause: 'ports-down', claims: null });
+      world.happen(takeBack());
+      world.settle();
+      expect(run(world)).toMatchObject({ phase: 'busy', rung: 1, pastReturn: true });
+      world.happen({ kind: 'stop-asked', at: world.now, by: 'somebody' });
+      world.settle();
+      // What has begun is not left in the middle.
+      for (let n = 0; n < 6; n++) done(world);
+      expect(run(world)).toMatchObject({ outcome: 'recovered' });
+      world.happen({ kind: 'run-retried', at: world.now, run: 'd1', by: 'somebody' });
+      expect(run(world)).toMatchObject({ changed: false });
+    });
+
+    it('is one that never returned, where it is not there then, and not one that was never begun', () => {
+      const world = retried();
+      failAt(world, 'preflight', 'unreachable');
+      expect(run(world)).toMatchObject({ outcome: 'failed', cause: 'unreachable' });
+      world.happen(takeBack());
+      expect(run(world)).toMatchObject({ phase: 'broken', rung: 0 });
+    });
+
+    it('has nothing to be taken back once it was found as it was before', () => {
+      const world = retried();
+      done(world);
+      failAt(world, 'backup', 'unexpected-answer');
+      expect(run(world)).toMatchObject({ outcome: 'failed', changed: false });
+      expect(checkWord(world.state, takeBack())).toBe('sw-1 failed before it was changed: there is nothing to take back');
+    });
+
+    it('is told to have been changed where it is left out, or is stopped before it was looked at', () => {
+      const world = retried();
+      world.happen({ kind: 'skip-asked', at: world.now, run: 'd1', by: 'somebody', reason: 'not today' });
+      failAt(world, 'preflight', 'login-refused');
+      world.happen({ kind: 'run-retried', at: world.now, run: 'd1', by: 'somebody' });
+      world.happen({ kind: 'stop-asked', at: world.now, by: 'somebody' });
+      world.settle();
+      expect(run(world)).toMatchObject({ outcome: 'withdrawn', detail: 'stopped before it began; an earlier attempt had changed it' });
+    });
+
+    it('is not waited for as one that was never begun, and is a failure where it was in a journal of before', () => {
+      const world = retried();
+      world.happen({ kind: 'run-absent', at: world.now, run: 'd1', cause: 'unreachable', detail: '' });
+      world.happen({ kind: 'run-missed', at: world.now, run: 'd1' });
+      expect(run(world)).toMatchObject({ outcome: 'failed' });
+    });
+  });
+
   it('and it fails in the same way as it would have at once, when that fails too', () => {
     const world = started({ wayBack: false });
     failAt(world, 'checks', 'settings-changed');

@@ -38,6 +38,8 @@ export class World {
   /** Activations begun in the present attempt of a leg, without a device's word that it was not done. */
   readonly #activations = new Map<string, number>();
   readonly #past = new Set<string>();
+  /** Those that are not as they were before their leg, by whichever attempt. */
+  readonly #changed = new Set<string>();
   /** Who has something set aside, and who is armed until when. */
   readonly #aside = new Set<string>();
   readonly #hours = new Map<string, number>();
@@ -72,6 +74,7 @@ export class World {
         expect(begun, 'activate was issued twice').toBe(1);
         this.#activations.set(leg, begun);
         this.#past.add(event.run);
+        this.#changed.add(event.run);
       }
     }
     if (event.kind === 'reconciled' && event.step === 'activate' && event.truth === 'not-done')
@@ -84,9 +87,11 @@ export class World {
       this.#past.delete(event.run);
     }
     // A person has it tried anew, with all that the rungs do.
-    if (event.kind === 'take-back-asked')
+    if (event.kind === 'take-back-asked') {
+      this.#past.add(event.run);
       for (const key of this.#activations.keys())
         if (key.startsWith(`${event.run}/`) && Number(key.split('/')[1]) >= this.#legsOf(event.run)) this.#activations.delete(key);
+    }
     if (event.kind === 'run-withdrawn' || event.kind === 'run-skipped')
       expect(this.#past.has(event.run), 'a run past its point of no return was interrupted').toBe(false);
     if (event.kind === 'soak-ended')
@@ -116,11 +121,15 @@ export class World {
       expect(kept).toEqual(this.state);
       this.state = kept!;
     }
+    const looked = event.kind === 'step-done' && event.step === 'preflight';
     this.state = apply(this.state, event);
     // A leg that is behind it is one after which it may rest.
     if ('run' in event && event.run !== undefined) {
       const isThere = this.state.runs[this.state.indexOf.get(event.run)!]!.legs === this.#legsOf(event.run);
       if (legOf(event.run) > leg || isThere) this.#past.delete(event.run);
+      const { outcome } = this.state.runs[this.state.indexOf.get(event.run)!]!;
+      if (legOf(event.run) > leg || isThere || looked || outcome === 'recovered') this.#changed.delete(event.run);
+      if (this.#changed.has(event.run)) expect(outcome, 'one that was changed is said not to have been begun').not.toBe('not-begun');
     }
     this.#sides(event);
     this.ledger.follow(this.state, event);

@@ -358,6 +358,13 @@ describe('a SIP message', () => {
     });
     await expect(speak([{ sip: 'OPTIONS', type }])).rejects.toMatchObject({ code: 'unexpected-answer' });
   });
+  it('that asks a phone which is registered nowhere is answered all the same; what it is told to do is refused', async () => {
+    const gone = { status: 480, head: 'SIP/2.0 480 Temporarily Unavailable\nUser-Agent: one/2.0' };
+    const { speak } = answered([gone, gone]);
+    const step = { type, capture: ['^User-Agent: (?P<agent>.+)$'] };
+    expect((await speak([{ sip: 'OPTIONS', ...step }], {}, { firmware: '${agent}' })).gives).toEqual({ firmware: 'one/2.0' });
+    await expect(speak([{ sip: 'MESSAGE', ...step }])).rejects.toMatchObject({ code: 'unexpected-answer' });
+  });
   it('and the wait for a fetch are not made where nothing can', async () => {
     for (const step of [{ sip: 'OPTIONS', type }, { fetched: { within: 1000 } }] as ProcedureStep[])
       await expect(runProcedure('record', { family: withSteps([step]), shell: null, given: {}, timeScale: 1 })).rejects.toMatchObject({

@@ -48,6 +48,19 @@ it('who was never changed has nothing that was seen before; a leg that is behind
   expect(earlierTraceOf(begun, 'checks')).toBeUndefined();
 });
 
+it('of one that failed when it was looked at anew, and is taken back, what was seen before its change counts again', () => {
+  const word: RolloutEvent = { kind: 'take-back-asked', at: 4, run, by: 'ana' };
+  const first = [...done('preflight', { firmware: '1' }), ...done('backup', { backup: 'b1' }), ...failed('checks', {})];
+  const found = trail(...first, anew, ...failed('preflight', {}), word);
+  expect(traceOf(found, 'preflight')?.facts).toEqual({ firmware: '1' });
+  expect(traceOf(found, 'backup')?.facts).toEqual({ backup: 'b1' });
+  expect(earlierTraceOf(found, 'preflight')).toBeUndefined();
+  // An attempt that went further has seen for itself.
+  const later = trail(...first, anew, ...done('preflight', { firmware: '2' }), ...failed('reboot', {}), word);
+  expect(traceOf(later, 'preflight')?.facts).toEqual({ firmware: '2' });
+  expect(traceOf(later, 'backup')).toBeUndefined();
+});
+
 it('what was compared anew stands beside what the earlier attempt found, as its checks', () => {
   const begun: RolloutEvent = { kind: 'step-begun', at: 4, run, step: 'preflight', leg: 0, attempt: 1 };
   const proven: RolloutEvent = { kind: 'leg-proven', at: 5, run, leg: 0, reason: '', facts: { checks: ['all'] } };

@@ -12,6 +12,7 @@ export const ailments = [
   'other-root-on-new',
   'clock-lost-on-new',
   'picture-lost-on-new',
+  'unregistered-on-new',
   'snmp-shut-on-new',
   'radios-lost-on-new',
   'unrecorded-on-new',

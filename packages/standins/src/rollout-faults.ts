@@ -46,6 +46,7 @@ export const aroundFaults = [
   { device: 'eelgate-sw-2', fault: 'clock-lost-on-new', cause: 'clock-lost', what: 'its clock begins anew' },
   { device: 'gannet-sw-1', fault: 'snmp-shut-on-new', cause: 'door-shut', what: 'its agent answers nobody' },
   { device: 'quay-cam-1', fault: 'picture-lost-on-new', cause: 'picture-missing', what: 'it shows no picture' },
+  { device: 'quay-phone-1', fault: 'unregistered-on-new', cause: 'calls-refused', what: 'it has lost its account, and takes no calls' },
   { device: 'quay-sw-4', fault: 'hears-nobody-on-new', cause: 'neighbours-missing', what: 'it hears none of its neighbours' },
   { device: 'gannet-sw-2', fault: 'other-root-on-new', cause: 'tree-changed', what: 'it takes another bridge for the root' },
   { device: 'quay-wlc-1', fault: 'radios-lost-on-new', cause: 'children-missing', what: 'one of its access points does not join again' },

@@ -564,6 +564,12 @@ const list = [
     counts: 'failed',
   },
   {
+    code: 'calls-refused',
+    what: 'The phone answers and takes no calls any more.',
+    next: 'The detail has its answer. Look at whether it is registered: at its account, and at the server that it registers with. An upgrade that resets settings takes the account along.',
+    counts: 'failed',
+  },
+  {
     code: 'children-missing',
     what: 'Devices that were managed through it before did not come back to it.',
     next: 'The detail names them. Wait, or look whether their version is too old for what it runs now: such ones are brought up directly.',

@@ -22,6 +22,7 @@ export interface Check {
     | 'routes'
     | 'clock'
     | 'picture'
+    | 'calls'
     | 'children'
     | 'recording'
     | 'ring'

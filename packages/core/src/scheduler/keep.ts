@@ -3,7 +3,7 @@ import type { Plan } from '../plan/plan.js';
 import { initialState, outcomes, runPhases, wavePhases, rolloutPhases, type RolloutState, type RunState } from './state.js';
 
 /** Which fold a kept state is of: to be counted up whenever the same journal folds to another state than before. */
-export const foldVersion = 9;
+export const foldVersion = 10;
 
 const claims = z.array(z.object({ key: z.string(), mode: z.enum(['shared', 'exclusive']) }));
 const time = z.number().int().nullable();
@@ -27,6 +27,7 @@ const keptRun = z
     endedAt: time,
     stepBegunAt: time,
     pastReturn: z.boolean(),
+    changed: z.boolean(),
     dueAt: time,
     owes: z.boolean(),
     ending: z.object({ outcome: z.enum(outcomes), step: z.number().int(), counted: z.boolean() }).nullable(),

@@ -1,7 +1,7 @@
 import { isGuard, legSteps, legsOf, passageOf, type Claim } from '../plan/plan.js';
 import { rungAfter } from '../plan/rungs.js';
 import type { Instant } from '../units.js';
-import { currentStep, neededBy, rungOf, soaks, type Outcome, type RolloutState } from './state.js';
+import { currentStep, neededBy, rungOf, soaks, type Outcome, type RolloutState, type RunState } from './state.js';
 
 /** Into a stretch, with all that it claims; a run that waited begins with it. */
 export function enter(state: RolloutState, index: number, claims: readonly Claim[], at: Instant): void {
@@ -32,17 +32,28 @@ export function nextRung(state: RolloutState, index: number, cause: string): num
   return rungAfter(plan, plan.runs[index]!, leg, cause, run.rung ?? -1, run.mayCutOff);
 }
 
+/** Whether it is not as it was before its leg, as far as anybody knows. */
+const isChanged = ({ pastReturn, changed }: RunState): boolean => pastReturn || changed;
+
+/** What failed of a run that has ended failed after it was changed; null when nothing did. */
+function failedAfter(run: RunState): string | null {
+  if (run.outcome !== 'failed' || !isChanged(run)) return null;
+  // Who was changed and is not there when it is begun anew has not come back since.
+  return run.cause === 'unreachable' && !run.pastReturn ? 'never-returned' : run.cause;
+}
+
 /** The rung that a person may have tried of a run that has ended; with their word also one with which others go dark. */
 export function firstRung(state: RolloutState, index: number, mayCutOff = false): number | null {
-  const { outcome, pastReturn, cause, legs } = state.runs[index]!;
-  if (outcome !== 'failed' || !pastReturn || cause === null) return null;
-  return rungAfter(state.plan, state.plan.runs[index]!, legs, cause, -1, mayCutOff);
+  const run = state.runs[index]!;
+  const cause = failedAfter(run);
+  return cause === null ? null : rungAfter(state.plan, state.plan.runs[index]!, run.legs, cause, -1, mayCutOff);
 }
 
 /** Who would lose their power if a run that has ended were taken back by cutting its own; null: it cannot be, or needs nobody's. */
 export function darkWith(state: RolloutState, index: number): readonly { readonly device: string; readonly name: string }[] | null {
-  const { outcome, pastReturn, cause, legs } = state.runs[index]!;
-  if (outcome !== 'failed' || !pastReturn || cause === null) return null;
+  const { legs } = state.runs[index]!;
+  const cause = failedAfter(state.runs[index]!);
+  if (cause === null) return null;
   const planned = state.plan.runs[index]!;
   const { rungs } = passageOf(state.plan, planned);
   const cuts = rungs.findIndex((r) => r.cutsOff && r.leg === legs);
@@ -50,11 +61,11 @@ export function darkWith(state: RolloutState, index: number): readonly { readonl
 }
 
 export function noRung(state: RolloutState, index: number): string {
-  const { outcome, pastReturn } = state.runs[index]!;
+  const { outcome } = state.runs[index]!;
   const { name } = state.plan.runs[index]!;
   if (outcome !== 'failed') return `${name} has ended ${outcome}: there is nothing to take back`;
   if (state.runs[index]!.met) return `${name} has reached its target: what failed came after its soak`;
-  if (!pastReturn) return `${name} failed before it was changed: there is nothing to take back`;
+  if (!isChanged(state.runs[index]!)) return `${name} failed before it was changed: there is nothing to take back`;
   const dark = darkWith(state, index);
   if (dark !== null)
     return `${name} could only be started anew by cutting its power, and ${dark.map((d) => d.name).join(', ')} would lose theirs with it: that has to be accepted`;
@@ -177,6 +188,8 @@ export function stepDone(state: RolloutState, index: number, at: Instant): void 
   const passage = passageOf(state.plan, state.plan.runs[index]!);
   const rung = rungOf(state, index);
   if (passage.steps[run.step]!.sets === 'back') run.owes = false;
+  // It was found as it has to be to be begun with.
+  if (passage.steps[run.step]!.looks) run.changed = false;
   if (run.ending) endAtLast(state, index, null, at);
   else if (rung?.joins !== undefined && run.step === passage.stretches[rung.stretch]!.to - 1) join(state, index, rung.joins, at);
   else if (rung?.takes && run.step === passage.stretches[rung.stretch]!.to - 1) endRun(state, index, 'recovered', at);
@@ -224,6 +237,7 @@ export function moveTo(state: RolloutState, index: number, step: number, at: Ins
   if (leg > steps[run.step]!.leg) {
     run.legs = leg;
     run.pastReturn = false;
+    run.changed = false;
     overcome(state, index);
   }
   run.step = step;
@@ -241,6 +255,7 @@ export function moveTo(state: RolloutState, index: number, step: number, at: Ins
     // It is where it was to go, and can be left there.
     run.legs = legsOf(state.plan, state.plan.runs[index]!).length;
     run.pastReturn = false;
+    run.changed = false;
     run.met = true;
     overcome(state, index);
     state.waves[run.wave]!.soaking++;
@@ -275,6 +290,7 @@ function retry(state: RolloutState, index: number): void {
     claims: null,
     endedAt: null,
     pastReturn: false,
+    changed: run.outcome !== 'recovered' && isChanged(run),
     owes: false,
     outcome: null,
     met: arrived,

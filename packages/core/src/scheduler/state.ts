@@ -59,6 +59,8 @@ export interface RunState {
   endedAt: Instant | null;
   stepBegunAt: Instant | null;
   pastReturn: boolean;
+  /** An earlier attempt has changed it, and nobody has found it as it was before since, nor where it was to go. */
+  changed: boolean;
   /** When its device takes by itself what it holds; null unless it is armed. */
   dueAt: Instant | null;
   /** Something of its device is set aside, and not put back yet. */
@@ -217,6 +219,7 @@ export function initialState(plan: Plan): RolloutState {
       endedAt: null,
       stepBegunAt: null,
       pastReturn: false,
+      changed: false,
       dueAt: null,
       owes: false,
       ending: null,

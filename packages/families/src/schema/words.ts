@@ -206,7 +206,8 @@ export const words: Readonly<Record<string, string>> = {
   'step.upload.as': 'To its boot loader.',
   'step.upload.order': 'Patterns of names: files that fit the first go first.',
   'step.upload.field': 'The field of the form.',
-  'step.sip.sip': 'A SIP request (RFC 3261).',
+  'step.sip.sip':
+    'A SIP request (RFC 3261). An answer outside of 200 to 299 fails it; OPTIONS is answered by 404 or 480, too, by who is registered nowhere.',
   'step.sip.event': 'What a NOTIFY tells of (RFC 6665).',
   'step.fetched.fetched': 'Waits until the device has fetched all of the image.',
   'step.fetched.fetched.within': 'How long nothing may move.',

@@ -33,6 +33,7 @@ const outlookShape: z.ZodType<Outlook, unknown> = z.object({
   doors: z.array(z.string()),
   logins: z.array(z.string()).default([]),
   picture: z.object({ there: z.boolean(), detail: z.string() }).nullable(),
+  calls: z.object({ status: z.number().int(), reason: z.string() }).nullable().default(null),
   children: z.array(z.object({ name: z.string(), serial: z.string() })).nullable(),
   recorded: z
     .array(z.object({ name: z.string(), serial: z.string() }))

@@ -1098,7 +1098,9 @@ function unanswered(run: string, { by, note, stops }: Said): RolloutEvent {
 function asAbsence({ state }: ActiveRollout, run: PlannedRun, failed: RolloutEvent & { kind: 'step-failed' }): RolloutEvent {
   const { at, cause, detail } = failed;
   const absent: RolloutEvent = { kind: 'run-absent', at, run: run.id, cause, detail };
-  return run.via === undefined && check(state, absent) === null ? absent : failed;
+  // Who was changed is not waited for as one that was never begun with.
+  const isKept = run.via !== undefined || state.runs[state.indexOf.get(run.id)!]!.changed;
+  return !isKept && check(state, absent) === null ? absent : failed;
 }
 
 /** A step with all that it may use, and what it is. */

@@ -33,20 +33,31 @@ function follow(trail: Trail, event: RolloutEvent, legs: number): void {
   const forgetFrom = (leg: number): void => {
     for (const key of [...trail.keys()]) if (legOf(key) >= leg) trail.delete(key);
   };
+  const ofLeg = (leg: number): [string, StepTrace][] => [...trail].filter(([key]) => legOf(key) === leg);
+  // Who was only looked at was not changed: what was seen before a change is kept.
+  const onlyLooked = (leg: number): boolean => ofLeg(leg).length < 2;
   const setAside = (leg: number): void => {
-    const ofLeg = [...trail].filter(([key]) => legOf(key) === leg);
-    // Who was only looked at was not changed: what was seen before a change is kept.
-    if (ofLeg.length < 2) return;
+    if (onlyLooked(leg)) return;
+    const now = ofLeg(leg);
     for (const key of [...trail.keys()]) if (key.startsWith(`${earlier}${leg}/`)) trail.delete(key);
-    for (const [key, trace] of ofLeg) trail.set(earlier + key, trace);
+    for (const [key, trace] of now) trail.set(earlier + key, trace);
+  };
+  /** What an earlier attempt found counts again. */
+  const takeUp = (leg: number): void => {
+    for (const [key, trace] of [...trail])
+      if (key.startsWith(`${earlier}${leg}/`)) {
+        trail.delete(key);
+        trail.set(key.slice(earlier.length), trace);
+      }
   };
   switch (event.kind) {
     case 'run-retried':
       trail.set(anew, { begunAt: event.at, endedAt: null, facts: {} });
       break;
     case 'take-back-asked':
-      // Of an earlier attempt to take it back nothing counts any more.
+      // Of an earlier attempt to take it back nothing counts any more; of the attempt that changed it, all that was seen before.
       forgetFrom(legs);
+      for (let leg = 0; leg < legs; leg++) if (onlyLooked(leg)) takeUp(leg);
       break;
     case 'step-begun': {
       // The first step after a retry is of the first leg that was not verified.
@@ -71,11 +82,7 @@ function follow(trail: Trail, event: RolloutEvent, legs: number): void {
     case 'leg-proven': {
       // What the earlier attempt found counts again, and its checks are those that were made now.
       const begunAt = traceOf(trail, 'preflight', event.leg)?.begunAt ?? event.at;
-      for (const [key, trace] of [...trail])
-        if (key.startsWith(`${earlier}${event.leg}/`)) {
-          trail.delete(key);
-          trail.set(key.slice(earlier.length), trace);
-        }
+      takeUp(event.leg);
       trail.set(keyOf('checks', event.leg), { begunAt, endedAt: event.at, facts: event.facts ?? {} });
       break;
     }

@@ -6,7 +6,9 @@ import {
   outlookOf,
   outlookScalars,
   recordFromSnmp,
+  safeText,
   systemObjects,
+  type Calls,
   type Outlook,
 } from '@barrow/core';
 import { usesOnvif, usesShell, usesSip, usesWeb, type Family } from '@barrow/families';
@@ -75,7 +77,7 @@ export async function readOutlook(
   const [tables, doors, sip, camera, ssh, http] = await Promise.all([
     quietly(null, () => readTables(context, device, network, limit)),
     openDoors(device, network, wanted, limit),
-    quietly(false, () => answersSip(device, network, family, wanted, limit)),
+    quietly(null, () => askCalls(device, network, family, wanted, limit)),
     quietly(noCamera, () => readCamera(context, device, family, { picture: wish.picture !== false, login: tries('ONVIF') }, limit)),
     asLogin(async () => tries('SSH') && opensShell(context, device, network, family)),
     asLogin(async () => tries('HTTP') && opensPages(context, device, network, family, limit)),
@@ -88,6 +90,7 @@ export async function readOutlook(
     clockOffMs: camera.clockOffMs ?? tables?.clockOffMs ?? null,
     ours: { wall: Date.now(), up: Math.round(uptime() * 1000) },
     picture: camera.picture,
+    calls: sip,
     doors: [...(tables ? ['SNMP'] : []), ...doors, ...(sip ? ['SIP'] : []), ...(camera.door ? ['ONVIF'] : [])],
     logins: told('opened'),
     refusedLogins: told('refused'),
@@ -162,17 +165,21 @@ async function openDoors(
   return [...ports].flatMap(([door, port]) => (open.has(port) ? [door] : []));
 }
 
-async function answersSip(
+const longestReason = 120;
+
+/** Whether it would take a call; null: it does not speak SIP, as far as anybody knows. */
+async function askCalls(
   { address, kind }: DeviceRow,
   { sipPort }: NetworkRow,
   family: Family,
   wanted: (door: string) => boolean,
   signal: AbortSignal,
-): Promise<boolean> {
+): Promise<Calls | null> {
   const speaks = kind === 'phone' || kind === 'base-station' || Object.values(family.procedures).some((p) => p && usesSip(p));
-  if (!speaks || !wanted('SIP')) return false;
-  await askSip({ host: address, port: sipPort, timeoutMs: askMs, signal }, { method: 'OPTIONS' });
-  return true;
+  if (!speaks || !wanted('SIP')) return null;
+  const { status, head } = await askSip({ host: address, port: sipPort, timeoutMs: askMs, signal }, { method: 'OPTIONS' });
+  const reason = /^SIP\/2\.0 \d{3} ([^\r\n]*)/.exec(head)?.[1] ?? '';
+  return { status, reason: safeText(reason, longestReason) };
 }
 
 /** Whether it is recorded through this door, so that whoever looks is in by it already. */

@@ -5,6 +5,8 @@ export interface SipSays {
   readonly mac?: string;
   /** It is in a call: it answers as it would a caller. */
   readonly busy?: boolean;
+  /** It is registered nowhere: nobody can call it (RFC 3261 §21.4.18). */
+  readonly unregistered?: boolean;
   /** What it makes of a MESSAGE (RFC 3428); absent: it takes none. Answers the status line. */
   readonly heard?: (text: string) => string;
 }
@@ -17,7 +19,9 @@ export function answerSip(request: string, says: SipSays): string | null {
   const status = says.busy
     ? 'SIP/2.0 486 Busy Here'
     : method === 'OPTIONS'
-      ? 'SIP/2.0 200 OK'
+      ? says.unregistered
+        ? 'SIP/2.0 480 Temporarily Unavailable'
+        : 'SIP/2.0 200 OK'
       : says.heard
         ? says.heard(request.slice(request.indexOf('\r\n\r\n') + 4).trim())
         : 'SIP/2.0 405 Method Not Allowed';

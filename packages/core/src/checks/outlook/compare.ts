@@ -1,6 +1,7 @@
 import type { Check } from '../check.js';
 import { checkBootList } from './boot-list.js';
 import { checkBundles } from './bundles.js';
+import { checkCalls } from './calls.js';
 import { checkChildren } from './children.js';
 import { checkClock } from './clock.js';
 import { checkDoors } from './doors.js';
@@ -36,6 +37,7 @@ const all = [
   checkRoutes,
   checkClock,
   checkPicture,
+  checkCalls,
   checkChildren,
   checkRecording,
   checkBootList,

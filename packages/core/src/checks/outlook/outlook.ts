@@ -30,12 +30,20 @@ export interface Outlook {
   readonly refusedLogins?: readonly string[];
   /** Whether its picture can be had (RFC 2326, RFC 7826 DESCRIBE); null: it shows none. */
   readonly picture: { readonly there: boolean; readonly detail: string } | null;
+  /** How it answers who asks whether it would take a call (RFC 3261 §11 OPTIONS); null: it answers no such question. */
+  readonly calls: Calls | null;
   /** Those that are managed through it and are there, by serial; null: it does not tell them. */
   readonly children: readonly { readonly name: string; readonly serial: string }[] | null;
   /** Whose pictures are recorded, by serial: those with it, or itself where it is handled through a recorder; null: it does not tell. */
   readonly recorded: readonly { readonly name: string; readonly serial: string }[] | null;
   /** What it tells of itself that an upgrade is to leave as it is; null: its family asks for none of it. */
   readonly particulars: Particulars | null;
+}
+
+/** A final response (RFC 3261 §7.2): its status code and reason phrase. */
+export interface Calls {
+  readonly status: number;
+  readonly reason: string;
 }
 
 /** RFC 4188 dot1dStpPortState, as far as it matters here: `moving` is listening and learning. */
@@ -80,6 +88,7 @@ export const emptyOutlook: Outlook = {
   doors: [],
   logins: [],
   picture: null,
+  calls: null,
   children: [],
   recorded: null,
   particulars: null,

@@ -38,7 +38,7 @@ export const ofAnew: Handlers<'run-retried' | 'take-back-asked' | 'run-given-up'
       const { device } = state.plan.runs[index]!;
       const claims: Claim[] = [...(run.claims ?? []), { key: `device:${device}`, mode: 'exclusive' }];
       reopen(state, index, 'active');
-      Object.assign(run, { claims, endedAt: null, outcome: null, tried: [], mayCutOff: cutsOff });
+      Object.assign(run, { claims, endedAt: null, outcome: null, tried: [], mayCutOff: cutsOff, pastReturn: true });
       breakRun(state, index, rung);
       // Who needs it waits again for what comes of it.
       for (const other of state.dependants.get(index) ?? []) strand(state, other);

@@ -16,7 +16,7 @@ function leave(state: RolloutState, event: EventOf<'run-skipped' | 'run-withdraw
     return endRun(state, index, 'verified', event.at);
   }
   const brought = run.legs > 0 ? `; it was brought to ${legs[run.legs - 1]!.to}` : '';
-  run.detail = event.reason + brought;
+  run.detail = event.reason + brought + (run.changed ? '; an earlier attempt had changed it' : '');
   // Barrow leaves out of itself only what is there already; a person's word says nothing of that.
   run.met = 'by' in event && event.by === 'Barrow' && run.wish === null;
   endRun(state, index, event.kind === 'run-skipped' ? 'skipped' : 'withdrawn', event.at);
@@ -77,7 +77,7 @@ export const ofLeaving: Handlers<Kind> = {
       const run = state.runs[index]!;
       run.cause = 'needed-run';
       run.detail = detail;
-      endRun(state, index, run.legs === 0 ? 'not-begun' : 'failed', at);
+      endRun(state, index, run.legs === 0 && !run.changed ? 'not-begun' : 'failed', at);
     },
   },
 };

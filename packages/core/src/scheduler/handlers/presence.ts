@@ -49,6 +49,9 @@ export const ofPresence: Handlers<'run-absent' | 'run-seen' | 'run-missed' | 'ta
   },
   'run-missed': {
     check: (state, { run }) => runAt(state, run, ['absent']),
-    apply: (state, { run, at }) => endRun(state, runOf(state, run), 'not-begun', at),
+    apply(state, { run, at }) {
+      const index = runOf(state, run);
+      endRun(state, index, state.runs[index]!.changed ? 'failed' : 'not-begun', at);
+    },
   },
 };

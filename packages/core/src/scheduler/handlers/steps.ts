@@ -49,7 +49,7 @@ export const ofSteps: Handlers<Kind> = {
       if (run.rung !== null) run.tried = [...run.tried, { rung: run.rung, step, cause, detail }];
       const next = nextRung(state, index, cause);
       if (next !== null) return breakRun(state, index, next);
-      const untouched = run.legs === 0 && currentStep(state, index).looks && causeOf(cause).counts === 'not-begun';
+      const untouched = run.legs === 0 && !run.changed && currentStep(state, index).looks && causeOf(cause).counts === 'not-begun';
       endRun(state, index, untouched && run.rung === null ? 'not-begun' : 'failed', at);
     },
   },
