@@ -5,6 +5,7 @@ import type { Database } from './data/database.js';
 import type { DeviceRow } from './data/entities.js';
 import type { Sealer } from './data/seal.js';
 import type { Live } from './live.js';
+import type { Doubts } from './touch/doubts.js';
 
 export interface ServiceOptions {
   readonly dataFolder: string;
@@ -39,6 +40,7 @@ export interface Context {
   /** The file that each family was read from, to be carried elsewhere. */
   readonly familyTexts: Map<string, string>;
   readonly snmp: SnmpClient;
+  readonly doubts: Doubts;
   /** Opens a place for a file that a device is to send; there once the stores are open. */
   receive: ((device: DeviceRow, family: Family) => Promise<Receiving>) | null;
 }

@@ -43,6 +43,7 @@ import { Notices } from './notices/notices.js';
 import { ReportKey } from './report/proof.js';
 import { openSheetFolder, Sheets } from './report/sheets.js';
 import { Runner } from './runner/runner.js';
+import { Doubts } from './touch/doubts.js';
 import { CheckFile } from './staging/check-file.js';
 import { Offers } from './staging/offers.js';
 import { TftpStore } from './staging/tftp-store.js';
@@ -106,6 +107,7 @@ export async function startService(options: ServiceOptions): Promise<RunningServ
       families: families.families,
       familyTexts: families.texts,
       snmp: new SnmpClient(),
+      doubts: new Doubts(options.timeScale),
       receive: null,
     };
     undo.push(() => context.snmp.close());

@@ -66,8 +66,9 @@ const list = [
   {
     code: 'credential-suspended',
     what: 'A login that had worked was refused by several devices, so Barrow stopped trying it.',
-    next: 'The password was probably changed everywhere, or the login server is away. Put the new secret in with `barrow credential add NAME --replace`, then discover again.',
+    next: 'The password was probably changed everywhere, or the login server is away. Put the new secret in with `barrow credential add NAME --replace`, then discover again. A rollout waits for it, and goes on by itself when it lets in again.',
     counts: 'not-begun',
+    passes: true,
   },
   {
     code: 'awaiting-approval',

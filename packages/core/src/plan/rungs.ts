@@ -16,6 +16,7 @@ const unreached: ReadonlySet<string> = new Set([
   'key-unusable',
   'login-refused',
   'login-lost',
+  'credential-suspended',
   'awaiting-approval',
   'another-device',
 ]);

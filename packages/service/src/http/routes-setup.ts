@@ -297,6 +297,7 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       checkCredential(given);
       const next = { user: body.user ?? row.user, ...sealedParts(given) };
       await db.write(async (em) => em.nativeUpdate(CredentialEntity, { id: row.id }, next as never));
+      context.doubts.forget(row.id);
       context.live.changed('credentials');
       return credentialView({ ...row, ...next }, await db.find(NetworkEntity), 0);
     },

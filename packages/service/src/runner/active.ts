@@ -13,6 +13,8 @@ export interface ActiveRollout {
   /** A family as its file was when the plan was made. */
   readonly familyOf: (name: string) => Family | null;
   readonly percent: Map<string, number>;
+  /** What a step in hand waits for that is none of its device's doing, by run. */
+  readonly delayed: Map<string, string>;
   /** What a person is asked to tell now, by run. */
   readonly questions: Map<string, string>;
   /** Families of which a person was shown what they would send, and has said that it may be sent. */

@@ -80,6 +80,7 @@ async function askRestarted(step: StepContext): Promise<Truth> {
   const { timeScale } = step.context.options;
   const settled = ownNow() + Math.max(2000, settleMs / timeScale);
   let words = '';
+  let untold: CauseError | null = null;
   while (ownNow() < settled) {
     const { system, answers } = await step.alive(1000, 1);
     if (!answers)
@@ -97,11 +98,15 @@ async function askRestarted(step: StepContext): Promise<Truth> {
       words = `the device still counts ${gives['bootCount'] ?? 'no'} boots and runs ${gives['firmware'] ?? 'an unknown version'}`;
     } catch (error) {
       if (!(error instanceof CauseError)) throw error;
-      if (error.code === 'login-refused' || error.code === 'host-key-changed') throw error;
+      if (['login-refused', 'credential-suspended', 'host-key-changed'].includes(error.code)) throw error;
+      untold = error;
       if (step.run.via !== undefined && error.code === 'unreachable')
         return { truth: 'done', detail: `${error.detail}, so it is taken to be restarting; the next step waits for it` };
     }
     await ownPause(betweenMs, step.signal);
   }
+  // It is not restarted on a belief: the next step proves the restart, or tells that there was none.
+  if (words === '' && untold !== null)
+    return { truth: 'done', detail: `it answers, and cannot be asked: ${untold.detail}; the next step tells whether it has restarted` };
   return { truth: 'not-done', detail: words };
 }

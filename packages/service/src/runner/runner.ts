@@ -26,7 +26,7 @@ import {
   type JournalEntry,
 } from '@barrow/core';
 import { compiledFamily, fillSent, parseFamily, throughParent, wayNamed, type AskPerson, type Family } from '@barrow/families';
-import { ownMissed } from '@barrow/wire';
+import { ownMissed, ownNow, ownPause } from '@barrow/wire';
 import { z } from 'zod';
 import type { Context } from '../context.js';
 import { goOnFrom, resync, steadyBegin, steadyNow } from '../steady.js';
@@ -63,6 +63,7 @@ import type { Expected } from './expected.js';
 import { lookAgain, type InContext } from './settling.js';
 import { Soaks } from './soaks.js';
 import type { MapService } from '../map/map.js';
+import { doubtPause, longestDoubt } from '../touch/doubts.js';
 import { giveAddress } from '../touch/console.js';
 import { findAgain } from '../touch/find.js';
 import { signOfLife } from '../touch/alive.js';
@@ -120,7 +121,7 @@ const takesDevices = ({ kind }: RolloutEvent): boolean =>
   kind === 'rollout-started' || kind === 'run-retried' || kind === 'take-back-asked';
 
 /** It is there, and cannot be asked. */
-const answersToNobody: readonly string[] = ['host-key-changed', 'login-refused', 'login-lost', 'locked-out'];
+const answersToNobody: readonly string[] = ['host-key-changed', 'login-refused', 'login-lost', 'locked-out', 'credential-suspended'];
 
 /** Where the time began by which waits are measured. */
 const steadyMark = 'steady-time';
@@ -256,6 +257,7 @@ export class Runner {
       ),
       familyOf: familiesOf(plan, this.context),
       percent: new Map(),
+      delayed: new Map(),
       questions: new Map(),
       shown: new Set(),
       doing: new Map(),
@@ -265,7 +267,11 @@ export class Runner {
       fault: fault ?? unreadable,
       begins: () => this.#begins(id),
       unwritten: () => this.context.db.trouble,
-      waits: (index) => whyWaiting(active.state, index, this.holdings.ledger, this.holdings.nameOf, Date.now(), steadyNow()),
+      waits: (index) => {
+        const delayed = active.delayed.get(plan.runs[index]!.id);
+        if (delayed !== undefined) return { text: `waits: ${delayed}`, until: null };
+        return whyWaiting(active.state, index, this.holdings.ledger, this.holdings.nameOf, Date.now(), steadyNow());
+      },
       chain: Promise.resolve(),
       wake: null,
     };
@@ -691,8 +697,8 @@ export class Runner {
       this.#soaks.follow(active);
       if (active.fault !== null) return;
       for (const command of commands)
-        if (command.kind === 'begin-step') this.#begin(active, command.run, (c) => this.#carryOut(c));
-        else if (command.kind === 'reconcile') this.#begin(active, command.run, (c) => this.#ask(c));
+        if (command.kind === 'begin-step') this.#begin(active, command.run, (c) => this.#carryOut(active, c));
+        else if (command.kind === 'reconcile') this.#begin(active, command.run, (c) => this.#ask(active, c));
     }
   }
 
@@ -779,6 +785,7 @@ export class Runner {
       }
       for (const close of closers) await close();
       active.percent.delete(runId);
+      active.delayed.delete(runId);
       // A step that was given up for the sake of stopping has no outcome; it is begun again at the next start.
       if (abort.signal.aborted && (event?.kind === 'step-failed' || event?.kind === 'run-absent')) event = null;
       await this.#serial(active, async () => {
@@ -825,12 +832,16 @@ export class Runner {
     );
   }
 
-  async #carryOut(step: InStep): Promise<RolloutEvent> {
-    const missed = ownMissed();
+  async #carryOut(active: ActiveRollout, step: InStep): Promise<RolloutEvent> {
     const carryOut = steps[step.step.step]!;
+    const again = async (): Promise<StepResult> => {
+      if (step.step.whenLost === 'ask' && (await reconcile(step, step.step)).truth === 'done') return { kind: 'done' };
+      return carryOut(step);
+    };
+    const missed = ownMissed();
     let result: StepResult;
     try {
-      result = await carryOut(step);
+      result = await this.#withLogin(active, step, () => carryOut(step), again);
     } catch (error) {
       const away = ownMissed() - missed;
       if (!(error instanceof CauseError) || away < longAway || step.signal.aborted) throw error;
@@ -839,10 +850,7 @@ export class Runner {
         { device: step.run.name, step: step.step.step, awayMs: Math.round(away), cause: error.code },
         'a step failed while we were away; it is asked again',
       );
-      if (step.step.whenLost === 'ask') {
-        const { truth } = await reconcile(step, step.step);
-        result = truth === 'done' ? { kind: 'done' } : await carryOut(step);
-      } else result = await carryOut(step);
+      result = await again();
     }
     const at = steadyNow();
     const run = step.run.id;
@@ -852,8 +860,47 @@ export class Runner {
     return { kind: 'step-done', at, run, ...named(step.step), facts: result.facts };
   }
 
-  async #ask(step: InStep): Promise<RolloutEvent> {
-    const { truth, detail } = await reconcile(step, step.step);
+  /**
+   * Does what needs a login, and does it again when one that several refuse may be tried again.
+   * @throws CauseError, LeftUnanswered when the run is to be left out meanwhile
+   */
+  async #withLogin<T>(active: ActiveRollout, step: InStep, work: () => Promise<T>, again = work): Promise<T> {
+    const { doubts, options } = this.context;
+    const until = ownNow() + longestDoubt(options.timeScale);
+    for (let next = work; ; next = again) {
+      let doubt: CauseError;
+      try {
+        step.delayed(null);
+        return await next();
+      } catch (error) {
+        if (!(error instanceof CauseError) || !this.#isDoubt(active, step, error) || ownNow() >= until) throw error;
+        doubt = error;
+      }
+      step.delayed(doubt.detail);
+      do {
+        await ownPause(doubtPause(options.timeScale), step.signal);
+        if (step.signal.aborted) throw doubt;
+        this.#leaveIfAsked(active, step.run.id);
+      } while (ownNow() < until && doubts.rests(doubt.detail));
+    }
+  }
+
+  /** A login server that leaves a login unanswered is waited for by who is changed; who is not is asked again as others that are not ready. */
+  #isDoubt({ state }: ActiveRollout, { run }: InStep, { code }: CauseError): boolean {
+    return code === 'credential-suspended' || (code === 'login-slow' && state.runs[state.indexOf.get(run.id)!]!.pastReturn);
+  }
+
+  /** @throws LeftUnanswered when a run whose login is waited for is to be left out */
+  #leaveIfAsked({ state }: ActiveRollout, run: string): void {
+    const { pastReturn, wish } = state.runs[state.indexOf.get(run)!]!;
+    const stops = state.phase === 'stopping';
+    if (pastReturn || (!wish && !stops)) return;
+    const note = `${wish?.reason ?? 'the rollout was stopped'}; its login was waited for`;
+    throw new LeftUnanswered({ by: wish?.by ?? 'Barrow', note, answer: null, stops });
+  }
+
+  async #ask(active: ActiveRollout, step: InStep): Promise<RolloutEvent> {
+    const { truth, detail } = await this.#withLogin(active, step, () => reconcile(step, step.step));
     return { kind: 'reconciled', at: steadyNow(), run: step.run.id, ...named(step.step), truth, detail: safeText(detail, 400) };
   }
 
@@ -922,6 +969,14 @@ export class Runner {
       if (now - toldAt < tellEvery && percent < 100) return;
       toldAt = now;
       context.live.tell({ kind: 'progress', rollout: active.plan.id, run: run.id, percent });
+    };
+    let toldDelay: string | null = null;
+    const delayed = (why: string | null): void => {
+      if (why === null) return void active.delayed.delete(run.id);
+      active.delayed.set(run.id, why);
+      // It may be taken back and said again with each try.
+      if (why !== toldDelay) context.live.changed('rollouts', [active.plan.id]);
+      toldDelay = why;
     };
     const person: AskPerson = async (words, how) => {
       const changed = (): void => context.live.changed('rollouts', [active.plan.id]);
@@ -1033,6 +1088,7 @@ export class Runner {
       },
       alive: async (timeoutMs, retries) =>
         run.via === undefined ? signOfLife(context, device, family, timeoutMs, retries) : { system: null, answers: true },
+      delayed,
       tell,
       askPerson: person,
       byHand: async () => this.#byHand.ask(active.plan.id, run.id, signal),

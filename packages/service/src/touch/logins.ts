@@ -19,7 +19,10 @@ export interface Logins {
   readonly refusedHere: boolean;
   /** Fails with what was withheld, when none of them opened it; null when nothing was. */
   readonly wait: (() => Promise<never>) | null;
-  /** Keeps how a try ended, so that nobody tries what is refused until an account is locked. */
+  /**
+   * Keeps how a try ended, so that nobody tries what is refused until an account is locked.
+   * @throws CauseError `credential-suspended` when others refuse it as well, at which it had worked
+   */
   readonly refused: (credential: CredentialRow) => Promise<void>;
   readonly opened: (credential: CredentialRow) => Promise<void>;
 }
@@ -47,6 +50,9 @@ export async function loginsOf(context: Context, device: DeviceRow, protocol: Do
     isRefused: (c) => c.id !== worked && before.some((r) => r.credential === c.id && r.at > c.createdAt),
   });
   if (tried.length === 0 && left.length > 0) throw new CauseError('login-refused', leftDetail(left.map((c) => c.name)));
+  const door = protocol === 'ssh' || protocol === 'http' ? protocol : null;
+  const doubted = door && tried[0] ? context.doubts.whyNot(tried[0].id) : null;
+  if (doubted !== null) throw new CauseError('credential-suspended', doubted);
   // A community is no account; neither a user of SNMP v3 nor the token of a camera's login tells its word.
   const { may, wait } =
     row === null || protocol === 'snmp' || protocol === 'onvif' ? { may: tried, wait: null } : await sparing(context, row, protocol, tried);
@@ -59,8 +65,14 @@ export async function loginsOf(context: Context, device: DeviceRow, protocol: Do
     // Communities are not accounts: they lock nothing, and are not kept.
     refused: async (credential) => {
       if (credential.kind !== 'snmp-v2c') await noteRefusal(context, credential, device.address);
+      if (!door || !row) return;
+      // Where it never worked it says of itself what others have said of it.
+      const byMany =
+        credential.id === worked ? await context.doubts.refused(context, credential, door, row) : context.doubts.standing(credential.id);
+      if (byMany !== null) throw new CauseError('credential-suspended', byMany);
     },
     async opened(credential) {
+      if (door) context.doubts.forget(credential.id);
       if (before.some((r) => r.credential === credential.id)) await forgetRefusal(context, credential, device.address);
       // What opens the agent for one question need not open it for another: that is for discovery to tell.
       if (row === null || protocol === 'snmp' || row.credentials[protocol] === credential.id) return;

@@ -13,12 +13,10 @@ import {
 } from '@barrow/core';
 import { usesOnvif, usesShell, usesSip, usesWeb, type Family } from '@barrow/families';
 import {
-  askHttp,
   askSip,
   describeRtsp,
   onvifClock,
   onvifStream,
-  SshPlace,
   tryConnects,
   WireError,
   type HttpTarget,
@@ -26,7 +24,8 @@ import {
 } from '@barrow/wire';
 import type { Context } from '../context.js';
 import { CredentialEntity, NetworkEntity, type DeviceRow, type NetworkRow } from '../data/entities.js';
-import { httpAccess, snmpAccess, sshTargetOf } from './access.js';
+import { snmpAccess } from './access.js';
+import { asLogin, opensPages, opensShell, type LoginEnd } from './let-in.js';
 import { loginsOf } from './logins.js';
 
 /** Of the tables of what is around, those that are compared before and after. */
@@ -79,8 +78,14 @@ export async function readOutlook(
     openDoors(device, network, wanted, limit),
     quietly(null, () => askCalls(device, network, family, wanted, limit)),
     quietly(noCamera, () => readCamera(context, device, family, { picture: wish.picture !== false, login: tries('ONVIF') }, limit)),
-    asLogin(async () => tries('SSH') && opensShell(context, device, network, family)),
-    asLogin(async () => tries('HTTP') && opensPages(context, device, network, family, limit)),
+    asLogin(async () => {
+      const kept = tries('SSH') && !isInBy(family, usesShell) ? await keptLogin(context, device, 'ssh') : null;
+      return kept !== null && opensShell(context, device, network, kept);
+    }),
+    asLogin(async () => {
+      const kept = tries('HTTP') && !isInBy(family, usesWeb) ? await keptLogin(context, device, 'http') : null;
+      return kept !== null && opensPages(context, device, network, kept, limit);
+    }),
   ]);
   const told = (how: LoginEnd): string[] =>
     Object.entries({ SSH: ssh, HTTP: http, ONVIF: camera.login }).flatMap(([door, end]) => (end === how ? [door] : []));
@@ -95,17 +100,6 @@ export async function readOutlook(
     logins: told('opened'),
     refusedLogins: told('refused'),
   };
-}
-
-/** How a try of a login came out; null: it was not tried, or nothing was heard of it. */
-type LoginEnd = 'opened' | 'refused' | null;
-async function asLogin(work: () => Promise<boolean>): Promise<LoginEnd> {
-  try {
-    return (await work()) ? 'opened' : null;
-  } catch (error) {
-    if (error instanceof WireError) return error.fault === 'login-refused' ? 'refused' : null;
-    throw error;
-  }
 }
 
 /** What the wire refuses is a device that shows nothing. */
@@ -188,43 +182,6 @@ const isInBy = ({ procedures: { record } }: Family, uses: typeof usesShell): boo
 async function keptLogin({ db }: Context, { credentials }: DeviceRow, protocol: 'ssh' | 'http') {
   const id = credentials[protocol];
   return id === undefined ? null : await db.keptOne(CredentialEntity, 'id', id);
-}
-
-/** Whether the login over SSH that is kept of it is accepted there; nothing is said. */
-async function opensShell(context: Context, device: DeviceRow, { sshPort }: NetworkRow, family: Family): Promise<boolean> {
-  const credential = isInBy(family, usesShell) ? null : await keptLogin(context, device, 'ssh');
-  if (!credential) return false;
-  (await SshPlace.open(sshTargetOf(context, credential, { host: device.address, port: sshPort, hostKey: device.hostKey }))).close();
-  return true;
-}
-
-/** Whether its first page, where that is guarded (RFC 9110 §11.6.1), is shown to the login that is kept of it. */
-async function opensPages(
-  context: Context,
-  device: DeviceRow,
-  { httpPort, httpsPort }: NetworkRow,
-  family: Family,
-  signal: AbortSignal,
-): Promise<boolean> {
-  const credential = isInBy(family, usesWeb) ? null : await keptLogin(context, device, 'http');
-  if (!credential) return false;
-  const at = (secure: boolean): HttpTarget => ({
-    host: device.address,
-    port: secure ? httpsPort : httpPort,
-    secure,
-    access: null,
-    timeoutMs: askMs,
-    signal,
-  });
-  const status = async (target: HttpTarget): Promise<number> => (await askHttp(target, '/')).status;
-  const secure = await status(at(false)).then(
-    (told) => (told === 401 ? false : null),
-    async () => ((await status(at(true))) === 401 ? true : null),
-  );
-  if (secure === null) return false;
-  const answered = await status({ ...at(secure), access: httpAccess(context, credential) });
-  if (answered === 401 || answered === 403) throw new WireError('login-refused', `${answered}`);
-  return answered < 400;
 }
 
 interface Camera {

@@ -81,6 +81,7 @@ async function ask(
     let result: ProcedureResult | 'next' | 'over' | null;
     try {
       result = await access.inTurn(credential, () => once(context, reading, name, host, credential, protocol, signal));
+      if (result !== null && result !== 'over') context.doubts.forget(credential.id);
     } catch (error) {
       const cause = asCause(error);
       if (!(cause instanceof CauseError)) throw error;

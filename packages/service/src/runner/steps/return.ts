@@ -2,6 +2,7 @@ import { CauseError, duration } from '@barrow/core';
 import { ownNow, ownPause } from '@barrow/wire';
 import { setArmed } from '../../staging/armed.js';
 import { steadyNow } from '../../steady.js';
+import { doubtPause, longestDoubt } from '../../touch/doubts.js';
 import { isOn } from '../reconcile.js';
 import { preflightFacts } from './before.js';
 import type { Step, StepContext } from './step.js';
@@ -44,13 +45,21 @@ export const comeBack: Step = async (step) => {
   let foundAt: { readonly address: string; readonly how: string; readonly was: string } | null = null;
   /** It answered when it was looked at last, and let nobody in. */
   let lockedOut = false;
+  /** What let nobody in is the login, or the server that knows it: the device is there, and more time is its due. */
+  let doubt: CauseError | null = null;
+  const doubtEnds = began + longestDoubt(timeScale);
+  const endDoubt = (): void => {
+    if (doubt !== null) step.delayed(null);
+    doubt = null;
+  };
   const stayedUp = (up: string): CauseError =>
     new CauseError(ownHour ? 'hour-passed' : 'reboot-not-begun', `it has answered all the time, ${up}`);
-  while (ownNow() < limit) {
+  while (ownNow() < (doubt === null ? limit : Math.max(limit, doubtEnds))) {
     if (signal.aborted) throw new CauseError('session-lost', 'the service is stopping');
     const askedAt = steadyNow();
     const { system, answers } = await step.alive(500, 0);
     lockedOut &&= answers;
+    if (!answers) endDoubt();
     if (!answers) {
       silentFrom ??= askedAt;
       lastWords = 'nothing of it answers';
@@ -98,15 +107,18 @@ export const comeBack: Step = async (step) => {
       };
     } catch (error) {
       if (!(error instanceof CauseError)) throw error;
+      if (error.code === 'credential-suspended' || error.code === 'login-slow') step.delayed((doubt = error).detail);
+      else endDoubt();
       if (error.code === 'login-refused') throw new CauseError('login-lost', error.detail);
       // While a device comes up, its agent may answer before its shell does; a changed key or refused login will not mend.
       if (['host-key-changed', 'key-unusable', 'reboot-not-begun', 'hour-passed'].includes(error.code)) throw error;
       if (step.run.via !== undefined && error.code === 'unreachable') silentFrom ??= askedAt;
       lastWords = error.detail;
       lockedOut = step.run.via === undefined;
-      await ownPause(loginMs, signal);
+      await ownPause(doubt === null ? loginMs : doubtPause(timeScale), signal);
     }
   }
+  if (doubt?.code === 'credential-suspended') throw doubt;
   if (ownHour && silentFrom === null) throw stayedUp('and has not restarted');
   // Whoever spoke over its console lives, and is not to lose its power.
   const spoken = step.trail.get('by-console')?.facts['line'];

@@ -74,6 +74,8 @@ export interface StepContext {
   readonly byHand: () => Promise<Said>;
   /** Asks whoever looks after the rollout. @throws LeftUnanswered */
   readonly askPerson: AskPerson;
+  /** Tells what is waited for that is none of the device's doing; null: nothing any more. */
+  readonly delayed: (why: string | null) => void;
   /** Tells how far it is, in percent. */
   readonly tell: (percent: number) => void;
   /** Logs in when it is first needed; the session is closed and its conversation kept when the step ends. */

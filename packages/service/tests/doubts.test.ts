@@ -1,0 +1,65 @@
+import { expect, it } from 'vitest';
+import type { Context } from '../src/context.js';
+import type { CredentialRow, DeviceRow } from '../src/data/entities.js';
+import { Doubts } from '../src/touch/doubts.js';
+import type { LoginEnd } from '../src/touch/let-in.js';
+
+const credential = { id: 'c1', name: 'ferry-ssh' } as CredentialRow;
+const deviceNamed = (name: string, more: Partial<DeviceRow> = {}): DeviceRow =>
+  ({ id: name, name, address: '127.0.0.1', credentials: { ssh: 'c1' }, lastSeen: 1, ...more }) as unknown as DeviceRow;
+
+/** Devices at which the login had worked, and how each of them answers a try of it now. */
+function place(ends: Record<string, LoginEnd>, others: DeviceRow[] = []) {
+  const asked: string[] = [];
+  const devices = [...Object.keys(ends).map((name) => deviceNamed(name)), ...others];
+  const context = { db: { find: () => Promise.resolve(devices) }, log: { warn: () => undefined } } as unknown as Context;
+  const doubts = new Doubts(1000, (_, device) => {
+    asked.push(device.name);
+    return Promise.resolve(ends[device.name] ?? null);
+  });
+  return { asked, doubts, refused: (name: string) => doubts.refused(context, credential, 'ssh', deviceNamed(name)) };
+}
+
+it('a login that one refuses and another lets in is the fault of the one', async () => {
+  const { asked, doubts, refused } = place({ a: 'refused', b: 'opened', c: 'refused' });
+  expect(await refused('a')).toBeNull();
+  expect(asked).toEqual(['b']);
+  expect(doubts.standing('c1')).toBeNull();
+  expect(doubts.whyNot('c1')).toBeNull();
+});
+
+it('a login that several refuse is in doubt, and tried by one at a time until it is let in', async () => {
+  const { asked, doubts, refused } = place({ a: null, b: 'refused', c: null, d: 'refused' });
+  const told = await refused('a');
+  expect(told).toMatch(/^ferry-ssh had worked and is refused by a, b, d now: /);
+  // Who says nothing has refused nobody.
+  expect(asked).toEqual(['b', 'c', 'd']);
+  expect(doubts.standing('c1')).toBe(told);
+  expect(doubts.whyNot('c1')).toBe(told);
+  expect(doubts.rests(told!)).toBe(true);
+  expect(doubts.rests('another had worked and is refused')).toBe(false);
+  // Nobody else is asked once that is known.
+  expect(await refused('e')).toMatch(/is refused by a, b, d and 1 more now/);
+  expect(asked).toHaveLength(3);
+  doubts.forget('c1');
+  expect(doubts.whyNot('c1')).toBeNull();
+});
+
+it('when its time has come whoever asks first may try it, and then nobody for twice as long', async () => {
+  const { doubts, refused } = place({ a: 'refused', b: 'refused', c: 'refused' });
+  await refused('a');
+  await expect.poll(() => doubts.whyNot('c1'), { timeout: 60_000 }).toBeNull();
+  expect(doubts.whyNot('c1')).not.toBeNull();
+});
+
+it('of several that refuse it at once one asks the others, and those at which it never worked are not asked', async () => {
+  const never = deviceNamed('n', { credentials: {} });
+  const { asked, refused } = place({ a: null, b: 'refused', c: 'opened' }, [never]);
+  expect(await Promise.all([refused('a'), refused('b')])).toEqual([null, null]);
+  expect(asked).toEqual(['c']);
+});
+
+it('two are not several: what nobody else says anything of is the fault of each', async () => {
+  const { refused } = place({ a: 'refused', b: 'refused', c: null });
+  expect(await Promise.all([refused('a'), refused('b')])).toEqual([null, null]);
+});
