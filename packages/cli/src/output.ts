@@ -162,10 +162,10 @@ export function runMark(io: Io, run: RunView, pace: Pace | null = null): Mark {
   if (run.rung) return new Mark(`↺ ${run.rung.stepIndex + 1}/${run.rung.stepCount} ${stepText(run)}`);
   // Begun, and its next step may not begin: the rollout is held, or the service is stopping.
   if (run.phase === 'ready' || run.phase === 'parked') return new Mark(`‖ parked before ${stepText(run)}${waits ? `: ${waits}` : ''}`);
-  const delay = waits ? `: ${waits}` : '';
   const wish = run.wish ? ', then it is left out' : '';
-  const takes = pace === null ? '' : `, ${pace.isSlow ? makeColours(io).yellow(pace.text) : pace.text}`;
-  return new Mark(`▸ ${step}${run.percent === null ? '' : ` ${run.percent} %`}${takes}${wish}${delay}`);
+  // What is waited for says more than how long it takes.
+  const takes = waits ? `, ${waits}` : pace === null ? '' : `, ${pace.isSlow ? makeColours(io).yellow(pace.text) : pace.text}`;
+  return new Mark(`▸ ${step}${run.percent === null ? '' : ` ${run.percent} %`}${takes}${wish}`);
 }
 
 /** A number with its word: `1 device`, `14 devices`. */

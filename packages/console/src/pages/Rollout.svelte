@@ -546,11 +546,10 @@
           word={run.phase === 'absent' ? away(run) : 'waiting'}
         />{#if run.waits}<span class="quiet wait">{waitWord(run)}</span>{/if}
       {:else}{@const pace = paceOf(run, plan.passages, now)}<span class="stepword" title={pace?.text}>{stepWord(run)}</span
-        >{#if pace?.isLate && run.asks === null}<span class="quiet wait" class:slow={pace.isSlow}>{pace.text}</span>{/if}{#if run.asks}<span
-            class="wait asks">{run.asks.split('\n')[0]}</span
-          >{:else if run.waits}<span class="quiet wait">{waitWord(run)}</span>{:else if run.wish}<span class="quiet wait"
-            >then it is left out</span
-          >{/if}{/if}
+        >{#if pace?.isLate && run.asks === null && !run.waits}<span class="quiet wait" class:slow={pace.isSlow}>{pace.text}</span
+          >{/if}{#if run.asks}<span class="wait asks">{run.asks.split('\n')[0]}</span>{:else if run.waits}<span class="quiet wait"
+            >{waitWord(run)}</span
+          >{:else if run.wish}<span class="quiet wait">then it is left out</span>{/if}{/if}
     </td>
     <td class="quiet right">
       {#if run.outcome && run.begunAt && run.endedAt}{duration(Math.max(1000, Date.parse(run.endedAt) - Date.parse(run.begunAt)))}
