@@ -115,7 +115,14 @@ describe('a rollout that begins at a moment', () => {
     expect(held.heldBecause).toMatch(/^it was to be done by .+, and is not$/);
     // A person may have it go on, and is not held up again.
     await client.say(id, 'continue');
-    await client.say(id, 'approve', { wave: 0 });
+    const opens = /^Wave 1 \(first\) has 1 verified\.\n.+ wave 2 \(rest\) is opened: 1 device \(quay-sw-\d\)\.$/m;
+    const look = await cli('rollout', 'approve', id, '--look');
+    expect(look.out).toMatch(opens);
+    expect(look.out).toContain('Nothing was said to it.');
+    expect((await client.rollout(id)).waves[0]!.approvedBy).toBeNull();
+    const given = await cli('rollout', 'approve', id);
+    expect(given.out).toMatch(/^Approved: wave 1 of /);
+    expect(given.out).toMatch(opens);
     expect(await rolloutUntil(client, id, isEnded)).toMatchObject({ totals: { verified: 2 } });
   });
 });

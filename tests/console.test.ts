@@ -125,7 +125,16 @@ describe.skipIf(!hasChromium)('the console, in a browser', () => {
       .getByRole('row', { name: /quay-sw-1/ })
       .getByRole('button', { name: 'Retry' })
       .click();
+    // What it will do, and to whom, is told before it is said.
+    await page.getByText('quay-sw-1 is begun anew, from the first image that it was not verified on.').waitFor();
+    await page.getByRole('dialog').getByRole('button', { name: 'Begin anew' }).click();
+    await page.getByRole('dialog').waitFor({ state: 'detached' });
     await page.getByRole('button', { name: 'Continue' }).click();
+    await page
+      .getByRole('dialog')
+      .getByText(/Accepts why it is held: .+ Goes on with \d+ devices? \(/)
+      .waitFor();
+    await page.getByRole('dialog').getByRole('button', { name: 'Go on' }).click();
     await page.getByText('4 of 5 verified, 1 not-begun').waitFor({ timeout: 90_000 });
     await page.getByText('The device has settings that were never saved').first().waitFor();
     for (const name of ['quay-sw-1', 'quay-sw-3', 'eelgate-sw-1', 'curlew-sw-1'])
@@ -163,6 +172,8 @@ describe.skipIf(!hasChromium)('the console, in a browser', () => {
     await page.getByRole('button', { name: 'Start' }).click();
     await page.getByText('The configuration after the upgrade is not the one from before.').first().waitFor();
     await page.getByRole('button', { name: 'Take back' }).click();
+    await page.getByRole('dialog').getByText('eelgate-sw-3 is taken back by its other slot, and looked at then.').waitFor();
+    await page.getByRole('dialog').getByRole('button', { name: 'Take it back' }).click();
     await page.getByText('0 of 1 verified, 1 recovered').waitFor();
     await page.getByRole('row').getByRole('button', { name: 'eelgate-sw-3' }).click();
     await page.getByText('It is good again on 4.2.1, and not at its target.').waitFor();

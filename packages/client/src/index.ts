@@ -29,6 +29,7 @@ export {
   takenBackText,
   noticesBeside,
   someOf,
+  approvalDoes,
   wouldDo,
   type Word,
   soakChange,

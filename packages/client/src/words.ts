@@ -286,6 +286,31 @@ export function soakChange(measure: string | null, points: readonly (readonly [n
 /** A person's word to a rollout, or to one device of it. */
 export type Word = 'hold' | 'continue' | 'stop' | 'retry' | 'skip' | 'take-over' | 'take-back' | 'release';
 
+/** What the word does that a gate waits for. `wave`: its index. */
+export function approvalDoes(r: Pick<Rollout, 'runs' | 'waves'>, wave: number): string[] {
+  const gate = r.waves[wave];
+  if (!gate) return [`There is no wave ${wave + 1}.`];
+  const name = `Wave ${wave + 1} (${gate.name})`;
+  const next = r.waves[wave + 1];
+  const ended = Object.entries(gate.totals).flatMap(([outcome, n]) => (n > 0 ? [`${n} ${outcome}`] : []));
+  const stands = ended.length > 0 ? [`${name} has ${ended.join(', ')}.`] : [];
+  if (gate.approvedBy !== null) return [...stands, `It has its word already, from ${gate.approvedBy}.`];
+  if (next === undefined) return [...stands, 'It is the last one: nobody waits for its word.'];
+  const theirs = r.runs.filter((x) => x.wave === next.index && x.outcome === null).map((x) => x.name);
+  const opened = `wave ${wave + 2} (${next.name}) is opened: ${theirs.length === 1 ? '1 device' : `${theirs.length} devices`}${theirs.length > 0 ? ` (${someOf(theirs)})` : ''}`;
+  const when =
+    gate.phase === 'waiting' || gate.phase === 'open'
+      ? 'As soon as it has ended, and its gate asks for nothing else,'
+      : gate.soaksUntil !== null && gate.phase === 'soaking'
+        ? 'When it has soaked, and nothing got worse,'
+        : 'Now';
+  return [
+    ...stands,
+    `${when} ${opened}.`,
+    ...(next.heldBack ? [`That one is held back by ${next.heldBack.by}: it is not opened before that is taken back.`] : []),
+  ];
+}
+
 /** What a word would do, and to whom, as the rollout stands now; nothing is done by asking. */
 export function wouldDo(word: Word, r: Pick<Rollout, 'runs' | 'phase' | 'heldBecause'>, run?: RunView): string[] {
   const open = r.runs.filter((x) => x.outcome === null);
@@ -321,7 +346,9 @@ export function wouldDo(word: Word, r: Pick<Rollout, 'runs' | 'phase' | 'heldBec
     }
     case 'retry':
       return run
-        ? [`${run.name} is begun anew, from the first image that it was not verified on; what is behind it is not done again.`]
+        ? [
+            `${run.name} is begun anew, from the first image that it was not verified on. What an earlier attempt brought is compared again, and not brought again.`,
+          ]
         : [];
     case 'skip':
       return run

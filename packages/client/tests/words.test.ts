@@ -4,6 +4,7 @@ import {
   soakChange,
   soakValue,
   soakWord,
+  approvalDoes,
   wouldDo,
   foretoldText,
   isAtRest,
@@ -192,8 +193,54 @@ describe('what a word would do', () => {
       'If you accept that others are cut off, it is started anew by cutting its power where that does not help: g loses power with it.',
     ],
     ['release', failed, 'What guards f is let go: what it hangs on may go down again. Say so only when it neither writes nor is down.'],
-    ['retry', failed, 'f is begun anew, from the first image that it was not verified on; what is behind it is not done again.'],
+    [
+      'retry',
+      failed,
+      'f is begun anew, from the first image that it was not verified on. What an earlier attempt brought is compared again, and not brought again.',
+    ],
   ] as const)('%s of one says what becomes of it', (word, one, text) => expect(wouldDo(word, of([one]), one)).toEqual([text]));
+});
+
+describe('what the word does that a gate waits for', () => {
+  const wave = (index: number, more: object = {}) => ({
+    ...{ index, name: index === 0 ? 'early' : 'rest', phase: 'soaking', approvedBy: null, heldBack: null, soaksUntil: null },
+    ...{ totals: index === 0 ? { verified: 2, failed: 1 } : {}, ...more },
+  });
+  const of = (first: object, second: object = {}) =>
+    ({
+      waves: [wave(0, first), wave(1, { phase: 'waiting', ...second })],
+      runs: ['a', 'b', 'c'].map((name) => ({ name, wave: 1, outcome: name === 'c' ? 'skipped' : null })),
+    }) as unknown as Rollout;
+  const stands = 'Wave 1 (early) has 2 verified, 1 failed.';
+
+  it.each([
+    [
+      'while it is open',
+      of({ phase: 'open' }),
+      0,
+      [stands, 'As soon as it has ended, and its gate asks for nothing else, wave 2 (rest) is opened: 2 devices (a, b).'],
+    ],
+    [
+      'while it soaks',
+      of({ soaksUntil: 'then' }),
+      0,
+      [stands, 'When it has soaked, and nothing got worse, wave 2 (rest) is opened: 2 devices (a, b).'],
+    ],
+    ['when nothing else is asked', of({}), 0, [stands, 'Now wave 2 (rest) is opened: 2 devices (a, b).']],
+    [
+      'when the next one is held back',
+      of({}, { heldBack: { by: 'ana', reason: '' } }),
+      0,
+      [
+        stands,
+        'Now wave 2 (rest) is opened: 2 devices (a, b).',
+        'That one is held back by ana: it is not opened before that is taken back.',
+      ],
+    ],
+    ['when it was given', of({ approvedBy: 'ana' }), 0, [stands, 'It has its word already, from ana.']],
+    ['of the last one', of({}), 1, ['It is the last one: nobody waits for its word.']],
+    ['of none', of({}), 7, ['There is no wave 8.']],
+  ] as const)('is told %s', (_, rollout, index, told) => expect(approvalDoes(rollout, index)).toEqual(told));
 });
 
 describe('what a soak has shown, in words', () => {

@@ -22,6 +22,7 @@ import {
   restOf,
   someOf,
   takenBackText,
+  approvalDoes,
   wouldDo,
   type BarrowClient,
   type Word,
@@ -282,8 +283,11 @@ async function resolve(barrow: BarrowClient, id: string): Promise<string> {
 /** Tells what a word would do, and does nothing. */
 function tellWould(say: Say, word: Word, r: Rollout, run?: RunView): void {
   const would = wouldDo(word, r, run);
-  print(say, { word, would }, () => [...would, '', 'Nothing was said to it.'].join('\n'));
+  print(say, { word, would }, () => [...would, '', nothingSaid].join('\n'));
 }
+
+const nothingSaid = 'Nothing was said to it.';
+const watchWord = (id: string): string => `Watch it with \`barrow rollout follow ${id}\`.`;
 
 /** What follows from a word: what still goes on, and what to say next. */
 function followsOf(word: 'hold' | 'continue' | 'stop', r: Rollout): string[] {
@@ -650,13 +654,17 @@ export const registerRollouts: Register = (program, act) => {
     .command('approve <rollout>')
     .description('give the word that a gate waits for')
     .option('--wave <n>', 'the wave whose gate it is; the current one by default')
+    .option('--look', 'only tell what that would do, and to whom')
     .action(
-      act(async ({ say, client }, id: string, o: { wave?: string }) => {
+      act(async ({ say, client }, id: string, o: { wave?: string; look?: true }) => {
         const barrow = client();
         const found = await resolve(barrow, id);
-        const wave = o.wave === undefined ? Math.max(0, (await barrow.rollout(found)).currentWave) : whole('--wave', o.wave) - 1;
+        const before = await barrow.rollout(found);
+        const wave = o.wave === undefined ? Math.max(0, before.currentWave) : whole('--wave', o.wave) - 1;
+        const would = approvalDoes(before, wave);
+        if (o.look) return print(say, { word: 'approve', would }, () => [...would, '', nothingSaid].join('\n'));
         const r = await barrow.say(found, 'approve', { wave });
-        print(say, r, () => `Wave ${wave + 1} of ${r.name} approved.`);
+        print(say, r, () => [`Approved: wave ${wave + 1} of ${r.name}.`, ...would, watchWord(r.id)].join('\n'));
       }),
     );
   const deeds = {

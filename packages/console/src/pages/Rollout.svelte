@@ -40,6 +40,7 @@
     learnedText,
     paceOf,
     takenBackText,
+    approvalDoes,
     wouldDo,
   } from '@barrow/client';
   import { count, duration, since, totalsOf, when } from '../lib/format.js';
@@ -222,17 +223,20 @@
       }),
     );
   };
-  async function sayRun(run: string, word: 'retry' | 'take-back' | 'release' | 'done', body: object = {}) {
+  async function sayDone(run: string) {
     refused = null;
     try {
-      show(await client().sayRun(id, run, word, body));
+      show(await client().sayRun(id, run, 'done'));
     } catch (error) {
-      refused = failureOf(error, { retry: 'retried', 'take-back': 'taken back', release: 'released', done: 'kept as done' }[word]);
+      refused = failureOf(error, 'kept as done');
     }
   }
   /** What a person is asked for before it is said. */
   let asking = $state.raw<
-    { what: 'stop' | 'discard' | 'note' } | { what: 'skip' | 'take-over' | 'answer' | 'expect' | 'cut-off'; run: RunView } | null
+    | { what: 'stop' | 'discard' | 'note' | 'continue' }
+    | { what: 'approve'; wave: number }
+    | { what: 'skip' | 'take-over' | 'answer' | 'expect' | 'cut-off' | 'retry' | 'take-back' | 'release'; run: RunView }
+    | null
   >(null);
   /** What the upgrade changed in the settings of the one that is asked about. */
   let differing = $state.raw<ExpectedSeen | null>(null);
@@ -245,8 +249,7 @@
   const asks = {
     stop: {
       title: 'Stop this rollout?',
-      about:
-        'Devices that are not past their point of no return end withdrawn, as they are; those past it go on to their end. It cannot be continued then: who was withdrawn can be retried.',
+      about: '',
       word: 'Stop it',
     },
     discard: {
@@ -269,7 +272,34 @@
       word: 'Accept them',
     },
     'cut-off': { title: 'Cut power that others share?', about: '', word: 'Cut it' },
+    continue: { title: 'Go on with this rollout?', about: '', word: 'Go on' },
+    approve: { title: 'Give the word for the next wave?', about: '', word: 'Approve' },
+    retry: { title: 'Begin it anew?', about: '', word: 'Begin anew' },
+    'take-back': { title: 'Take it back?', about: '', word: 'Take it back' },
+    release: { title: 'Let go what guards it?', about: '', word: 'Let go' },
   } as const;
+  /** What is told before it is said: what it will do, and to whom. */
+  function aboutOf(asked: NonNullable<typeof asking>): string {
+    const now = rollout!;
+    switch (asked.what) {
+      case 'answer':
+        return asked.run.asks ?? 'It is asked no more.';
+      case 'approve':
+        return approvalDoes(now, asked.wave).join(' ');
+      case 'stop':
+      case 'continue':
+        return wouldDo(asked.what, now).join(' ');
+      case 'take-over':
+      case 'retry':
+      case 'take-back':
+      case 'release':
+        return wouldDo(asked.what, now, asked.run).join(' ');
+      case 'cut-off':
+        return wouldDo('take-back', now, asked.run).join(' ');
+      default:
+        return asks[asked.what].about;
+    }
+  }
   async function ask() {
     if (asking?.what === 'discard') {
       await client().discardRollout(id);
@@ -278,6 +308,9 @@
     else if (asking?.what === 'take-over') show(await client().sayRun(id, asking.run.id, 'take-over', { reason: words.trim() }));
     else if (asking?.what === 'answer') show(await client().sayRun(id, asking.run.id, 'answer', { answer: words.trim() }));
     else if (asking?.what === 'cut-off') show(await client().sayRun(id, asking.run.id, 'take-back', { accept: ['cut-off'] }));
+    else if (asking?.what === 'retry' || asking?.what === 'take-back') show(await client().sayRun(id, asking.run.id, asking.what));
+    else if (asking?.what === 'release') show(await client().sayRun(id, asking.run.id, 'release', { reason: 'looked at by a person' }));
+    else if (asking?.what === 'approve') show(await client().say(id, 'approve', { wave: asking.wave }));
     else if (asking?.what === 'expect') await client().expect(id, asking.run.id, { accept: true });
     else if (asking) show(await client().say(id, asking.what, asking.what === 'note' ? { text: words.trim() } : {}));
     words = '';
@@ -360,15 +393,18 @@
       {#if waitsForWord}<button
           class="btn preset-filled-primary-600-400"
           disabled={busy}
-          onclick={() => say('approve', { wave: waitsForWord.index })}>Approve wave {waitsForWord.index + 1}</button
+          onclick={() => (asking = { what: 'approve', wave: waitsForWord.index })}>Approve wave {waitsForWord.index + 1}</button
         >{/if}
       {#if rollout.phase === 'running'}<button
           class="btn preset-outlined-surface-300-700"
           disabled={busy}
+          title={wouldDo('hold', rollout).join(' ')}
           onclick={() => say('hold', { reason: 'from the console' })}>Hold</button
         >{/if}
-      {#if rollout.phase === 'held'}<button class="btn preset-filled-primary-600-400" disabled={busy} onclick={() => say('continue')}
-          >Continue</button
+      {#if rollout.phase === 'held'}<button
+          class="btn preset-filled-primary-600-400"
+          disabled={busy}
+          onclick={() => (asking = { what: 'continue' })}>Continue</button
         >{/if}
       {#if rollout.phase === 'running' || rollout.phase === 'held'}<button
           class="btn preset-outlined-error-500"
@@ -558,7 +594,7 @@
       <span class="acts">
         {#if may('operator') && (run.outcome === 'failed' || run.outcome === 'recovered' || run.outcome === 'not-begun' || run.outcome === 'withdrawn')}<button
             class="anchor"
-            onclick={() => sayRun(run.id, 'retry')}>Retry</button
+            onclick={() => (asking = { what: 'retry', run })}>Retry</button
           >{/if}
         {#if may('operator') && plan.phase !== 'planned' && !run.outcome && !run.pastReturn && !run.rung && !run.wish}<button
             class="anchor"
@@ -568,8 +604,7 @@
             class="anchor"
             title={run.asks}
             onclick={() => (asking = { what: 'answer', run })}>Answer</button
-          >{:else if may('operator') && run.asks}<button class="anchor" title={run.asks} onclick={() => sayRun(run.id, 'done')}
-            >It is done</button
+          >{:else if may('operator') && run.asks}<button class="anchor" title={run.asks} onclick={() => sayDone(run.id)}>It is done</button
           >{/if}
         {#if run.outcome === 'failed' || run.phase === 'broken'}<button
             class="anchor"
@@ -584,7 +619,7 @@
         {#if may('operator') && run.takeBack}<button
             class="anchor"
             title="It is then {run.takeBack}"
-            onclick={() => sayRun(run.id, 'take-back')}>Take back</button
+            onclick={() => (asking = { what: 'take-back', run })}>Take back</button
           >{/if}
         {#if may('operator') && run.cutsOff}<button
             class="anchor"
@@ -594,7 +629,7 @@
         {#if may('operator') && run.guarded}<button
             class="anchor"
             title="It is neither down nor writing any more: what it hangs on may go down again"
-            onclick={() => sayRun(run.id, 'release', { reason: 'looked at by a person' })}>Release</button
+            onclick={() => (asking = { what: 'release', run })}>Release</button
           >{/if}
       </span>
     </td>
@@ -753,18 +788,10 @@
   </FormDialog>
 {/if}
 {#if asking}
-  {@const { title, about, word } = asks[asking.what]}
+  {@const { title, word } = asks[asking.what]}
   <FormDialog
     title={asking.what === 'skip' ? `Leave ${asking.run.name} out?` : asking.what === 'answer' ? `${asking.run.name} is waited for` : title}
-    about={asking.what === 'answer'
-      ? (asking.run.asks ?? 'It is asked no more.')
-      : asking.what === 'take-over'
-        ? wouldDo('take-over', rollout!, asking.run).join(' ')
-        : asking.what === 'cut-off'
-          ? wouldDo('take-back', rollout!, asking.run).join(' ')
-          : asking.what === 'stop'
-            ? wouldDo('stop', rollout!).join(' ')
-            : about}
+    about={aboutOf(asking)}
     {word}
     onclose={() => (asking = null)}
     send={ask}

@@ -12,16 +12,7 @@ import {
   type Outlook,
 } from '@barrow/core';
 import { usesOnvif, usesShell, usesSip, usesWeb, type Family } from '@barrow/families';
-import {
-  askSip,
-  describeRtsp,
-  onvifClock,
-  onvifStream,
-  tryConnects,
-  WireError,
-  type HttpTarget,
-  type SnmpTarget,
-} from '@barrow/wire';
+import { askSip, describeRtsp, onvifClock, onvifStream, tryConnects, WireError, type HttpTarget, type SnmpTarget } from '@barrow/wire';
 import type { Context } from '../context.js';
 import { CredentialEntity, NetworkEntity, type DeviceRow, type NetworkRow } from '../data/entities.js';
 import { snmpAccess } from './access.js';
