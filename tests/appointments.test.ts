@@ -21,7 +21,7 @@ describe('a rollout that begins at a moment', () => {
   const there = (minutes: number): string => new Date(Date.now() + aheadMs + minutes * 60_000).toISOString();
 
   beforeAll(async () => {
-    scene = await setScene({ network: 135, only: ['gannet-sw-1', 'quay-sw-1', 'quay-sw-2', 'quay-sw-4'] });
+    scene = await setScene({ network: 135, only: ['gannet-sw-1', 'quay-sw-1', 'quay-sw-2', 'quay-sw-4', 'eelgate-sw-1'] });
     ({ client } = scene.served);
     await prepare(scene);
   });
@@ -120,7 +120,10 @@ describe('a rollout that begins at a moment', () => {
     expect(look.out).toMatch(opens);
     expect(look.out).toContain('Nothing was said to it.');
     expect((await client.rollout(id)).waves[0]!.approvedBy).toBeNull();
-    const given = await cli('rollout', 'approve', id);
+    // The newest plan is the latest one for who looks at a plan, and the one under way for who says a word to it.
+    const next = await client.plan({ devices: ['eelgate-sw-1'], first: 0 });
+    expect((await cli('rollout', 'discard', 'latest')).out).toContain(`Discarded ${next.name}.`);
+    const given = await cli('rollout', 'approve', 'latest');
     expect(given.out).toMatch(/^Approved: wave 1 of /);
     expect(given.out).toMatch(opens);
     expect(await rolloutUntil(client, id, isEnded)).toMatchObject({ totals: { verified: 2 } });

@@ -286,8 +286,8 @@ export function soakChange(measure: string | null, points: readonly (readonly [n
 /** A person's word to a rollout, or to one device of it. */
 export type Word = 'hold' | 'continue' | 'stop' | 'retry' | 'skip' | 'take-over' | 'take-back' | 'release';
 
-/** What the word does that a gate waits for. `wave`: its index. */
-export function approvalDoes(r: Pick<Rollout, 'runs' | 'waves'>, wave: number): string[] {
+/** What the word does that a gate waits for. `wave`: its index; `now`: by the clock of who looks. */
+export function approvalDoes(r: Pick<Rollout, 'runs' | 'waves'>, wave: number, now = Date.now()): string[] {
   const gate = r.waves[wave];
   if (!gate) return [`There is no wave ${wave + 1}.`];
   const name = `Wave ${wave + 1} (${gate.name})`;
@@ -296,12 +296,13 @@ export function approvalDoes(r: Pick<Rollout, 'runs' | 'waves'>, wave: number): 
   const stands = ended.length > 0 ? [`${name} has ${ended.join(', ')}.`] : [];
   if (gate.approvedBy !== null) return [...stands, `It has its word already, from ${gate.approvedBy}.`];
   if (next === undefined) return [...stands, 'It is the last one: nobody waits for its word.'];
+  if (!gate.gate.approval) return [...stands, 'Its gate asks for no word.'];
   const theirs = r.runs.filter((x) => x.wave === next.index && x.outcome === null).map((x) => x.name);
   const opened = `wave ${wave + 2} (${next.name}) is opened: ${theirs.length === 1 ? '1 device' : `${theirs.length} devices`}${theirs.length > 0 ? ` (${someOf(theirs)})` : ''}`;
   const when =
     gate.phase === 'waiting' || gate.phase === 'open'
       ? 'As soon as it has ended, and its gate asks for nothing else,'
-      : gate.soaksUntil !== null && gate.phase === 'soaking'
+      : gate.soaksUntil !== null && Date.parse(gate.soaksUntil) > now
         ? 'When it has soaked, and nothing got worse,'
         : 'Now';
   return [

@@ -203,7 +203,15 @@ describe('what a word would do', () => {
 
 describe('what the word does that a gate waits for', () => {
   const wave = (index: number, more: object = {}) => ({
-    ...{ index, name: index === 0 ? 'early' : 'rest', phase: 'soaking', approvedBy: null, heldBack: null, soaksUntil: null },
+    ...{
+      index,
+      name: index === 0 ? 'early' : 'rest',
+      phase: 'soaking',
+      approvedBy: null,
+      heldBack: null,
+      soaksUntil: null,
+      gate: { approval: true },
+    },
     ...{ totals: index === 0 ? { verified: 2, failed: 1 } : {}, ...more },
   });
   const of = (first: object, second: object = {}) =>
@@ -222,10 +230,11 @@ describe('what the word does that a gate waits for', () => {
     ],
     [
       'while it soaks',
-      of({ soaksUntil: 'then' }),
+      of({ soaksUntil: '2026-11-27T22:00:01Z' }),
       0,
       [stands, 'When it has soaked, and nothing got worse, wave 2 (rest) is opened: 2 devices (a, b).'],
     ],
+    ['when it has soaked', of({ soaksUntil: '2026-11-27T21:59:59Z' }), 0, [stands, 'Now wave 2 (rest) is opened: 2 devices (a, b).']],
     ['when nothing else is asked', of({}), 0, [stands, 'Now wave 2 (rest) is opened: 2 devices (a, b).']],
     [
       'when the next one is held back',
@@ -238,9 +247,12 @@ describe('what the word does that a gate waits for', () => {
       ],
     ],
     ['when it was given', of({ approvedBy: 'ana' }), 0, [stands, 'It has its word already, from ana.']],
+    ['when none is asked', of({ gate: { approval: false } }), 0, [stands, 'Its gate asks for no word.']],
     ['of the last one', of({}), 1, ['It is the last one: nobody waits for its word.']],
     ['of none', of({}), 7, ['There is no wave 8.']],
-  ] as const)('is told %s', (_, rollout, index, told) => expect(approvalDoes(rollout, index)).toEqual(told));
+  ] as const)('is told %s', (_, rollout, index, told) =>
+    expect(approvalDoes(rollout, index, Date.parse('2026-11-27T22:00:00Z'))).toEqual(told),
+  );
 });
 
 describe('what a soak has shown, in words', () => {

@@ -261,14 +261,16 @@ async function followAndTell({ say }: CommandContext, barrow: BarrowClient, id: 
   judge(end);
 }
 
-/** The one that runs when "latest" is asked for, or else the newest. */
 /** When it comes to its end; null when it has meanwhile. */
 const foretoldOf = (barrow: BarrowClient, id: string): Promise<ForetoldView | null> => barrow.foretold(id).catch(() => null);
 
-async function resolve(barrow: BarrowClient, id: string): Promise<string> {
+const underWay = ['running', 'held', 'stopping'];
+
+/** Which is meant by "latest": the newest in such a phase, or else the newest. */
+async function resolve(barrow: BarrowClient, id: string, phases: readonly string[] = underWay): Promise<string> {
   if (id !== 'latest') return id;
   const all = await barrow.rollouts();
-  const found = all.find((r) => r.phase === 'running' || r.phase === 'held' || r.phase === 'stopping') ?? all[0];
+  const found = all.find((r) => phases.includes(r.phase)) ?? all[0];
   if (!found)
     throw new CommandError(
       exit.wrongUse,
@@ -484,7 +486,7 @@ export const registerRollouts: Register = (program, act) => {
     .action(
       act(async ({ say, client }, id: string, o: { if: string[]; goOn?: boolean; chart?: boolean }) => {
         const barrow = client();
-        const found = await resolve(barrow, id);
+        const found = await resolve(barrow, id, ['planned']);
         const r = await barrow.rehearsal(found, o.if, o.goOn === true);
         const wayBack = o.if.length > 0 || r.devices > mostForWayBack ? null : await barrow.wayBackAhead(found);
         print(say, { ...r, wayBack }, () =>
@@ -539,7 +541,7 @@ export const registerRollouts: Register = (program, act) => {
     .action(
       act(async (context, id: string, o: { follow?: boolean; accept?: string[]; at?: string; startBefore?: string; doneBy?: string }) => {
         const barrow = context.client();
-        const found = await resolve(barrow, id);
+        const found = await resolve(barrow, id, ['planned']);
         if (o.at === 'none') {
           const r = await barrow.say(found, 'start-not');
           return print(context.say, r, () => `${r.name} does not begin by itself any more.`);
@@ -646,7 +648,7 @@ export const registerRollouts: Register = (program, act) => {
     .action(
       act(async ({ say, client }, id: string) => {
         const barrow = client();
-        const { removed } = await barrow.discardRollout(await resolve(barrow, id));
+        const { removed } = await barrow.discardRollout(await resolve(barrow, id, ['planned']));
         print(say, { removed }, () => `Discarded ${removed}. Its devices are free.`);
       }),
     );
