@@ -2,10 +2,9 @@ import type { Logger } from 'pino';
 import type { Family, Receiving } from '@barrow/families';
 import type { SnmpClient } from '@barrow/wire';
 import type { Database } from './data/database.js';
-import type { DeviceRow } from './data/entities.js';
+import type { CredentialRow, DeviceRow } from './data/entities.js';
 import type { Sealer } from './data/seal.js';
 import type { Live } from './live.js';
-import type { Doubts } from './touch/doubts.js';
 
 export interface ServiceOptions {
   readonly dataFolder: string;
@@ -28,6 +27,24 @@ export interface ServiceOptions {
   readonly newAdminToken?: boolean;
 }
 
+/** Logins that had worked and are refused now, kept while the service runs. */
+export interface LoginDoubts {
+  /**
+   * A device refuses a login with which it had let us in.
+   *
+   * @returns what is to be said where others refuse it as well; null: it is this one alone, as far as anybody knows
+   */
+  readonly refused: (context: Context, credential: CredentialRow, protocol: 'ssh' | 'http', device: DeviceRow) => Promise<string | null>;
+  /** It was let in somewhere, or put in anew. */
+  readonly forget: (credential: string) => void;
+  /** What is to be said of a login that several refuse; null: nothing. */
+  readonly standing: (credential: string) => string | null;
+  /** Why a login is not to be tried now; null: it may be. Who is told so is the one who tries it. */
+  readonly whyNot: (credential: string) => string | null;
+  /** Whether the login of which such a detail tells is not tried yet. */
+  readonly rests: (detail: string) => boolean;
+}
+
 /** What every part of the service works with. */
 export interface Context {
   readonly options: ServiceOptions;
@@ -40,7 +57,7 @@ export interface Context {
   /** The file that each family was read from, to be carried elsewhere. */
   readonly familyTexts: Map<string, string>;
   readonly snmp: SnmpClient;
-  readonly doubts: Doubts;
+  readonly doubts: LoginDoubts;
   /** Opens a place for a file that a device is to send; there once the stores are open. */
   receive: ((device: DeviceRow, family: Family) => Promise<Receiving>) | null;
 }

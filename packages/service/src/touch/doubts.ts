@@ -1,4 +1,4 @@
-import type { Context } from '../context.js';
+import type { Context, LoginDoubts } from '../context.js';
 import { DeviceEntity, type CredentialRow, type DeviceRow } from '../data/entities.js';
 import { steadyNow } from '../steady.js';
 import { letsIn } from './let-in.js';
@@ -33,7 +33,7 @@ interface Doubt {
  * it: the first is a fault of that device, the second one of the login. Of such a login one try is made now and then, by whoever is next,
  * so that no account is locked by us.
  */
-export class Doubts {
+export class Doubts implements LoginDoubts {
   readonly #of = new Map<string, Doubt>();
   readonly #looking = new Map<string, Promise<void>>();
 
@@ -42,11 +42,6 @@ export class Doubts {
     private readonly ask: typeof letsIn = letsIn,
   ) {}
 
-  /**
-   * A device refuses a login with which it had let us in.
-   *
-   * @returns what is to be said where others refuse it as well; null: it is this one alone, as far as anybody knows
-   */
   async refused(context: Context, credential: CredentialRow, protocol: 'ssh' | 'http', device: DeviceRow): Promise<string | null> {
     const doubt = this.#of.get(credential.id) ?? { name: credential.name, by: new Map(), stands: false, nextTry: 0, every: tryEvery.first };
     this.#of.set(credential.id, doubt);
@@ -65,18 +60,15 @@ export class Doubts {
     return detailOf(doubt);
   }
 
-  /** It was let in somewhere, or put in anew. */
   forget(credential: string): void {
     this.#of.delete(credential);
   }
 
-  /** What is to be said of a login that several refuse; null: nothing. */
   standing(credential: string): string | null {
     const doubt = this.#of.get(credential);
     return doubt?.stands ? detailOf(doubt) : null;
   }
 
-  /** Why a login is not to be tried now; null: it may be. Who is told so is the one who tries it. */
   whyNot(credential: string): string | null {
     const doubt = this.#of.get(credential);
     if (!doubt?.stands) return null;
@@ -85,7 +77,6 @@ export class Doubts {
     return null;
   }
 
-  /** Whether the login of which such a detail tells is not tried yet. */
   rests(detail: string): boolean {
     const now = steadyNow();
     return [...this.#of.values()].some((d) => d.stands && now < d.nextTry && detail.startsWith(`${d.name} had worked `));
