@@ -169,6 +169,24 @@ describe('the way back', () => {
     expect(sw.running.version).toBe('4.3.0');
   });
 
+  it('one that is not there when it is begun anew has not come back since: it can be waited for, and is no one that was never begun', async () => {
+    const router = device('dunmoor-rt-1');
+    const { activations } = router.counters;
+    router.faults.add('never-returns');
+    const planned = await plan(false, 'dunmoor-rt-1');
+    await client.say(planned.id, 'start', { accept: ['all'] });
+    const takeBack = 'waited for once more';
+    expect(runOf(await over(planned.id), 'dunmoor-rt-1')).toMatchObject({ outcome: 'failed', cause: { code: 'never-returned' }, takeBack });
+    await client.sayRun(planned.id, 'dunmoor-rt-1', 'retry');
+    expect(runOf(await over(planned.id), 'dunmoor-rt-1')).toMatchObject({ outcome: 'failed', cause: { code: 'unreachable' }, takeBack });
+    router.faults.clear();
+    router.powerOn();
+    await client.sayRun(planned.id, 'dunmoor-rt-1', 'take-back');
+    const done = runOf(await over(planned.id), 'dunmoor-rt-1');
+    expect(done, JSON.stringify(done)).toMatchObject({ outcome: 'verified', cause: null, takeBack: null });
+    expect(router.counters).toMatchObject({ activations: activations + 1, restartsInWrite: 0 });
+  });
+
   it('goes on after the service was killed in the middle of it, and restarts nothing twice', async () => {
     const sw = device('quay-sw-3');
     sw.faults.add('drops-settings-on-new');

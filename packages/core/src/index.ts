@@ -56,7 +56,7 @@ export * from './plan/windows.js';
 export * from './scheduler/steps.js';
 export * from './scheduler/events.js';
 export * from './scheduler/state.js';
-export { darkWith } from './scheduler/passing.js';
+export { darkWith, firstRung } from './scheduler/passing.js';
 export * from './scheduler/apply.js';
 export * from './scheduler/keep.js';
 export * from './scheduler/ledger.js';

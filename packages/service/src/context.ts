@@ -41,6 +41,8 @@ export interface LoginDoubts {
   readonly standing: (credential: string) => string | null;
   /** Why a login is not to be tried now; null: it may be. Who is told so is the one who tries it. */
   readonly whyNot: (credential: string) => string | null;
+  /** Who is in hand, and says nothing of a login: that may be lost there. */
+  readonly leaveAlone: (inHand: () => ReadonlyMap<string, unknown>) => void;
   /** Whether the login of which such a detail tells is not tried yet. */
   readonly rests: (detail: string) => boolean;
 }

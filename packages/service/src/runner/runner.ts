@@ -156,6 +156,7 @@ export class Runner {
       const { name } = active.plan.runs[index]!;
       return active.state.runs[index]!.phase === 'ended' ? `${name} (failed: retry it, or release it)` : name;
     });
+    context.doubts.leaveAlone(() => this.#troubled(''));
     holdings.onRelease(() => this.#look());
     context.live.listen((event) => {
       if (event.kind === 'changed' && event.what === 'devices') void this.#releaseSeen();

@@ -8,7 +8,7 @@ import {
   legSteps,
   outcomes,
   passageOf,
-  rungAfter,
+  firstRung,
   rungText,
   stepMeaning,
   type Passage,
@@ -143,9 +143,8 @@ export const triedView = ({ rungs }: Passage, { tried }: RunState): RunView['tri
 /** What would be tried if a person had it taken back now. */
 function takeBackText({ plan, state }: ActiveRollout, index: number): string | null {
   const planned = plan.runs[index]!;
-  const { cause, legs } = state.runs[index]!;
   if (checkWord(state, { kind: 'take-back-asked', at: 0, run: planned.id, by: '' }) !== null) return null;
-  return rungText(passageOf(plan, planned).rungs[rungAfter(plan, planned, legs, cause!)!]!.means);
+  return rungText(passageOf(plan, planned).rungs[firstRung(state, index)!]!.means);
 }
 
 /** Why a rollout cannot go on although nobody holds it. */

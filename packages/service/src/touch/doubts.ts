@@ -11,6 +11,8 @@ const mostAsked = 5;
 const together = { theirs: 15 * 60_000, least: 60_000 };
 /** While it is in doubt, one login is tried so often: first, and then each time after twice as long, at most. */
 const tryEvery = { first: 60_000, most: 10 * 60_000, least: 1000 };
+/** Among so many it is looked for those. */
+const mostRead = 200;
 const mostNamed = 3;
 /** So long somebody who needs it waits for it at most. */
 const longest = { theirs: 60 * 60_000, least: 15_000 };
@@ -36,6 +38,7 @@ interface Doubt {
 export class Doubts implements LoginDoubts {
   readonly #of = new Map<string, Doubt>();
   readonly #looking = new Map<string, Promise<void>>();
+  #inHand: () => ReadonlyMap<string, unknown> = () => new Map();
 
   constructor(
     private readonly timeScale: number,
@@ -58,6 +61,10 @@ export class Doubts implements LoginDoubts {
       context.log.warn({ credential: doubt.name }, detailOf(doubt));
     }
     return detailOf(doubt);
+  }
+
+  leaveAlone(inHand: () => ReadonlyMap<string, unknown>): void {
+    this.#inHand = inHand;
   }
 
   forget(credential: string): void {
@@ -94,14 +101,21 @@ export class Doubts implements LoginDoubts {
   }
 
   async #askOthers(context: Context, credential: CredentialRow, protocol: 'ssh' | 'http', doubt: Doubt): Promise<void> {
-    const others = (await context.db.find(DeviceEntity, { address: { $ne: '' } }))
-      .filter((d) => d.credentials[protocol] === credential.id && !doubt.by.has(d.id))
-      .sort((a, b) => (b.lastSeen ?? 0) - (a.lastSeen ?? 0));
-    for (const other of others.slice(0, mostAsked)) {
-      if (this.#isByMany(doubt)) return;
-      const end = await this.ask(context, other, protocol, credential);
+    const besides = JSON.stringify([...doubt.by.keys()]);
+    const found = await context.db.select<{ id: string }>(
+      `select id from device where address <> '' and json_extract(credentials, '$.' || ?) = ?
+        and id not in (select value from json_each(?)) order by last_seen desc limit ?`,
+      [protocol, credential.id, besides, mostRead],
+    );
+    const inHand = this.#inHand();
+    let refused = 0;
+    for (const { id } of found.filter((d) => !inHand.has(d.id)).slice(0, mostAsked)) {
+      const other = await context.db.findOne(DeviceEntity, { id });
+      const end = other && (await this.ask(context, other, protocol, credential));
       if (end === 'opened') return this.forget(credential.id);
-      if (end === 'refused') doubt.by.set(other.id, { name: other.name, at: steadyNow() });
+      if (end !== 'refused') continue;
+      doubt.by.set(id, { name: other!.name, at: steadyNow() });
+      if (++refused === many - 1) return;
     }
   }
 }
