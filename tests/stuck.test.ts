@@ -1,24 +1,30 @@
 import { createHash } from 'node:crypto';
 import { execFileSync } from 'node:child_process';
-import { mkdirSync, rmSync, statfsSync, writeFileSync } from 'node:fs';
+import { closeSync, mkdirSync, openSync, rmSync, writeSync } from 'node:fs';
 import { join } from 'node:path';
 import Sqlite from 'libsql';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import type { LiveEvent } from '@barrow/core';
 import { barrow, folder, serve } from './support/service.js';
 import { isEnded, prepare, rolloutUntil, setScene, type Scene } from './support/scene.js';
 
 const mayMount = process.platform === 'linux' && process.getuid?.() === 0;
 
-/** Waits until what happened live, or has happened already, is so. */
-async function until(scene: Scene, so: () => Promise<boolean>): Promise<void> {
-  const stop = new AbortController();
+/** Takes all the room that is left on the disk of a file. */
+function fill(path: string): void {
+  const file = openSync(path, 'a');
   try {
-    if (await so()) return;
-    for await (const event of scene.served.client.events({ signal: stop.signal }) as AsyncIterable<LiveEvent>)
-      if (event.kind !== 'progress' && (await so())) return;
+    for (const size of [1 << 20, 1 << 12, 1 << 8]) for (;;) if (!takes(file, Buffer.alloc(size))) break;
   } finally {
-    stop.abort();
+    closeSync(file);
+  }
+}
+
+function takes(file: number, piece: Buffer): boolean {
+  try {
+    return writeSync(file, piece) === piece.length;
+  } catch (error) {
+    expect((error as NodeJS.ErrnoException).code).toBe('ENOSPC');
+    return false;
   }
 }
 
@@ -44,19 +50,17 @@ describe.skipIf(!mayMount)('a disk that is full', () => {
     const filler = join(disk.path, 'disk', 'filler');
     await client.say(plan.id, 'start');
     await rolloutUntil(client, plan.id, (r) => r.runs.some((x) => x.step === 'transfer'));
-    const { bavail, bsize } = statfsSync(disk.path + '/disk');
-    try {
-      writeFileSync(filler, Buffer.alloc(bavail * bsize));
-    } catch (error) {
-      expect((error as NodeJS.ErrnoException).code).toBe('ENOSPC');
-    }
-    await until(scene, async () => (await client.health()).troubles.length > 0);
+    // What the service gives back to the disk meanwhile is taken, too.
+    const shown = async (): Promise<boolean> => {
+      fill(filler);
+      return (await barrow(['rollout', 'show', plan.id], { data: scene.data })).out.includes('Make room there');
+    };
+    await expect.poll(shown, { timeout: 120_000 }).toBe(true);
+    fill(filler);
     expect((await client.health()).troubles[0]).toMatchObject({
       code: 'journal-not-written',
       what: expect.stringContaining('nothing is begun'),
     });
-    const shown = await barrow(['rollout', 'show', plan.id], { data: scene.data });
-    expect(shown.out).toContain('Make room there');
     const refused = await barrow(['rollout', 'hold', plan.id], { data: scene.data });
     expect(refused.code).toBe(1);
     expect(refused.err).toMatch(/It was not kept, and nothing was done[\s\S]*Make room/);
