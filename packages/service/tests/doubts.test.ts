@@ -1,8 +1,9 @@
+import { createServer, type AddressInfo } from 'node:net';
 import { expect, it } from 'vitest';
 import type { Context } from '../src/context.js';
 import type { CredentialRow, DeviceRow } from '../src/data/entities.js';
 import { Doubts } from '../src/touch/doubts.js';
-import type { LoginEnd } from '../src/touch/let-in.js';
+import { letsIn, type LoginEnd } from '../src/touch/let-in.js';
 
 const credential = { id: 'c1', name: 'ferry-ssh' } as CredentialRow;
 const deviceNamed = (name: string): DeviceRow => ({ id: name, name }) as DeviceRow;
@@ -70,4 +71,27 @@ it('several that refuse it at once have it lost, each, as long as another lets i
 it('two are not several: what nobody else says anything of is the fault of each', async () => {
   const { refused } = place({ a: 'refused', b: 'refused', c: null });
   expect(await Promise.all([refused('a'), refused('b')])).toEqual([null, null]);
+});
+
+it('a password is tried at no host that was not approved as it shows itself now', async () => {
+  let asked = 0;
+  const server = createServer((socket) => {
+    asked++;
+    socket.destroy();
+  });
+  await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
+  const network = { sshPort: (server.address() as AddressInfo).port };
+  const context = { db: { keptOne: () => Promise.resolve(network) }, sealer: { open: () => 'word' } } as unknown as Context;
+  const password = { ...credential, kind: 'ssh-password', user: 'x', sealed: '', second: null, raise: null, settings: {} } as never;
+  const host = { address: '127.0.0.1', hostKey: 'SHA256:a', family: 'f', network: 'n' };
+  const approved = { hostKey: 'SHA256:a', address: '127.0.0.1', family: 'f', at: 1, by: 'ana' };
+  const tries = async (now: object): Promise<number> => {
+    asked = 0;
+    expect(await letsIn(context, { ...deviceNamed('a'), ...host, ...now } as never, 'ssh', password)).toBeNull();
+    return asked;
+  };
+  expect(await tries({ approved: null })).toBe(0);
+  expect(await tries({ approved, hostKey: 'SHA256:b' })).toBe(0);
+  expect(await tries({ approved })).toBe(1);
+  server.close();
 });

@@ -2,6 +2,7 @@ import { askHttp, SshPlace, WireError, type HttpTarget } from '@barrow/wire';
 import type { Context } from '../context.js';
 import { NetworkEntity, type CredentialRow, type DeviceRow, type NetworkRow } from '../data/entities.js';
 import { httpAccess, sshTargetOf } from './access.js';
+import { hostOf, usable } from './sparing.js';
 
 const askMs = 3000;
 
@@ -53,9 +54,9 @@ export async function opensPages(
   return answered < 400;
 }
 
-/** Whether a device lets a login in, by the door at which it did before. */
+/** Whether a device lets a login in, by the door at which it did before; a password goes to no host that is not approved any more. */
 export async function letsIn(context: Context, device: DeviceRow, protocol: 'ssh' | 'http', credential: CredentialRow): Promise<LoginEnd> {
   const network = await context.db.keptOne(NetworkEntity, 'name', device.network);
-  if (!network) return null;
+  if (!network || usable([credential], device.approved, protocol, hostOf(device)).may.length === 0) return null;
   return asLogin(() => (protocol === 'ssh' ? opensShell : opensPages)(context, device, network, credential));
 }
