@@ -851,7 +851,7 @@ export class Runner {
         { device: step.run.name, step: step.step.step, awayMs: Math.round(away), cause: error.code },
         'a step failed while we were away; it is asked again',
       );
-      result = await again();
+      result = await this.#withLogin(active, step, again);
     }
     const at = steadyNow();
     const run = step.run.id;

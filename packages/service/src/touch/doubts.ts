@@ -1,3 +1,4 @@
+import type { CauseCode } from '@barrow/core';
 import type { Context, LoginDoubts } from '../context.js';
 import { DeviceEntity, type CredentialRow, type DeviceRow } from '../data/entities.js';
 import { steadyNow } from '../steady.js';
@@ -16,6 +17,9 @@ const mostRead = 200;
 const mostNamed = 3;
 /** So long somebody who needs it waits for it at most. */
 const longest = { theirs: 60 * 60_000, least: 15_000 };
+
+/** What a login says of itself or of the server that knows it, and not of the device: nothing was told to that. */
+export const isLoginDoubt = (code: CauseCode): boolean => code === 'credential-suspended' || code === 'login-slow';
 
 export const longestDoubt = (timeScale: number): number => Math.max(longest.least, longest.theirs / timeScale);
 /** Between two looks whether it is to be tried again. */

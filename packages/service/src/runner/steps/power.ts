@@ -1,6 +1,7 @@
-import { CauseError, duration } from '@barrow/core';
+import { cause, CauseError, duration } from '@barrow/core';
 import { ownNow, ownPause } from '@barrow/wire';
 import { steadyNow } from '../../steady.js';
+import { isLoginDoubt } from '../../touch/doubts.js';
 import { rebootSentAt } from './return.js';
 import type { Step, StepContext } from './step.js';
 
@@ -24,19 +25,19 @@ export const cutPower: Step = async (step) => {
     if (steadyNow() >= mayWrite) break;
     await ownPause(Math.min(1000, Math.max(1, mayWrite - steadyNow())), signal);
   }
+  const facts = { from: `${power.outlet} of ${power.name}`, afterMs: steadyNow() - rebootSentAt(step) };
   try {
     await step.onFeeder('cut-power');
   } catch (error) {
-    if (!(error instanceof CauseError) || signal.aborted) throw error;
-    // Perhaps it was heard, and only its answer was lost: whatever became of it, it has power again.
+    // Whose login is in doubt was told nothing.
+    if (!(error instanceof CauseError) || signal.aborted || isLoginDoubt(error.code)) throw error;
+    // Perhaps it was heard, and only its answer was lost: whatever became of it, it has power again, and may come back.
+    const unsure = error.code === 'power-not-switched' ? error.detail : `${power.name}: ${cause(error.code).what} ${error.detail}`;
     const left = await giveAgain(step, patienceUnsure);
-    if (left === null) throw error;
-    throw new CauseError(error.code, `${error.detail}; whether its power is off nobody knows, for ${left}`);
+    if (left !== null) throw new CauseError('power-not-switched', `${unsure}; whether its power is off nobody knows, for ${left}`);
+    return { kind: 'done', facts: { ...facts, unsure } };
   }
-  return {
-    kind: 'done',
-    facts: { from: `${power.outlet} of ${power.name}`, afterMs: steadyNow() - rebootSentAt(step), cutAt: steadyNow() },
-  };
+  return { kind: 'done', facts: { ...facts, cutAt: steadyNow() } };
 };
 
 /** Gives it its power again, and tries that several times: until then it is dark by our doing. */

@@ -2,7 +2,7 @@ import { CauseError, duration } from '@barrow/core';
 import { ownNow, ownPause } from '@barrow/wire';
 import { setArmed } from '../../staging/armed.js';
 import { steadyNow } from '../../steady.js';
-import { doubtPause, longestDoubt } from '../../touch/doubts.js';
+import { doubtPause, isLoginDoubt, longestDoubt } from '../../touch/doubts.js';
 import { isOn } from '../reconcile.js';
 import { preflightFacts } from './before.js';
 import type { Step, StepContext } from './step.js';
@@ -107,7 +107,7 @@ export const comeBack: Step = async (step) => {
       };
     } catch (error) {
       if (!(error instanceof CauseError)) throw error;
-      if (error.code === 'credential-suspended' || error.code === 'login-slow') step.delayed((doubt = error).detail);
+      if (isLoginDoubt(error.code)) step.delayed((doubt = error).detail);
       else endDoubt();
       if (error.code === 'login-refused') throw new CauseError('login-lost', error.detail);
       // While a device comes up, its agent may answer before its shell does; a changed key or refused login will not mend.
@@ -122,8 +122,11 @@ export const comeBack: Step = async (step) => {
   if (ownHour && silentFrom === null) throw stayedUp('and has not restarted');
   // Whoever spoke over its console lives, and is not to lose its power.
   const spoken = step.trail.get('by-console')?.facts['line'];
-  throw new CauseError(
-    lockedOut || spoken !== undefined ? 'locked-out' : 'never-returned',
-    `${spoken === undefined ? '' : 'it was given its address over its console, and '}${duration(Math.max(0, steadyNow() - sentAt))} after the restart: ${lastWords}${sought ? '; it was found at no other address of its network' : ''}`,
-  );
+  const silent = `${duration(Math.max(0, steadyNow() - sentAt))} after the restart: ${lastWords}${sought ? '; it was found at no other address of its network' : ''}`;
+  if (lockedOut || spoken !== undefined)
+    throw new CauseError('locked-out', `${spoken === undefined ? '' : 'it was given its address over its console, and '}${silent}`);
+  // Its power may never have been cut: that is what was wrong, and not that it needs more than that.
+  const unsure = step.trail.get('cut-power')?.facts['unsure'];
+  if (typeof unsure === 'string') throw new CauseError('power-not-switched', `${unsure}; power was given in any case, and ${silent}`);
+  throw new CauseError('never-returned', silent);
 };
