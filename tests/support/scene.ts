@@ -1,6 +1,6 @@
 import { cpSync, openAsBlob, readFileSync, writeFileSync } from 'node:fs';
 import { basename, join } from 'node:path';
-import type { Delivery, Discovery, Rollout, TransferStory } from '@barrow/core';
+import type { Delivery, Discovery, LiveEvent, Rollout, TransferStory } from '@barrow/core';
 import { isAtRest, type BarrowClient } from '@barrow/client';
 import { shippedFamilies } from '@barrow/families';
 import { community, Fleet, login, scenario, sites, snmpPort, sshPort, writeScenarioImages } from '@barrow/standins';
@@ -135,55 +135,51 @@ export async function prepare(scene: Scene): Promise<void> {
 }
 
 /** Waits, by the live events, until a rollout is as it should be. */
-export async function rolloutUntil(client: BarrowClient, id: string, so: (r: Rollout) => boolean): Promise<Rollout> {
-  let view = await client.rollout(id);
-  if (so(view)) return view;
-  const stop = new AbortController();
-  try {
-    for await (const event of client.events({ after: view.journal, signal: stop.signal })) {
-      if (event.kind !== 'journal' || event.entry.rollout !== id) continue;
-      view = await client.rollout(id);
-      if (so(view)) return view;
-    }
-  } finally {
-    stop.abort();
-  }
-  throw new Error('the events ended first');
-}
+export const rolloutUntil = (client: BarrowClient, id: string, so: (r: Rollout) => boolean): Promise<Rollout> =>
+  untilHeard(
+    client,
+    (event) => event.kind === 'journal' && event.entry.rollout === id,
+    async () => {
+      const view = await client.rollout(id);
+      return so(view) ? view : null;
+    },
+  );
 
 export const isEnded = (r: Rollout): boolean => r.phase === 'ended';
 /** Held, and everything that was still under way has come to its end. */
 export const isHeld = (r: Rollout): boolean => r.phase === 'held' && isAtRest(r);
 
-/** Asks again at each live event of a kind, and when events come again, until there is an answer. */
-async function untilHeard<T>(client: BarrowClient, kind: 'delivery' | 'transfer', ask: () => Promise<T | null>): Promise<T> {
+/** Asks again when live events of a kind have come, once for all that came meanwhile, and when events come again, until there is an answer. */
+async function untilHeard<T>(client: BarrowClient, is: (event: LiveEvent) => boolean, ask: () => Promise<T | null>): Promise<T> {
   const stop = new AbortController();
   try {
     let wake = (): void => undefined;
     const heard = (async () => {
-      for await (const event of client.events({ signal: stop.signal, onState: (on) => on && wake() })) if (event.kind === kind) wake();
+      for await (const event of client.events({ signal: stop.signal, onState: (on) => on && wake() })) if (is(event)) wake();
     })();
     for (;;) {
       const next = new Promise<void>((resolve) => (wake = resolve));
       const answer = await ask();
       if (answer !== null) return answer;
-      await Promise.race([next, heard]);
+      await Promise.race([next, heard.then(() => Promise.reject(new Error('the events ended first')))]);
     }
   } finally {
     stop.abort();
   }
 }
 
+const ofKind = (kind: LiveEvent['kind']) => (event: LiveEvent) => event.kind === kind;
+
 /** Waits, by the live events, until deliveries have ended; answers them in the order of their ids. */
 export const delivered = (client: BarrowClient, ids: readonly string[]): Promise<Delivery[]> =>
-  untilHeard(client, 'delivery', async () => {
+  untilHeard(client, ofKind('delivery'), async () => {
     const all = new Map((await client.deliveries(5000)).map((d) => [d.id, d]));
     return ids.every((id) => all.get(id)!.endedAt !== null) ? ids.map((id) => all.get(id)!) : null;
   });
 
 /** Waits until a transfer has ended: who took the last octet may go on before who sent it knows. */
 export const transferred = (client: BarrowClient, id: string): Promise<TransferStory> =>
-  untilHeard(client, 'transfer', async () => {
+  untilHeard(client, ofKind('transfer'), async () => {
     const story = await client.transfer(id);
     return story.endedAt === null ? null : story;
   });

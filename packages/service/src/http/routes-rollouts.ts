@@ -119,8 +119,7 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
   const timelines = new Timelines(parts.journal, foretold);
   const { context, runner, journal } = parts;
   const { db } = context;
-  const fileNames = async (): Promise<Map<string, string>> =>
-    new Map((await db.find(ImageEntity, {}, { fields: ['sha256', 'file'] })).map((i) => [i.sha256, i.file]));
+  const fileNames = async (): Promise<Map<string, string>> => new Map((await db.kept(ImageEntity)).map((i) => [i.sha256, i.file]));
   const epoch = String(parts.startedAt);
   const looked = new WeakMap<ActiveRollout, Changes>();
   const changesOf = (active: ActiveRollout): Changes => {

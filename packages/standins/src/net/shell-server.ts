@@ -121,6 +121,9 @@ export function startShellServer(options: ShellServerOptions): Promise<ShellServ
   });
 }
 
+/** One line of so many comes in two pieces. */
+const inPieces = 4;
+
 async function serve(channel: ServerChannel, connection: Connection, options: ShellServerOptions): Promise<void> {
   let over = false;
   const queue: string[] = [];
@@ -143,15 +146,21 @@ async function serve(channel: ServerChannel, connection: Connection, options: Sh
   };
   const readLine = async (hidden = false): Promise<string | null> => {
     let line = '';
+    // What came at once is echoed at once.
+    let echo = '';
     for (;;) {
+      if (queue.length === 0 && echo !== '') {
+        write(echo);
+        echo = '';
+      }
       const char = await key();
       if (char === null) return null;
       if (char === '\n' || char === '\r') {
-        write('\r\n');
+        write(`${echo}\r\n`);
         return line;
       }
       line += char;
-      if (!hidden) write(char);
+      if (!hidden) echo += char;
     }
   };
   const pause = (ms: number): Promise<void> => (ms >= 1 ? new Promise((resolve) => setTimeout(resolve, ms)) : Promise.resolve());
@@ -164,9 +173,10 @@ async function serve(channel: ServerChannel, connection: Connection, options: Sh
     const line = await readLine();
     if (line === null) break;
     if (line.trim() === '') continue;
-    // A slow console: lines are laid down one after the other, each in two pieces, page by page.
+    // A slow console: lines are laid down one after the other, some in two pieces, page by page.
     let tail = Promise.resolve();
     let onPage = 0;
+    let laid = 0;
     const lay = (text: string): void => {
       tail = tail.then(async () => {
         if (over) return;
@@ -179,8 +189,8 @@ async function serve(channel: ServerChannel, connection: Connection, options: Sh
           write(`\r${' '.repeat(options.pagePrompt.length)}\r`);
           onPage = 0;
         }
-        const cut = Math.ceil(text.length / 2);
-        write(text.slice(0, cut));
+        const cut = laid++ % inPieces === 0 ? Math.ceil(text.length / 2) : 0;
+        if (cut > 0) write(text.slice(0, cut));
         await pause(options.lineMs);
         write(`${text.slice(cut)}\r\n`);
         onPage++;
