@@ -96,6 +96,14 @@ describe('a device that hangs at its restart', () => {
     // 35 min of the camera's time.
     expect(cut['afterMs']).toBeGreaterThanOrEqual(21_000);
     expect((await cli('rollout', 'show', done.id)).out).toContain('quay-cam-1');
+    // That it needed this is in the report, though it is verified.
+    const report = await client.report(done.id);
+    expect(report.runs.find((r) => r.name === 'quay-cam-1')!.rungs).toMatchObject([
+      { text: 'started anew by cutting its power', for: { cause: { code: 'never-returned' } }, by: null, failed: null },
+    ]);
+    const page = (await cli('report', done.id, '--format', 'html')).out.replace(/\s+/g, ' ');
+    expect(page.slice(page.indexOf('What failed, and what was tried'))).toMatch(/quay-cam-1<.*cutting its power<.*it worked/);
+    expect((await cli('report', done.id, '--format', 'csv')).out).toContain('started anew by cutting its power: worked');
   });
 
   it('comes back by its outlet, also when the service is killed while that is off', async () => {

@@ -38,6 +38,7 @@ export * from './checks/serial.js';
 export * from './checks/settled.js';
 export * from './checks/version.js';
 export * from './report/at-site.js';
+export * from './report/climbed.js';
 export * from './soak/again.js';
 export * from './soak/judge.js';
 export * from './soak/measures.js';

@@ -130,6 +130,16 @@ describe('a report', () => {
     checks: [],
     attempts: 1,
     tried: [],
+    rungs: [
+      {
+        text: 'waited for once more',
+        for: { cause: { code: 'never-returned', what: 'It is <b>away</b>.', next: 'Go there.' }, detail: '<img src=y>' },
+        by: '<script>',
+        begunAt: '2026-11-23T08:00:00.000Z',
+        endedAt: null,
+        failed: null,
+      },
+    ],
   };
   const totals = { verified: 0, failed: 1, withdrawn: 0, skipped: 0, recovered: 0, 'not-begun': 0, waiting: 0, 'under-way': 0 };
   const report: Report = {
@@ -160,11 +170,12 @@ describe('a report', () => {
     expect(head!.split(',')[0]).toBe('name');
     expect(line).toContain(`"'=HYPERLINK(""x"")"`);
     expect(line).toContain('"a,b"');
+    expect(line!.endsWith(',waited for once more: not ended')).toBe(true);
     expect(end).toBe('');
   });
   it('as a page escapes everything that came from elsewhere', () => {
     const page = reportPage(report);
-    for (const harm of ['<script>', '<img src=x', '<b>happened']) expect(page).not.toContain(harm);
+    for (const harm of ['<script>', '<img src=x', '<img src=y', '<b>happened', '<b>away']) expect(page).not.toContain(harm);
     expect(page).toContain('&lt;script&gt;');
     expect(page).toContain('0 of 1');
   });

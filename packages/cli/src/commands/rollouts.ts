@@ -1,9 +1,11 @@
 import {
+  cameText,
   duration,
   rungMeans,
   waysIn,
   type ForetoldView,
   type RehearsalView,
+  type Report,
   type TimelineView,
   type Rollout,
   type RunView,
@@ -43,6 +45,14 @@ const commas = (text: string): string[] => text.split(',').map((word) => word.tr
 
 /** What a device ran before the leg in which it failed. */
 const legFrom = (run: RunView): string => run.legs[run.leg]!.from;
+
+/** Whom it did not go well with by itself, and what was done: also where all is well again. */
+function triedLines({ runs }: Report): string[] {
+  const lines = runs.flatMap(({ name, rungs }) =>
+    rungs.map((r) => `${name}: ${r.for.cause.what} It was ${r.text}${r.by === null ? '' : ` on the word of ${r.by}`}: ${cameText(r)}`),
+  );
+  return lines.length === 0 ? [] : [...lines.map((line) => (line.endsWith('.') ? line : `${line}.`)), ''];
+}
 
 function causeLines(io: Io, run: RunView): string {
   const c = makeColours(io);
@@ -798,6 +808,7 @@ export const registerRollouts: Register = (program, act) => {
               ]),
             ),
             '',
+            ...triedLines(report),
             ...report.images.map((i) => `${i.file} ${i.version} ${i.sha256}`),
             '',
             `The whole evidence: \`barrow report ${found} --format html --output report.html\``,

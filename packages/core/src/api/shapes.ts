@@ -851,6 +851,17 @@ export const reportSchema = z.object({
       attempts: z.number().int(),
       /** What was tried after its failure, and failed too. */
       tried: z.array(z.object({ text: z.string(), step: z.string(), cause: causeShape, detail: z.string() })),
+      /** Every rung that was begun with: for what, and on whose word where it took one. `failed`: what came of it; null: it worked, once it has ended. */
+      rungs: z.array(
+        z.object({
+          text: z.string(),
+          for: z.object({ cause: causeShape, detail: z.string() }),
+          by: z.string().nullable(),
+          begunAt: moment,
+          endedAt: moment.nullable(),
+          failed: z.object({ cause: causeShape, detail: z.string() }).nullable(),
+        }),
+      ),
     }),
   ),
   leftOut: z.array(z.object({ device: z.string(), name: z.string(), reason: z.string() })),

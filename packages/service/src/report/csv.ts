@@ -17,6 +17,7 @@ const columns = [
   'endedAt',
   'downMs',
   'attempts',
+  'rungs',
 ] as const;
 
 /** RFC 4180, with a header line; a field that a spreadsheet would run as a formula is led by an apostrophe. */
@@ -26,6 +27,10 @@ export function reportCsv(report: Report): string {
     const safe = /^[=+\-@\t\r]/.test(text) && typeof value !== 'number' ? `'${text}` : text;
     return /[",\r\n]/.test(safe) ? `"${safe.replaceAll('"', '""')}"` : safe;
   };
-  const lines = report.runs.map((run) => columns.map((c) => field(c === 'cause' ? (run.cause?.code ?? null) : run[c])).join(','));
+  const rungs = (run: Report['runs'][number]): string =>
+    run.rungs.map((r) => `${r.text}: ${r.failed?.cause.code ?? (r.endedAt === null ? 'not ended' : 'worked')}`).join('; ');
+  const lines = report.runs.map((run) =>
+    columns.map((c) => field(c === 'cause' ? (run.cause?.code ?? null) : c === 'rungs' ? rungs(run) : run[c])).join(','),
+  );
   return [columns.join(','), ...lines, ''].join('\r\n');
 }

@@ -1,4 +1,4 @@
-import { duration, type Report } from '@barrow/core';
+import { cameText, duration, type Report } from '@barrow/core';
 import { html, raw } from 'hono/html';
 
 const css = `
@@ -33,6 +33,36 @@ function leftToDo({ runs }: Report) {
             <td class="${r.outcome ?? ''}">${r.outcome ?? 'not ended'}</td>
             <td>${r.cause!.what} <span class="quiet">${r.cause!.next}</span></td>
           </tr>`,
+      )}
+    </table>`;
+}
+
+/** Whom it did not go well with by itself, and what was done: also where all is well again. */
+function whatWasTried({ runs }: Report) {
+  const climbed = runs.filter((r) => r.rungs.length > 0);
+  if (climbed.length === 0) return '';
+  return html`<h2>What failed, and what was tried</h2>
+    <table>
+      <tr>
+        <th>Device</th>
+        <th>What failed</th>
+        <th>It was</th>
+        <th>At</th>
+        <th>What came of it</th>
+      </tr>
+      ${climbed.flatMap((r) =>
+        r.rungs.map(
+          (rung) =>
+            html`<tr>
+              <td>${r.name}</td>
+              <td>${rung.for.cause.what} <span class="quiet">${rung.for.detail}</span></td>
+              <td>${rung.text}${rung.by === null ? '' : `, on the word of ${rung.by}`}</td>
+              <td>${time(rung.begunAt).slice(11)}</td>
+              <td class="${rung.failed === null ? '' : 'failed'}">
+                ${cameText(rung)}${rung.failed === null ? '' : html` <span class="quiet">${rung.failed.detail}</span>`}
+              </td>
+            </tr>`,
+        ),
       )}
     </table>`;
 }
@@ -84,7 +114,7 @@ export function reportPage(report: Report): string {
           <div><b>${count('skipped') + count('withdrawn')}</b>skipped or withdrawn</div>
           <div><b>${count('waiting') + count('under-way')}</b>not ended</div>
         </div>
-        ${leftToDo(report)} ${besideTable(report)}
+        ${leftToDo(report)} ${whatWasTried(report)} ${besideTable(report)}
         ${
           report.accepted
             ? html`<h2>What was accepted to begin</h2>

@@ -1,7 +1,9 @@
 import {
+  climbedOf,
   legsOf,
   passageOf,
   rehearse,
+  rungText,
   stepsOf,
   type Check,
   type JournalEntry,
@@ -68,6 +70,10 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
       if (last?.endedAt === null) Object.assign(last, { endedAt: at, result: event.reason });
     }
   }
+  const climbed = climbedOf(
+    plan,
+    journal.map(({ event }) => event),
+  );
   const used = new Set(plan.runs.flatMap((r) => legsOf(plan, r).map((l) => l.image)));
   return {
     rollout: summaryView(active),
@@ -114,6 +120,14 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
         checks: checksOf(plan, run, trail),
         attempts: now.attempt,
         tried: triedView(passageOf(plan, run), now).map(({ text: by, step, cause, detail }) => ({ text: by, step, cause, detail })),
+        rungs: (climbed.get(run.id) ?? []).map(({ rung, cause, detail, by, begunAt, endedAt, failed }) => ({
+          text: rungText(passageOf(plan, run).rungs[rung]!.means),
+          for: { cause: causeView(cause)!, detail },
+          by,
+          begunAt: rfc3339(begunAt),
+          endedAt: rfc3339OrNull(endedAt),
+          failed: failed && { cause: causeView(failed.cause)!, detail: failed.detail },
+        })),
       };
     }),
     leftOut: [...plan.leftOut],
