@@ -14,7 +14,7 @@ const css = `
   section.run { break-inside: avoid; border-top: 1px solid #16202b; margin-top: 1.4rem; padding-top: .5rem; }
   section.run h3 { margin: 0; font-size: 1rem; display: flex; justify-content: space-between; }
   .verified::before { content: '✓ '; } .failed::before { content: '✕ '; } .failed { color: #a01f1f; } .recovered::before { content: '↺ '; } .recovered { color: #7a4a00; } .not-begun::before { content: '○ '; } .not-begun { color: #7a4a00; }
-  .digest { overflow-wrap: anywhere; }
+  .digest { overflow-wrap: anywhere; } .once { white-space: nowrap; }
   @media print { body { margin: 0; max-width: none; } a { color: inherit; text-decoration: none; } }
 `;
 
@@ -29,8 +29,8 @@ function leftToDo({ runs }: Report) {
       ${left.map(
         (r) =>
           html`<tr>
-            <td>${r.name}</td>
-            <td class="${r.outcome ?? ''}">${r.outcome ?? 'not ended'}</td>
+            <td class="once">${r.name}</td>
+            <td class="once ${r.outcome ?? ''}">${r.outcome ?? 'not ended'}</td>
             <td>${r.cause!.what} <span class="quiet">${r.cause!.next}</span></td>
           </tr>`,
       )}
@@ -52,9 +52,9 @@ function whatWasTried({ runs }: Report) {
       </tr>
       ${climbed.flatMap((r) =>
         r.rungs.map(
-          (rung) =>
+          (rung, i) =>
             html`<tr>
-              <td>${r.name}</td>
+              <td class="once">${i === 0 ? r.name : ''}</td>
               <td>${rung.for.cause.what} <span class="quiet">${rung.for.detail}</span></td>
               <td>${rung.text}${rung.by === null ? '' : `, on the word of ${rung.by}`}</td>
               <td>${time(rung.begunAt).slice(11)}</td>
