@@ -115,7 +115,7 @@ describe('a report', () => {
     site: '<img src=x onerror=alert(1)>',
     serial: 'a,b',
     outcome: 'failed',
-    cause: { code: 'no-space', what: 'What <b>happened</b>.', next: 'Look.' },
+    cause: { code: 'no-space', what: 'What <b>happened</b>.', next: 'Look at `barrow <i>x</i>`.' },
     detail: '"quoted"\nand a second line',
     before: '4.2.1',
     after: null,
@@ -178,5 +178,7 @@ describe('a report', () => {
     for (const harm of ['<script>', '<img src=x', '<img src=y', '<b>happened', '<b>away']) expect(page).not.toContain(harm);
     expect(page).toContain('&lt;script&gt;');
     expect(page).toContain('0 of 1');
+    // A command is set as one, without its backticks.
+    expect(page).toContain('Look at <code>barrow &lt;i&gt;x&lt;/i&gt;</code>.');
   });
 });

@@ -20,6 +20,9 @@ const css = `
 
 const time = (moment: string | null): string => (moment === null ? '–' : moment.replace('T', ' ').slice(0, 19));
 
+/** Commands stand between backticks in words for a terminal. */
+const words = (text: string) => text.split('`').map((piece, i) => (i % 2 === 0 ? piece : html`<code>${piece}</code>`));
+
 /** Who is not at its target, why, and what is to be looked at: what the morning begins with. */
 function leftToDo({ runs }: Report) {
   const left = runs.filter((r) => r.outcome !== 'verified' && r.outcome !== 'skipped' && r.cause);
@@ -31,7 +34,7 @@ function leftToDo({ runs }: Report) {
           html`<tr>
             <td class="once">${r.name}</td>
             <td class="once ${r.outcome ?? ''}">${r.outcome ?? 'not ended'}</td>
-            <td>${r.cause!.what} <span class="quiet">${r.cause!.next}</span></td>
+            <td>${r.cause!.what} <span class="quiet">${words(r.cause!.next)}</span></td>
           </tr>`,
       )}
     </table>`;
@@ -231,7 +234,7 @@ export function reportPage(report: Report): string {
                 r.cause
                   ? html`<p class="failed">${r.cause.what}</p>
                       <p>${r.detail}</p>
-                      <p class="quiet">${r.cause.next}</p>`
+                      <p class="quiet">${words(r.cause.next)}</p>`
                   : r.detail
                     ? html`<p>${r.detail}</p>`
                     : ''
