@@ -182,6 +182,7 @@ describe('a device that hangs at its restart', () => {
     // Nobody knows when it was cut, or whether: that is kept, and no moment is made up.
     expect(cut).toMatchObject({ unsure: expect.any(String) as string });
     expect(cut).not.toHaveProperty('cutAt');
+    expect((await cli('report', done.id)).out).toContain('cutting its power: it came back, and whether that was done nobody knows: ');
   });
 
   it('keeps its power when it answers and lets nobody in', async () => {

@@ -65,6 +65,18 @@ describe('the rungs that a run was tried by', () => {
     ]);
   });
 
+  it('do not say that it worked where nobody knows whether it was done', () => {
+    const world = started();
+    failAt(world, 'return', 'never-returned');
+    failAt(world, 'return', 'never-returned');
+    const named = namedAt(world.state, 0);
+    expect(named.step).toBe('cut-power');
+    world.happen({ kind: 'step-done', at: world.now, run: 'd1', ...named, facts: { unsure: 'it did not answer' } });
+    world.settle();
+    toItsEnd(world);
+    expect(of(world)!.map((c) => c.unsure)).toEqual([null, 'it did not answer']);
+  });
+
   it('say on whose word, and keep what was tried before it', () => {
     const world = started();
     failAt(world, 'return', 'never-returned');

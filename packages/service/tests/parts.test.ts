@@ -138,6 +138,7 @@ describe('a report', () => {
         begunAt: '2026-11-23T08:00:00.000Z',
         endedAt: null,
         failed: null,
+        unsure: null,
       },
     ],
   };

@@ -860,6 +860,8 @@ export const reportSchema = z.object({
           begunAt: moment,
           endedAt: moment.nullable(),
           failed: z.object({ cause: causeShape, detail: z.string() }).nullable(),
+          /** Why nobody knows whether it was done; null where that is known. */
+          unsure: z.string().nullable(),
         }),
       ),
     }),

@@ -19,11 +19,16 @@ export interface Climbed {
   endedAt: Instant | null;
   /** By which cause it failed too; null: it has not. */
   failed: { readonly cause: string; readonly detail: string } | null;
+  /** Why nobody knows whether what it was to do was done; null where that is known. */
+  unsure: string | null;
 }
 
 /** What came of a rung that is told in a report, in words. */
-export const cameText = ({ endedAt, failed }: Report['runs'][number]['rungs'][number]): string =>
-  failed !== null ? `that failed too: ${failed.cause.what}` : endedAt === null ? 'not ended yet' : 'it worked';
+export function cameText({ endedAt, failed, unsure }: Report['runs'][number]['rungs'][number]): string {
+  if (failed !== null) return `that failed too: ${failed.cause.what}`;
+  if (endedAt === null) return 'not ended yet';
+  return unsure === null ? 'it worked' : `it came back, and whether that was done nobody knows: ${unsure}`;
+}
 
 /**
  * The rungs that each run was tried by, in their order, by its id: also those that worked, of which its state tells nothing any more.
@@ -44,6 +49,8 @@ export function climbedOf(plan: Plan, events: Iterable<RolloutEvent>): ReadonlyM
       const open = last?.endedAt === null ? last : null;
       if (event.kind === 'take-back-asked') word.set(event.run, event.by);
       if (event.kind === 'run-retried') word.delete(event.run);
+      const unsure = event.kind === 'step-done' ? event.facts?.['unsure'] : undefined;
+      if (open && typeof unsure === 'string') open.unsure = unsure;
       if (event.kind === 'step-failed') {
         const { cause, detail } = event;
         failure.set(event.run, { cause, detail });
@@ -54,7 +61,7 @@ export function climbedOf(plan: Plan, events: Iterable<RolloutEvent>): ReadonlyM
         word.delete(event.run);
       } else if (event.kind === 'step-begun' && rung !== null && !open) {
         const why = failure.get(event.run) ?? { cause: 'service-fault', detail: '' };
-        list.push({ rung, ...why, by: word.get(event.run) ?? null, begunAt: event.at, endedAt: null, failed: null });
+        list.push({ rung, ...why, by: word.get(event.run) ?? null, begunAt: event.at, endedAt: null, failed: null, unsure: null });
         found.set(event.run, list);
       }
     }

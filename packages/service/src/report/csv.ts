@@ -28,7 +28,9 @@ export function reportCsv(report: Report): string {
     return /[",\r\n]/.test(safe) ? `"${safe.replaceAll('"', '""')}"` : safe;
   };
   const rungs = (run: Report['runs'][number]): string =>
-    run.rungs.map((r) => `${r.text}: ${r.failed?.cause.code ?? (r.endedAt === null ? 'not ended' : 'worked')}`).join('; ');
+    run.rungs
+      .map((r) => `${r.text}: ${r.failed?.cause.code ?? (r.endedAt === null ? 'not ended' : r.unsure === null ? 'worked' : 'came back')}`)
+      .join('; ');
   const lines = report.runs.map((run) =>
     columns.map((c) => field(c === 'cause' ? (run.cause?.code ?? null) : c === 'rungs' ? rungs(run) : run[c])).join(','),
   );

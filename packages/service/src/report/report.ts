@@ -120,13 +120,14 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
         checks: checksOf(plan, run, trail),
         attempts: now.attempt,
         tried: triedView(passageOf(plan, run), now).map(({ text: by, step, cause, detail }) => ({ text: by, step, cause, detail })),
-        rungs: (climbed.get(run.id) ?? []).map(({ rung, cause, detail, by, begunAt, endedAt, failed }) => ({
+        rungs: (climbed.get(run.id) ?? []).map(({ rung, cause, detail, by, begunAt, endedAt, failed, unsure }) => ({
           text: rungText(passageOf(plan, run).rungs[rung]!.means),
           for: { cause: causeView(cause)!, detail },
           by,
           begunAt: rfc3339(begunAt),
           endedAt: rfc3339OrNull(endedAt),
           failed: failed && { cause: causeView(failed.cause)!, detail: failed.detail },
+          unsure,
         })),
       };
     }),
