@@ -55,9 +55,16 @@ describe('a Friday night', () => {
     ])
       expect(page).toContain(words);
     // Each that did not come to its target is told with what to do, and no other is.
-    const left = page.slice(page.indexOf('What is left to do'), page.indexOf('As rehearsed'));
+    const [left, tried] = ['What is left to do', 'What failed, and what was tried'].map((heading) => {
+      const from = page.indexOf(`<h2>${heading}`);
+      expect(from, heading).toBeGreaterThan(0);
+      return page.slice(from, page.indexOf('<h2>', from + 1));
+    }) as [string, string];
     for (const name of ['dunmoor-sw-1', 'quay-cam-2', 'gannet-sw-1', 'eelgate-phone-2']) expect(left).toContain(name);
     expect(left).not.toContain('quay-phone-1');
+    // Who came to its target by a rung has nothing left to do, and what was tried for it is told.
+    expect(tried).toContain('quay-phone-1');
+    expect(tried).toMatch(/started anew by cutting its power[^]*it worked/);
     expect(readFileSync(join(demo, 'friday', 'quay-cam-2.html'), 'utf8')).toContain('What to do, in this order');
   });
 });
