@@ -1,8 +1,8 @@
 // What the build makes beside the compiled sources, so that a start is quick.
-import { readdirSync, readFileSync } from 'node:fs';
+import { copyFileSync, readdirSync, readFileSync } from 'node:fs';
 import { join, relative } from 'node:path';
 import { rolldown } from 'rolldown';
-import { root } from './prepare.mjs';
+import { root, run } from './prepare.mjs';
 
 /** What looks for something beside itself finds it from the one file as well. */
 const ours = /[\\/]packages[\\/]\w+[\\/]dist[\\/]/;
@@ -20,6 +20,24 @@ const unasked = {
   load: (id) => (/[\\/]umzug[\\/]lib[\\/]cli\.js$/.test(id) ? 'exports.UmzugCLI = undefined;' : null),
 };
 
+/** What is not in the one file, and loaded where it is needed: by who loads the file, since a script of its own cannot. */
+const fromOutside = { name: 'from-outside', renderChunk: (code) => code.replaceAll(/\bimport\((?=["'`])/g, 'importFrom(') };
+
+/** One file, and beside it what loads it. */
+async function write(bundle, dir) {
+  await bundle.write({
+    dir,
+    format: 'cjs',
+    entryFileNames: 'index.cjs',
+    codeSplitting: false,
+    cleanDir: true,
+    // Names stay as they were written, so that a trace can be read. What only takes time to be read over goes.
+    minify: { compress: false, mangle: false, codegen: { removeWhitespace: true } },
+  });
+  await bundle.close();
+  copyFileSync(join(root, 'scripts/quick.js'), join(dir, 'quick.js'));
+}
+
 // One file of the command line's everyday commands: a command of a second must not load hundreds of files first.
 const cli = join(root, 'packages/cli');
 const made = await rolldown({
@@ -28,10 +46,9 @@ const made = await rolldown({
   // Loaded from where they stand, and only by the commands that need them.
   external: (id) => /^node:/.test(id) || /^@barrow\/(service|standins|families)$/.test(id) || /[\\/]demo[\\/]/.test(id),
   makeAbsoluteExternalsRelative: true,
-  plugins: [fromWhereItStood(join(cli, 'dist/bundle'))],
+  plugins: [fromWhereItStood(join(cli, 'dist/bundle')), fromOutside],
 });
-await made.write({ dir: join(cli, 'dist/bundle'), format: 'esm', cleanDir: true });
-await made.close();
+await write(made, join(cli, 'dist/bundle'));
 
 // One file of the service: hundreds of files take longer to load than all else that a start does. What has parts of its own
 // that are no JavaScript stays where it is.
@@ -41,19 +58,11 @@ const whole = await rolldown({
   input: join(service, 'dist/index.js'),
   platform: 'node',
   external: (id) => /^node:/.test(id) || /^(libsql|ssh2)$/.test(id),
-  plugins: [unasked, fromWhereItStood(bundle)],
+  plugins: [unasked, fromWhereItStood(bundle), fromOutside],
   // Databases that Barrow does not use, of which a library knows: they are not here, and never asked for.
   onLog: (level, log, tell) => void (log.code === 'UNRESOLVED_IMPORT' || tell(level, log)),
 });
-await whole.write({
-  dir: bundle,
-  format: 'esm',
-  cleanDir: true,
-  // Names stay as they were written, so that a trace can be read. What only takes time to be read over goes.
-  minify: { compress: false, mangle: false, codegen: { removeWhitespace: true } },
-  banner: `import { createRequire as requireFrom } from 'node:module'; const require = requireFrom(import.meta.url);`,
-});
-await whole.close();
+await write(whole, bundle);
 
 // The families that ship, read and checked once for all.
 const { parseFamily, shippedFamilies, writeCompiled } = await import(join(root, 'packages/families/dist/index.js'));
@@ -64,3 +73,5 @@ writeCompiled(
     return [text, parseFamily(text, name)];
   }),
 );
+
+run(process.execPath, [join(root, 'scripts/warm.mjs')], { stdio: ['ignore', 'ignore', 'inherit'] });

@@ -3,7 +3,7 @@ import { statSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
 
 const made = (path) => statSync(fileURLToPath(new URL(path, import.meta.url)), { throwIfNoEntry: false })?.mtimeMs ?? 0;
-const quick = '../dist/bundle/main.js';
+const quick = '../dist/bundle/quick.js';
 const parts = ['../dist', '../../client/dist', '../../core/dist'];
 // The demo is loaded in its parts; so is all that was compiled after the quick file was made.
 const whole = process.argv.includes('demo');

@@ -6,13 +6,14 @@ process.stdout.on('error', (error: NodeJS.ErrnoException) => {
   throw error;
 });
 
-const code = await runCli(process.argv.slice(2), {
+void runCli(process.argv.slice(2), {
   out: (text) => void process.stdout.write(text),
   err: (text) => void process.stderr.write(text),
   terminal: process.stdout.isTTY === true,
   width: process.stdout.columns ?? 100,
+}).then((code) => {
+  process.exitCode = code;
+  // Sockets that a command left open must not keep it from ending.
+  if (process.stdout.writableLength === 0) process.exit(code);
+  else process.stdout.once('drain', () => process.exit(code));
 });
-process.exitCode = code;
-// Sockets that a command left open must not keep it from ending.
-if (process.stdout.writableLength === 0) process.exit(code);
-else process.stdout.once('drain', () => process.exit(code));

@@ -3,7 +3,7 @@ import { statSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
 
 const made = (path) => statSync(fileURLToPath(new URL(path, import.meta.url)), { throwIfNoEntry: false })?.mtimeMs ?? 0;
-const quick = '../dist/bundle/index.js';
+const quick = '../dist/bundle/quick.js';
 const parts = ['..', '../../core', '../../wire', '../../families'];
 const isQuick = parts.every((part) => made(`${part}/dist/.tsbuildinfo`) < made(quick));
-export const { startService, StartFailure } = await import(isQuick ? quick : '../dist/index.js');
+export const { startService, StartFailure } = isQuick ? (await import(quick)).quick : await import('../dist/index.js');
