@@ -66,7 +66,7 @@ async function build() {
     packages
       .filter((p) => p !== 'console')
       .map((p) => `packages/${p}`)
-      .concat('tsconfig.base.json', 'tsconfig.json', 'scripts/bundle.mjs'),
+      .concat('tsconfig.base.json', 'tsconfig.json', ...['bundle.mjs', 'quick.js', 'warm.mjs'].map((name) => `scripts/${name}`)),
   );
   const built = packages.filter((p) => p !== 'console').every((p) => existsSync(join(root, 'packages', p, 'dist', '.tsbuildinfo')));
   const service = async () => {

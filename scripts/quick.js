@@ -24,5 +24,7 @@ const importFrom = (name) => import(name);
 script.runInThisContext().call(module.exports, module.exports, createRequire(file), module, file, dirname(file), importFrom);
 
 export const quick = module.exports;
+/** Whether what was kept was of no use, or not there. */
+export const refused = script.cachedDataRejected ?? true;
 /** What the engine made of it until now, functions that were called among it. */
 export const made = () => script.createCachedData();

@@ -36,7 +36,7 @@ describe('settings that a device sends by TFTP', () => {
   const cli = (...args: string[]): Promise<Ran> => barrow([...args, '--url', scene.served.url, '--token', scene.served.token]);
 
   beforeAll(async () => {
-    scene = await setScene({ network: 81, whole: true });
+    scene = await setScene({ network: 81, only: ['quay-core-1', 'quay-core-2', 'quay-sw-1', 'quay-sw-2'] });
     ({ client } = scene.served);
     await addWholeNetworks(client, 81, ['quay-house']);
     await discover(client);

@@ -35,7 +35,9 @@ describe('staging', () => {
   };
 
   beforeAll(async () => {
-    scene = await setScene({ network: 78, scale: 100, whole: true });
+    const phones = ['quay-phone-1', 'quay-phone-2', 'quay-ap-1', 'quay-ap-2', 'quay-ap-3', 'quay-ap-4', 'quay-cam-1', 'quay-cam-2'];
+    const others = ['quay-sw-1', 'quay-sw-2', 'quay-sw-3', 'quay-sw-4', 'quay-rt-1', 'quay-core-1', 'quay-core-2', 'quay-wlc-1'];
+    scene = await setScene({ network: 78, scale: 100, only: [...phones, ...others, 'quay-con-1', 'quay-pdu-1'] });
     ({ client } = scene.served);
     await addWholeNetworks(client, 78, ['quay-house']);
     await discover(client);
