@@ -26,10 +26,10 @@ export default defineConfig({
     hookTimeout: 600_000,
     expect: { poll: { timeout: 60_000 } },
     sequence: { sequencer: LongestFirst },
-    // They wait more than they work: eight share two cores well.
-    maxWorkers: 8,
+    // They wait more than they work: six share two cores well.
+    maxWorkers: 6,
     pool: 'forks',
-    // What is imported is imported once by each of the eight, and not by each of the files: a quarter of all work.
+    // What is imported is imported once by each of the six, and not by each of the files: a quarter of all work.
     isolate: false,
     // What is compiled is loaded as it is, and not taken apart anew.
     server: { deps: { external: [/packages\/\w+\/dist\//] } },
