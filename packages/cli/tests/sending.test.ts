@@ -5,6 +5,7 @@ import { buffer } from 'node:stream/consumers';
 import { Worker } from 'node:worker_threads';
 import { BarrowClient, ProblemError, UnreachableError } from '@barrow/client';
 import { afterEach, describe, expect, it } from 'vitest';
+import { stall } from '../../../tests/support/stall.js';
 import { fetchSending } from '../src/sending.js';
 
 describe('an upload of the command line', () => {
@@ -63,7 +64,7 @@ describe('an upload of the command line', () => {
       yield Buffer.alloc(10);
       for (const until = performance.now() + 15; performance.now() < until;) await new Promise((done) => setImmediate(done));
       // The answer is there; that the other side broke off, nobody can hear meanwhile.
-      Atomics.wait(new Int32Array(new SharedArrayBuffer(4)), 0, 0, 60);
+      stall(60);
       yield* pieces(2);
     }
     const error = await client.sendUpload('u', 0, slowly() as never).catch((e: unknown) => e);

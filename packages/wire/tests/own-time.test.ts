@@ -3,15 +3,13 @@ import { spawn } from 'node:child_process';
 import { fileURLToPath } from 'node:url';
 import { describe, expect, it } from 'vitest';
 import { ownMissed, ownNow, ownPause, ownTimeout, Patience } from '@barrow/wire';
-
-/** Keeps this thread from everything else. */
-const block = (ms: number): void => void Atomics.wait(new Int32Array(new SharedArrayBuffer(4)), 0, 0, ms);
+import { stall } from '../../../tests/support/stall.js';
 
 describe('our own time', () => {
   it('stands still while we do, and tells what was missed', async () => {
     await ownPause(1);
     const [own, missed, wall] = [ownNow(), ownMissed(), performance.now()];
-    block(1500);
+    stall(1500);
     const passed = performance.now() - wall;
     expect(ownNow() - own).toBeLessThan(400);
     expect(ownMissed() - missed).toBeGreaterThan(passed - 400);
@@ -31,7 +29,7 @@ describe('our own time', () => {
     // The answer lies in the buffer, and the timer is long due, when this thread is let go.
     const sender = createSocket('udp4');
     await new Promise<void>((resolve) => sender.send('x', socket.address().port, '127.0.0.1', () => resolve()));
-    block(800);
+    stall(800);
     await ended;
     expect(order).toEqual(['heard', 'gave up']);
     socket.close();

@@ -17,6 +17,7 @@ import {
 } from '@barrow/wire';
 import { command } from '../../../tests/support/command.js';
 import { has } from '../../../tests/support/service.js';
+import { stall } from '../../../tests/support/stall.js';
 import { ack, bareClient, errorTo, rrq } from './bare-client.js';
 import { Relay } from './relay.js';
 
@@ -197,7 +198,11 @@ describe('a line that loses, doubles and delays', () => {
 /** The numbers of the blocks that come, to the first of a number. */
 async function until(c: { next: () => Promise<{ packet: Buffer }> }, block: number): Promise<number[]> {
   const came: number[] = [];
-  while (came.at(-1) !== block) came.push((await c.next()).packet.readUInt16BE(2));
+  while (came.at(-1) !== block) {
+    const { packet } = await c.next();
+    expect(packet.readUInt16BE(0), packet.toString('latin1')).toBe(3);
+    came.push(packet.readUInt16BE(2));
+  }
   return came;
 }
 
@@ -228,22 +233,33 @@ describe('a receiver on a bad line', () => {
   });
 
   it('that ignores what it has, until its own timer runs out, is left in peace for long enough', async () => {
-    const b = await bed({ f: randomBytes(3000) }, { tries: 3 });
+    const b = await bed({ f: randomBytes(3000) });
     const c = await socketTo();
     // It agreed on one second, and its own timer is as long; every packet starts that anew.
     c.send(rrq('f', 'octet', 'timeout', '1'), b.port);
     const { port } = await c.next();
+    let timer: NodeJS.Timeout;
+    const anew = (): void => {
+      clearTimeout(timer);
+      timer = setTimeout(() => c.send(ack(1), port), 1000);
+    };
+    c.socket.on('message', anew);
+    undo.push(() => clearTimeout(timer));
     c.send(ack(0), port);
-    expect((await c.next()).packet.readUInt16BE(2)).toBe(1);
-    let last = performance.now();
-    let longest = 0;
-    for (let i = 0; i < 7 && longest < 1000; i++) {
-      expect((await c.next()).packet.readUInt16BE(2)).toBe(1);
-      longest = Math.max(longest, performance.now() - last);
-      last = performance.now();
-    }
-    expect(longest).toBeGreaterThan(1000);
-    c.send(ack(1), port);
+    // A store that never left it in peace would give it up, with an error.
+    const came = await until(c, 2);
+    expect([...new Set(came)]).toEqual([1, 2]);
+    expect(came.length).toBeGreaterThan(2);
+  });
+
+  it('is heard before anything is sent again to it, though this process was away for longer than the wait', async () => {
+    const b = await bed({ f: randomBytes(3000) });
+    const c = await socketTo();
+    c.send(rrq('f', 'octet'), b.port);
+    const { port } = await c.next();
+    // What it acknowledged lies in the buffer of the store's port, whose timer is long due, when this thread is let go.
+    await new Promise<void>((resolve) => c.socket.send(ack(1), port, '127.0.0.1', () => resolve()));
+    stall(1500);
     expect((await c.next()).packet.readUInt16BE(2)).toBe(2);
   });
 
@@ -429,8 +445,7 @@ describe('a server in a thread of its own', () => {
     const fetched = run('curl', ['-s', '-S', '--tftp-blksize', '1428', '-o', join(t.dir, 'got'), `tftp://127.0.0.1:${t.port}/f`], t.dir);
     await expect.poll(() => t.seen.begun).toBe(1);
     // Nothing is answered here for a while; curl would give up on nobody's silence.
-    const until = performance.now() + 1500;
-    while (performance.now() < until) void 0;
+    stall(1500);
     expect((await fetched).code).toBe(0);
     expect(sha(readFileSync(join(t.dir, 'got')))).toBe(sha(file));
     await expect.poll(() => t.seen.ends.length).toBe(1);

@@ -186,7 +186,15 @@ export class ReceivingTransfer {
     // anew: they are left in peace for longer than such a timer usually is.
     // Before the first block nothing is hurried: who did not hear the answer asks again, and who hears it twice may skip a block.
     const wait = this.#block > 0 && this.#tries < quickTries ? firstWait * 2 ** this.#tries : this.#timeout * 1.2;
-    this.#timer = setTimeout(() => this.#late(), wait);
+    this.#timer = setTimeout(() => this.#due(), wait);
+  }
+
+  /** As in a transfer that sends: what arrived while we were busy is heard before anybody is called late. */
+  #due(): void {
+    const heard = this.#acks;
+    setImmediate(() => {
+      if (!this.#ended && this.#acks === heard) this.#late();
+    });
   }
 
   #late(): void {

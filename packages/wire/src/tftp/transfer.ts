@@ -328,9 +328,19 @@ export class SendingTransfer {
     if (this.#timer) clearTimeout(this.#timer);
     if (this.#ended) return;
     // Some receivers ignore what they have already, until a timer of their own runs out, which every packet of ours starts
-    // anew. So after a few quick tries they are left in peace for longer than such a timer usually is.
-    const wait = this.#tries <= quickTries ? Math.min(this.#longestWait, this.#wait * 2 ** this.#tries) : this.#peace;
-    this.#timer = setTimeout(() => this.#late(), wait);
+    // anew. So after a few quick tries, or once these would be as far apart, they are left in peace for longer than such a
+    // timer usually is.
+    const quick = this.#wait * 2 ** this.#tries;
+    const wait = this.#tries === 0 || (this.#tries <= quickTries && quick < this.#longestWait) ? quick : this.#peace;
+    this.#timer = setTimeout(() => this.#due(), wait);
+  }
+
+  /** Timers are due before sockets are read: what arrived while we were busy is heard before anybody is called late. */
+  #due(): void {
+    const heard = this.#acks;
+    setImmediate(() => {
+      if (!this.#ended && this.#acks === heard) this.#late();
+    });
   }
 
   #late(): void {
