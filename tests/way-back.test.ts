@@ -80,7 +80,9 @@ describe('the way back', () => {
     expect(told.out).toMatch(/1\/6 taken back by its other slot: take-stock/);
     expect(told.out).toMatch(/6\/6 taken back by its other slot: checks/);
     expect(told.out).toMatch(/↺ recovered/);
-    expect(told.out.replace(/\s+/g, ' ')).toContain('It is good again on 4.2.1, and not at its target.');
+    expect(told.out.replace(/\s+/g, ' ')).toContain(
+      'Then it was taken back by its other slot: it worked. It is good again on 4.2.1, and not at its target.',
+    );
     expect(sw.running.version).toBe('4.2.1');
     expect(sw.settings).toEqual(settings);
     // Chosen and restarted once there and once back; written once.
@@ -165,7 +167,11 @@ describe('the way back', () => {
     await waitedFor;
     sw.powerOn();
     const done = runOf(await over(planned.id), 'quay-sw-2');
-    expect(done, JSON.stringify(done)).toMatchObject({ outcome: 'verified', cause: null, tried: [] });
+    const mended = [{ text: 'waited for once more', cause: { code: 'never-returned' }, unsure: null }];
+    expect(done, JSON.stringify(done)).toMatchObject({ outcome: 'verified', cause: null, tried: [], mended });
+    const shown = await cli('rollout', 'show', planned.id, '--device', 'quay-sw-2');
+    expect(shown.out).toContain('(never-returned)');
+    expect(shown.out).toContain('Then it was waited for once more: it worked.');
     expect(sw.running.version).toBe('4.3.0');
   });
 

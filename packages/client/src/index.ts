@@ -35,6 +35,8 @@ export {
   soakChange,
   soakValue,
   soakWord,
+  mendedText,
+  totalWord,
   totalsOf,
   wayOf,
   withChanges,

@@ -1,6 +1,7 @@
 import {
   type RehearsalView,
   duration,
+  workedText,
   type ForetoldView,
   type Rollout,
   type RolloutChanges,
@@ -30,12 +31,15 @@ export function localTime(moment: string | null, now = new Date()): string {
   return `${at.getFullYear()}-${two(at.getMonth() + 1)}-${two(at.getDate())} ${time}`;
 }
 
-/** How a rollout stands in numbers, e.g. `12 of 14 verified, 1 failed, 1 not-begun`. */
+/** What is counted, in words: an outcome is called as it is everywhere else. */
+export const totalWord = (of: keyof RolloutSummary['totals']): string => (of === 'under-way' ? 'under way' : of);
+
+/** How a rollout stands in numbers, e.g. `12 of 14 verified, 1 failed, 1 under way`. */
 export function totalsOf(r: Pick<RolloutSummary, 'totals' | 'devices'>): string {
   const n = (k: keyof RolloutSummary['totals']): number => r.totals[k] ?? 0;
   const rest = (['failed', 'not-begun', 'skipped', 'withdrawn', 'recovered', 'under-way', 'waiting'] as const)
     .filter((k) => n(k) > 0)
-    .map((k) => `${n(k)} ${k}`);
+    .map((k) => `${n(k)} ${totalWord(k)}`);
   return [`${n('verified')} of ${r.devices} verified`, ...rest].join(', ');
 }
 
@@ -183,6 +187,12 @@ export function paceOf(
   const isSlow = ms > (seen === null ? 2 * usualMs : seen.mostMs);
   const slow = isSlow ? (seen === null ? 'slow: ' : 'slower than ever here: ') : '';
   return { text: `${slow}${duration(Math.max(1000, ms))}, usually ${duration(usualMs)}${most}`, isLate, isSlow };
+}
+
+/** By what a device stands again, in a sentence. */
+export function mendedText({ text, unsure }: RunView['mended'][number]): string {
+  const said = `Then it was ${text}: ${workedText(unsure)}`;
+  return said.endsWith('.') ? said : `${said}.`;
 }
 
 /** How the whole of a plan could be taken back again, in sentences: how long that takes, and who cannot. */

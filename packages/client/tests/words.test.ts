@@ -32,8 +32,8 @@ describe('words that the command line and the console share', () => {
   });
 
   it('a rollout is told by what is not nothing', () => {
-    const totals = { verified: 12, failed: 1, withdrawn: 0, skipped: 0, recovered: 0, 'not-begun': 1, waiting: 0, 'under-way': 0 };
-    expect(totalsOf({ totals, devices: 14 })).toBe('12 of 14 verified, 1 failed, 1 not-begun');
+    const totals = { verified: 12, failed: 1, withdrawn: 0, skipped: 0, recovered: 0, 'not-begun': 1, waiting: 0, 'under-way': 2 };
+    expect(totalsOf({ totals, devices: 16 })).toBe('12 of 16 verified, 1 failed, 1 not-begun, 2 under way');
   });
 });
 

@@ -36,13 +36,14 @@ describe('the rungs that a run was tried by', () => {
     expect(of(badly)).toBeUndefined();
   });
 
-  it('are told also where the last of them worked, of which the state of the run says nothing', () => {
+  it('are told also where the last of them worked; the state of the run keeps only what failed first, and what worked', () => {
     const world = started();
     failAt(world, 'return', 'never-returned');
     expect(of(world)).toMatchObject([{ rung: 0, cause: 'never-returned', by: null, endedAt: null, failed: null }]);
     failAt(world, 'return', 'never-returned');
     toItsEnd(world);
     expect(world.state.runs[0]).toMatchObject({ outcome: 'verified', cause: null, rung: null, tried: [{ rung: 0 }] });
+    expect(world.state.runs[0]!.mended).toEqual([{ rung: 1, cause: 'never-returned', detail: 'never-returned it was', unsure: null }]);
     const [waited, cut, ...more] = of(world)!;
     expect(more).toEqual([]);
     expect(waited).toMatchObject({ rung: 0, failed: { cause: 'never-returned', detail: 'never-returned it was' } });
@@ -75,6 +76,22 @@ describe('the rungs that a run was tried by', () => {
     world.settle();
     toItsEnd(world);
     expect(of(world)!.map((c) => c.unsure)).toEqual([null, 'it did not answer']);
+    expect(world.state.runs[0]).toMatchObject({ unsure: null, mended: [{ rung: 1, unsure: 'it did not answer' }] });
+  });
+
+  it('are no longer said to be unsure by the next one, and are forgotten by the state when it is tried anew', () => {
+    const world = started();
+    failAt(world, 'return', 'never-returned');
+    failAt(world, 'return', 'never-returned');
+    world.happen({ kind: 'step-done', at: world.now, run: 'd1', ...namedAt(world.state, 0), facts: { unsure: 'it did not answer' } });
+    world.settle();
+    expect(world.state.runs[0]!.unsure).toBe('it did not answer');
+    failAt(world, 'checks', 'old-version');
+    toItsEnd(world);
+    const back = { rung: 2, cause: 'never-returned', detail: 'never-returned it was', unsure: null };
+    expect(world.state.runs[0]).toMatchObject({ outcome: 'recovered', unsure: null, mended: [back] });
+    world.happen({ kind: 'run-retried', at: world.now, run: 'd1', by: 'somebody' });
+    expect(world.state.runs[0]!.mended).toEqual([]);
   });
 
   it('say on whose word, and keep what was tried before it', () => {

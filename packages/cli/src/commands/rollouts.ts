@@ -19,6 +19,7 @@ import {
   foretoldText,
   groupBy,
   learnedText,
+  mendedText,
   noticesBeside,
   paceOf,
   restOf,
@@ -54,12 +55,22 @@ function triedLines({ runs }: Report): string[] {
   return lines.length === 0 ? [] : [...lines.map((line) => (line.endsWith('.') ? line : `${line}.`)), ''];
 }
 
-function causeLines(io: Io, run: RunView): string {
-  const c = makeColours(io);
-  const quoted = (run.detail ?? '')
+const indented = (text: string): string =>
+  text
     .split('\n')
     .map((line) => `    ${line}`)
     .join('\n');
+
+/** What failed and is behind it, and by what it stands again. */
+const mendedLines = (io: Io, { name, mended }: RunView): string[] =>
+  mended.flatMap((m) => {
+    const c = makeColours(io);
+    return [`${c.bold(name)}: ${m.cause.what} ${c.dim(`(${m.cause.code})`)}`, indented(m.detail), `    ${mendedText(m)}`];
+  });
+
+function causeLines(io: Io, run: RunView): string {
+  const c = makeColours(io);
+  const quoted = indented(run.detail ?? '');
   return [
     `${c.bold(run.name)}: ${run.cause!.what} ${c.dim(`(${run.cause!.code}, at ${run.step})`)}`,
     quoted,
@@ -67,7 +78,9 @@ function causeLines(io: Io, run: RunView): string {
       (t) =>
         `    Then ${t.text}, and that failed too: ${t.cause.what} ${c.dim(`(${t.cause.code}, at ${t.step})`)} ${t.detail.split('\n')[0]}`,
     ),
-    ...(run.outcome === 'recovered' ? [`    It is good again on ${legFrom(run)}, and not at its target.`] : []),
+    ...(run.outcome === 'recovered'
+      ? [...run.mended.slice(-1).map((m) => `    ${mendedText(m)}`), `    It is good again on ${legFrom(run)}, and not at its target.`]
+      : []),
     ...(run.cutsOff === null
       ? []
       : [
@@ -78,6 +91,12 @@ function causeLines(io: Io, run: RunView): string {
     .filter((l) => l.trim() !== '')
     .join('\n');
 }
+
+/** Why some failed, and after them what failed of others and is behind them. */
+const troubleLines = (io: Io, runs: readonly RunView[]): string[] => [
+  ...runs.filter((r) => r.cause).map((r) => causeLines(io, r)),
+  ...runs.filter((r) => !r.cause).flatMap((r) => mendedLines(io, r)),
+];
 
 /** What has to stand in the command that starts it. */
 function acceptText({ hazards }: Rollout): string {
@@ -164,8 +183,8 @@ export function rolloutText(io: Io, r: Rollout): string {
         ],
   );
   if (asked.length > 0) parts.push('', 'To be done by hand now:', ...asked);
-  const trouble = r.runs.filter((x) => x.cause);
-  if (trouble.length > 0) parts.push('', ...trouble.map((x) => causeLines(io, x)));
+  const trouble = troubleLines(io, r.runs);
+  if (trouble.length > 0) parts.push('', ...trouble);
   if (r.phase !== 'planned') parts.push('', `${totalsOf(r)}.`);
   return parts.join('\n');
 }
@@ -261,12 +280,11 @@ function judge(r: Rollout): void {
 async function followAndTell({ say }: CommandContext, barrow: BarrowClient, id: string, from?: number): Promise<void> {
   const end = await follow(say, barrow, id, from);
   print(say, end, () => {
-    const trouble = end.runs.filter((x) => x.cause);
     const advice =
       end.phase === 'held'
         ? [`Held: ${end.heldBecause}.`, `Go on with \`barrow rollout continue ${id}\`, or end it with \`barrow rollout stop ${id}\`.`]
         : [`Report: \`barrow report ${id}\``];
-    return ['', ...trouble.map((x) => causeLines(say.io, x)), `${totalsOf(end)}.`, ...advice].join('\n');
+    return ['', ...troubleLines(say.io, end.runs), `${totalsOf(end)}.`, ...advice].join('\n');
   });
   judge(end);
 }
@@ -466,7 +484,7 @@ export const registerRollouts: Register = (program, act) => {
         print(say, d, () =>
           [
             `${d.run.name}  ${d.run.from} → ${d.run.target}  ${runMark(say.io, d.run)}`,
-            ...(d.run.cause ? [causeLines(say.io, d.run)] : []),
+            ...troubleLines(say.io, [d.run]),
             '',
             ...d.events.map(
               ({ event: e }) =>

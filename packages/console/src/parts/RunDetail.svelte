@@ -1,5 +1,6 @@
 <script lang="ts">
   import type { RunDetail } from '@barrow/core';
+  import { mendedText } from '@barrow/client';
   import Trouble from './Trouble.svelte';
   import Words from './Words.svelte';
   import { hear } from '../lib/live.svelte.js';
@@ -40,7 +41,8 @@
           <pre class="mono">{t.detail}</pre>
         {/each}
         {#if detail.run.outcome === 'recovered'}<p>
-            It is good again on {detail.run.legs[detail.run.leg]?.from}, and not at its target.
+            {detail.run.mended.slice(-1).map(mendedText).join('')} It is good again on {detail.run.legs[detail.run.leg]?.from}, and not at
+            its target.
           </p>{/if}
         {#if detail.run.takeBack}<p>It can be {detail.run.takeBack}.</p>{/if}
         {#if detail.run.cutsOff}<p>
@@ -49,7 +51,16 @@
           </p>{/if}
         <p class="next"><b>Look next:</b> <Words text={detail.run.cause.next} /></p>
       </div>
-    {:else if detail.run.detail}<p>{detail.run.detail}</p>{/if}
+    {:else}
+      {#if detail.run.detail}<p>{detail.run.detail}</p>{/if}
+      {#each detail.run.mended as m, i (i)}
+        <div class="mended">
+          <p><strong>{m.cause.what}</strong> <span class="mono quiet">{m.cause.code}</span></p>
+          {#if m.detail}<pre class="mono">{m.detail}</pre>{/if}
+          <p>{mendedText(m)}</p>
+        </div>
+      {/each}
+    {/if}
     <div class="columns">
       <div>
         <h4>What happened</h4>
@@ -104,6 +115,11 @@
   }
   .cause {
     border-left: 4px solid var(--bad);
+    padding-left: 0.8rem;
+    margin-bottom: 0.8rem;
+  }
+  .mended {
+    border-left: 4px solid var(--care);
     padding-left: 0.8rem;
     margin-bottom: 0.8rem;
   }

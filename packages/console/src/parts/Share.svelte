@@ -1,5 +1,6 @@
 <script lang="ts">
   import type { RolloutSummary } from '@barrow/core';
+  import { totalWord } from '@barrow/client';
   let { totals, devices }: { totals: RolloutSummary['totals']; devices: number } = $props();
 
   const order = ['verified', 'recovered', 'failed', 'not-begun', 'skipped', 'withdrawn', 'under-way'] as const;
@@ -7,8 +8,8 @@
 </script>
 
 <!-- The words stand beside it; the bar only shows the proportion. -->
-<div class="share" role="img" aria-label={parts.map((part) => `${part.n} ${part.key}`).join(', ') || 'nothing done yet'}>
-  {#each parts as { key, n } (key)}<span data-part={key} style:flex-grow={n} title="{n} {key}"></span>{/each}
+<div class="share" role="img" aria-label={parts.map((part) => `${part.n} ${totalWord(part.key)}`).join(', ') || 'nothing done yet'}>
+  {#each parts as { key, n } (key)}<span data-part={key} style:flex-grow={n} title="{n} {totalWord(key)}"></span>{/each}
   <span data-part="rest" style:flex-grow={totals.waiting ?? 0}></span>
   {#if devices === 0}<span style:flex-grow={1}></span>{/if}
 </div>

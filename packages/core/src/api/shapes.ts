@@ -585,6 +585,8 @@ export const runViewSchema = z.object({
     .nullable(),
   /** What was tried since it failed, and failed too. */
   tried: z.array(z.object({ means: z.enum(rungMeans), text: z.string(), step: z.string(), cause: causeShape, detail: z.string() })),
+  /** What failed in this attempt, and by which rung it stands again; `unsure`: why nobody knows whether that was done. */
+  mended: z.array(z.object({ text: z.string(), cause: causeShape, detail: z.string(), unsure: z.string().nullable() })),
   /** What would be tried if a person said so; null when nothing can be. */
   takeBack: z.string().nullable(),
   /** Who would lose their power if it were started anew by cutting its own, which a person may accept; null: nobody, or it cannot be. */

@@ -23,11 +23,15 @@ export interface Climbed {
   unsure: string | null;
 }
 
+/** What came of a rung that did not fail, in words. */
+export const workedText = (unsure: string | null): string =>
+  unsure === null ? 'it worked' : `it came back, and whether that was done nobody knows: ${unsure}`;
+
 /** What came of a rung that is told in a report, in words. */
 export function cameText({ endedAt, failed, unsure }: Report['runs'][number]['rungs'][number]): string {
   if (failed !== null) return `that failed too: ${failed.cause.what}`;
   if (endedAt === null) return 'not ended yet';
-  return unsure === null ? 'it worked' : `it came back, and whether that was done nobody knows: ${unsure}`;
+  return workedText(unsure);
 }
 
 /**

@@ -3,7 +3,7 @@ import type { Plan } from '../plan/plan.js';
 import { initialState, outcomes, runPhases, wavePhases, rolloutPhases, type RolloutState, type RunState } from './state.js';
 
 /** Which fold a kept state is of: to be counted up whenever the same journal folds to another state than before. */
-export const foldVersion = 10;
+export const foldVersion = 11;
 
 const claims = z.array(z.object({ key: z.string(), mode: z.enum(['shared', 'exclusive']) }));
 const time = z.number().int().nullable();
@@ -34,6 +34,8 @@ const keptRun = z
     failedStep: z.number().int().nullable(),
     rung: z.number().int().nullable(),
     tried: z.array(z.object({ rung: z.number().int(), step: z.string(), cause: z.string(), detail: z.string() })),
+    mended: z.array(z.object({ rung: z.number().int(), cause: z.string(), detail: z.string(), unsure: z.string().nullable() })),
+    unsure: z.string().nullable(),
     mayCutOff: z.boolean(),
     outcome: z.enum(outcomes).nullable(),
     cause: z.string().nullable(),
@@ -115,7 +117,8 @@ export function keepState(state: RolloutState): KeptState {
 }
 
 function changedSince(begin: RunState, run: RunState): KeptState['runs'][number] {
-  const isSame = (key: keyof RunState): boolean => run[key] === begin[key] || (key === 'tried' && run.tried.length === 0);
+  const isSame = (key: keyof RunState): boolean =>
+    run[key] === begin[key] || ((key === 'tried' || key === 'mended') && run[key].length === 0);
   return Object.fromEntries(Object.entries(run).filter(([key]) => !isSame(key as keyof RunState)));
 }
 

@@ -81,6 +81,7 @@ export function breakRun(state: RolloutState, index: number, rung: number): void
     run.failedStep ??= run.step;
   }
   run.rung = rung;
+  run.unsure = null;
   run.step = rungs[rung]!.step;
   run.stretch = rungs[rung]!.stretch;
   run.claims = run.claims!.filter(isGuard);
@@ -96,8 +97,16 @@ export function breakRun(state: RolloutState, index: number, rung: number): void
 /** It has reached what it failed at: that is behind it. */
 function overcome(state: RolloutState, index: number): void {
   const run = state.runs[index]!;
-  if (run.rung !== null) Object.assign(run, { cause: null, detail: null, failedStep: null });
+  const failed = run.rung !== null;
+  remember(run);
+  if (failed) Object.assign(run, { cause: null, detail: null, failedStep: null });
   mended(state, index);
+}
+
+/** What failed first, and by what it stands again. */
+function remember(run: RunState): void {
+  const { rung, cause, detail, unsure } = run;
+  if (rung !== null) run.mended = [...run.mended, { rung, cause: cause!, detail: detail ?? '', unsure }];
 }
 
 /** It stands again: at its target, or where it was before. */
@@ -106,6 +115,7 @@ function mended(state: RolloutState, index: number): void {
   if (run.rung === null) return;
   state.waves[run.wave]!.broken--;
   run.rung = null;
+  run.unsure = null;
   run.mayCutOff = false;
 }
 
@@ -120,7 +130,10 @@ export function endRun(state: RolloutState, index: number, outcome: Outcome, at:
   const failedAt = outcome === 'failed' && run.pastReturn ? currentStep(state, index) : null;
   if (outcome === 'verified') run.legs = legsOf(state.plan, state.plan.runs[index]!).length;
   if (outcome === 'verified') overcome(state, index);
-  else mended(state, index);
+  else {
+    if (outcome === 'recovered') remember(run);
+    mended(state, index);
+  }
   state.broken.delete(index);
   // Where it may be down, or still writing, nothing above it goes down until it is seen, retried or released. What is below it
   // looks for itself whether it can be reached.
@@ -296,6 +309,7 @@ function retry(state: RolloutState, index: number): void {
     met: arrived,
     absences: 0,
     tried: [],
+    mended: [],
     mayCutOff: false,
     failedStep: null,
     cause: null,

@@ -29,6 +29,16 @@ export interface TriedRung {
   readonly detail: string;
 }
 
+/** A rung that worked, and what had failed first. */
+export interface MendedBy {
+  /** Index into the rungs of the passage. */
+  readonly rung: number;
+  readonly cause: string;
+  readonly detail: string;
+  /** Why nobody knows whether what it was to do was done; null where that is known. */
+  readonly unsure: string | null;
+}
+
 export interface RunState {
   phase: RunPhase;
   /** Index into the planned steps of the step that is next or being taken. */
@@ -72,6 +82,10 @@ export interface RunState {
   /** Index of the rung that is tried, or is next; null while nothing has failed. */
   rung: number | null;
   tried: readonly TriedRung[];
+  /** Of this attempt, what failed and is behind it. */
+  mended: readonly MendedBy[];
+  /** Why nobody knows whether the rung that is tried did what it was to do; null where that is known. */
+  unsure: string | null;
   /** A person has said that others may go dark with what it is taken back by. */
   mayCutOff: boolean;
   outcome: Outcome | null;
@@ -226,6 +240,8 @@ export function initialState(plan: Plan): RolloutState {
       failedStep: null,
       rung: null,
       tried: [],
+      mended: [],
+      unsure: null,
       mayCutOff: false,
       outcome: null,
       cause: null,

@@ -13,6 +13,7 @@ const signOf = (run: RunState, rollout: string, waits: string, asked: string): s
       run.failedStep,
       run.rung,
       run.tried.length,
+      run.mended.length,
       run.outcome,
       run.cause,
       run.detail,

@@ -90,6 +90,12 @@ export function runView(active: ActiveRollout, index: number, fileOf: ReadonlyMa
     pastReturn: run.pastReturn,
     rung: rungView(passage, run),
     tried: triedView(passage, run),
+    mended: run.mended.map(({ rung, cause, detail, unsure }) => ({
+      text: rungText(passage.rungs[rung]!.means),
+      cause: causeView(cause)!,
+      detail,
+      unsure,
+    })),
     takeBack: takeBackText(active, index),
     cutsOff: darkWith(active.state, index)?.map((d) => d.name) ?? null,
     outcome: run.outcome,

@@ -36,7 +36,11 @@ export const ofSteps: Handlers<Kind> = {
   },
   'step-done': {
     check: (state, { run, step, leg }) => runAt(state, run, ['busy'], step, leg),
-    apply: (state, { run, at }) => stepDone(state, runOf(state, run), at),
+    apply(state, { run, at, facts }) {
+      const index = runOf(state, run);
+      if (state.runs[index]!.rung !== null && typeof facts?.['unsure'] === 'string') state.runs[index]!.unsure = facts['unsure'];
+      stepDone(state, index, at);
+    },
   },
   'step-failed': {
     check: (state, { run, step, leg }) => runAt(state, run, ['busy', 'asking'], step, leg),
