@@ -4,6 +4,7 @@ import type { Page, Response } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { addImagesAndTargets, addNetworks, discover, type Scene, setScene } from './support/scene.js';
 import { hasChromium, openBrowser, type OpenBrowser } from './support/browser.js';
+import { tellTwice } from './support/twice.js';
 
 const axe = readFileSync(new URL('../node_modules/axe-core/axe.min.js', import.meta.url), 'utf8');
 
@@ -151,6 +152,17 @@ describe.skipIf(!hasChromium)('the frame of the console', () => {
     expect(height).toBeLessThan(250);
     await page.setViewportSize({ width: 1280, height: 800 });
     await expect.poll(told).toEqual(Array(8).fill('none'));
+  });
+
+  it('shows what is told twice, on every page', async () => {
+    expect(complaints).toEqual([]);
+    await tellTwice(page);
+    const broken = new Promise<void>((resolve) => page.once('pageerror', () => resolve()));
+    for (const path of paths) {
+      await Promise.race([go(path), broken]);
+      expect(complaints, path).toEqual([]);
+    }
+    await page.unrouteAll({ behavior: 'wait' });
   });
 
   it('has its pages behind a button where there is no room for them, and gives the place back', async () => {

@@ -3,6 +3,7 @@ import type { Rollout, RunView } from '@barrow/core';
 import { isAtRest, type BarrowClient } from '@barrow/client';
 import { hasChromium } from './support/browser.js';
 import { openPage } from './support/console.js';
+import { tellTwice } from './support/twice.js';
 import { barrow, type Ran } from './support/service.js';
 import { prepare, rolloutUntil, setScene, type Scene } from './support/scene.js';
 
@@ -60,6 +61,13 @@ describe('settings that come with a version', () => {
     await section.getByRole('button', { name: 'Forget' }).click();
     await section.waitFor({ state: 'detached' });
     expect(await client.expected()).toEqual([]);
+    // Who was taken back by two rungs was looked at twice, by checks of the same names.
+    await tellTwice(page);
+    await page.goto(`${scene.served.url}/rollouts/${id}`);
+    await page.getByRole('button', { name: 'quay-sw-1', exact: true }).last().click();
+    const { checks } = await client.run(id, 'quay-sw-1');
+    const table = page.getByRole('table').filter({ hasText: 'serial' });
+    await expect.poll(() => table.getByText(/^[✓✕] /).count()).toBe(2 * checks.length);
     expect(await end()).toEqual([]);
   });
 

@@ -190,7 +190,7 @@
           )} old. It is tried again by itself.
         </p>
       {/if}
-      {#each troubles as failure (failure.code)}<Trouble {failure} />{/each}
+      {#each troubles as failure, nth (nth)}<Trouble {failure} />{/each}
       <Router />
       <Undo />
     </main>

@@ -161,22 +161,25 @@
               >
             </p>
             <ul>
-              {#each detail.fails as f (f)}<li class="wrap">{f}</li>{/each}
+              {#each detail.fails as f, nth (nth)}<li class="wrap">{f}</li>{/each}
             </ul>
           {/if}
           {#if detail.summary}<p>{detail.summary}</p>{/if}
           {#if may('operator')}<p><button class="anchor" onclick={() => (removing = true)}>Remove this advisory</button></p>{/if}
-          {#each detail.vulnerabilities as v (v.name)}{#each v.remedies as r (r.details)}<p><b>What to do:</b> {r.details}</p>{/each}{/each}
+          {#each detail.vulnerabilities as v, nth (nth)}{#each v.remedies as r, nth (nth)}<p>
+                <b>What to do:</b>
+                {r.details}
+              </p>{/each}{/each}
         </section>
         <section class="sheet" aria-label="Products">
           <table class="list">
             <thead><tr><th>Product</th><th>Versions</th><th>What it is here</th><th></th></tr></thead>
             <tbody>
-              {#each detail.products as p (`${p.vendor}${p.product}`)}
+              {#each detail.products as p, nth (nth)}
                 <tr>
                   <td class="wrap">{p.vendor} {p.product}</td>
                   <td class="mono small"
-                    >{#each p.versions as v (v.version)}<div>
+                    >{#each p.versions as v, nth (nth)}<div>
                         {v.version ?? 'every version'} <span class="quiet">{v.statuses.join(', ')}</span>
                       </div>{/each}</td
                   >

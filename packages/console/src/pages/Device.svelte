@@ -242,7 +242,7 @@
         <button class="btn preset-outlined-surface-300-700" onclick={edit}><Pencil size={15} aria-hidden="true" />Set by hand</button>
       </span>{/if}
   </div>
-  {#each device.flags as flag (flag.flag + flag.other)}
+  {#each device.flags as flag, nth (nth)}
     <div class="sheet flag" role="note">
       <TriangleAlert size={17} aria-hidden="true" />
       <div>
@@ -270,7 +270,7 @@
       <section class="sheet" aria-label="Record">
         <h2>Record</h2>
         <dl>
-          {#each facts as { word, value, mono, by } (word)}<dt>{word}</dt>
+          {#each facts as { word, value, mono, by }, nth (nth)}<dt>{word}</dt>
             <dd>
               <span class:mono>{value}</span>{#if by}<span class="by">{by}</span>{/if}
             </dd>{/each}
@@ -326,7 +326,7 @@
         {#if links.length === 0}<p class="care none">Nothing names what it hangs on. Set its uplink by hand if you know it.</p>{/if}
         <table class="list">
           <tbody>
-            {#each links as { l, here, there } (`${here.port} ${there.device} ${there.port}`)}
+            {#each links as { l, here, there }, nth (nth)}
               <tr title={l.evidence.map((e) => e.how).join('; ')}>
                 <td class="mono tight">{here.port ?? '–'}</td>
                 <td><a class="anchor" href="/devices/{there.device}">{there.name}</a> <span class="mono quiet">{there.port ?? ''}</span></td
@@ -344,16 +344,11 @@
         <p class="none">
           {#if fedBy.length > 0}
             Power from
-            {#each fedBy as f, i (`${f.from.device} ${f.from.port}`)}{i > 0 ? ' and ' : ''}<a class="anchor" href="/devices/{f.from.device}"
-                >{f.from.name}</a
-              >
+            {#each fedBy as f, i (i)}{i > 0 ? ' and ' : ''}<a class="anchor" href="/devices/{f.from.device}">{f.from.name}</a>
               <span class="mono">{f.from.port ?? ''}</span> <span class="quiet">({f.sure})</span>{/each}.
           {:else}<span class="quiet">Nobody told what feeds it.</span>{/if}
           {#if feeds.length > 0}
-            It feeds {#each feeds as f, i (`${f.to.device} ${f.from.port}`)}{i > 0 ? ', ' : ''}<a
-                class="anchor"
-                href="/devices/{f.to.device}">{f.to.name}</a
-              >{/each}.
+            It feeds {#each feeds as f, i (i)}{i > 0 ? ', ' : ''}<a class="anchor" href="/devices/{f.to.device}">{f.to.name}</a>{/each}.
           {/if}
         </p>
         {#each device.strangers as s, i (i)}
@@ -381,7 +376,7 @@
         <section class="sheet" aria-label="What a family file would need">
           <h2>No family fits. A family file would need</h2>
           <ul class="need">
-            {#each device.familyWouldNeed as line (line)}<li>{line}</li>{/each}
+            {#each device.familyWouldNeed as line, nth (nth)}<li>{line}</li>{/each}
           </ul>
           <p class="begin">
             <button class="btn preset-outlined-surface-300-700" onclick={() => (drafting = true)}>Draft a family file</button>
@@ -390,7 +385,7 @@
       {/if}
       <section class="sheet" aria-label="Observations">
         <h2>What it answered</h2>
-        {#each device.observations as seen, index (seen.at + seen.probe)}
+        {#each device.observations as seen, index (index)}
           <details open={index === 0}>
             <summary
               ><b>{seen.probe}</b> <span class="mono quiet">{seen.address}</span>

@@ -147,14 +147,14 @@
   </div>
 
   <WaitingHosts onread={(networks) => void start(true, networks)} />
-  {#each view.problems as problem (problem)}<p class="problem">! {problem}</p>{/each}
+  {#each view.problems as problem, nth (nth)}<p class="problem">! {problem}</p>{/each}
 
   {#if shownTroubles.length > 0}
     <section class="sheet" aria-label="Could not be read">
       <h2>What would not let us in, or made no sense</h2>
       <table class="list">
         <tbody>
-          {#each shownTroubles as t (`${t.address} ${t.probe} ${t.detail}`)}
+          {#each shownTroubles as t, nth (nth)}
             <tr><td class="mono">{t.address}</td><td>{t.probe}</td><td class="bad">{t.cause}</td><td>{t.detail}</td></tr>
           {/each}
         </tbody>
@@ -222,7 +222,7 @@
                 <td
                   >{f.detail}{#if !f.recognised}<span class="care">
                       no family fits</span
-                    >{/if}{#each f.flags.filter((x) => !isWaiting(x)) as flag (flag)}<span class="bad"> ! {flag}</span>{/each}</td
+                    >{/if}{#each f.flags.filter((x) => !isWaiting(x)) as flag, nth (nth)}<span class="bad"> ! {flag}</span>{/each}</td
                 >
               </tr>
             {/each}

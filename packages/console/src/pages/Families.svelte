@@ -117,13 +117,13 @@
                   </dd>
                   <dt>What works, and what is missing</dt>
                   <dd>
-                    {#each f.works as line (line)}<div>{line}</div>{/each}
+                    {#each f.works as line, nth (nth)}<div>{line}</div>{/each}
                   </dd>
                   {#if f.unproven.length > 0}<dt>Not yet proven here</dt>
                     <dd>{f.unproven.join(', ')}: the first goes alone; a person accepts it, and sees each line before it is sent</dd>{/if}
                   <dt>Recognised by</dt>
                   <dd>{f.recognisedBy.join(', ') || 'what its parent tells'}</dd>
-                  {#each f.ways as way (way.component + way.name)}
+                  {#each f.ways as way, nth (nth)}
                     <dt>{way.name}</dt>
                     <dd>
                       {named(way.component)}{way.from ? `, from ${way.from}` : ''}: {#each way.steps as step, i (i)}{i > 0

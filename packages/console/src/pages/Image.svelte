@@ -118,7 +118,7 @@
           <h2>Its files, in the order in which a device takes them</h2>
           <table class="list">
             <tbody>
-              {#each image.files as f, i (f.file)}<tr
+              {#each image.files as f, i (i)}<tr
                   ><td class="quiet">{i + 1}</td><td class="mono">{f.file}</td><td class="num">{octets(f.bytes)}</td><td class="mono quiet"
                     >{f.sha256.slice(0, 16)}…</td
                   ></tr
@@ -133,7 +133,7 @@
         <h2>What it mends and breaks</h2>
         {#if image.fixes.length + image.breaks.length === 0}<p class="none quiet">Nothing is told.</p>{/if}
         <ul class="effects">
-          {#each image.fixes as f (f.text)}
+          {#each image.fixes as f, nth (nth)}
             <li>
               <span class="good">mends</span>
               <span
@@ -143,7 +143,7 @@
               >
             </li>
           {/each}
-          {#each image.breaks as b (b.text)}
+          {#each image.breaks as b, nth (nth)}
             <li>
               <span class="bad">breaks</span>
               <span

@@ -341,7 +341,7 @@
         {#if shownLinks.length > 0}
           <table>
             <tbody>
-              {#each shownLinks.slice(0, 14) as { here, there, l } (`${here.port} ${there.device} ${there.port}`)}
+              {#each shownLinks.slice(0, 14) as { here, there, l }, nth (nth)}
                 <tr>
                   <td class="mono">{here.port ?? '–'}</td>
                   <td>{there.name}{there.port ? ` ${there.port}` : ''}</td>

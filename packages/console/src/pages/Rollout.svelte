@@ -448,7 +448,7 @@
   {#if rollout.remarks.length > 0}
     <details class="remarks" open={rollout.phase === 'planned' || rollout.remarks.length < 3}>
       <summary>{rollout.remarks.length === 1 ? 'One remark' : `${rollout.remarks.length} remarks`} on the plan</summary>
-      {#each rollout.remarks as remark (remark)}<p class="note">{remark}</p>{/each}
+      {#each rollout.remarks as remark, nth (nth)}<p class="note">{remark}</p>{/each}
     </details>
   {/if}
   {#if begins}<p class="begins" role="status" class:bad={rollout.begins?.missed != null}>{begins}</p>{/if}
@@ -486,7 +486,7 @@
         </dd>
         {#if rollout.windows.length > 0}<dt>{rollout.windows.length === 1 ? 'Window' : 'Windows'}</dt>
           <dd>
-            {#each rollout.windows as w (w.text)}<div>
+            {#each rollout.windows as w, nth (nth)}<div>
                 {#if rollout.windows.length > 1}{count(w.devices, 'device')}:{/if}
                 {w.text}{#if w.next}, next {when(w.next.from)} to {when(w.next.until)}{/if}
               </div>{/each}
@@ -505,11 +505,13 @@
         <dd>
           {#if rehearsal?.stuck}it would not come to its end: {rehearsal.stuck}{:else if rehearsal}{duration(rehearsal.totalMs)} from start to
             end, at most {rehearsal.mostAtOnce} under way{#if rehearsal.approvals.length > 0}; the wait for a person's word not counted{/if}{:else}…{/if}
-          {#if rehearsal}{#each [...boundText(rehearsal, new Date(now)), learnedText(rollout)] as line (line)}<div>{line}</div>{/each}{/if}
+          {#if rehearsal}{#each [...boundText(rehearsal, new Date(now)), learnedText(rollout)] as line, nth (nth)}<div>
+                {line}
+              </div>{/each}{/if}
           {#if ahead}
             {@const [first, ...others] = takenBackText(ahead)}
             {#if others.length === 0}<div>{first}</div>{:else}<details>
-                <summary>{first}</summary>{#each others as line (line)}<div class="quiet">{line}</div>{/each}
+                <summary>{first}</summary>{#each others as line, nth (nth)}<div class="quiet">{line}</div>{/each}
               </details>{/if}
           {/if}
         </dd>
@@ -532,7 +534,7 @@
                   {h.what} <span class="mono quiet">{h.code}</span></th
                 ></tr
               >
-              {#each h.groups as g (g.words + g.forMs)}<tr
+              {#each h.groups as g, nth (nth)}<tr
                   ><td>{someOf(g.devices)}</td><td
                     >{g.words}{#if g.forMs !== null}<span class="quiet">, for about {duration(g.forMs)}</span>{/if}</td
                   ></tr
@@ -710,7 +712,7 @@
       <h2><span>Know before</span></h2>
       <table class="list">
         <tbody
-          >{#each notices as n (n.words)}<tr><td>{someOf(n.names)}</td><td>{n.words}</td></tr>{/each}</tbody
+          >{#each notices as n, nth (nth)}<tr><td>{someOf(n.names)}</td><td>{n.words}</td></tr>{/each}</tbody
         >
       </table>
     </section>
@@ -720,7 +722,7 @@
       <h2><span>Left out of the plan</span></h2>
       <table class="list">
         <tbody
-          >{#each leftOut as out (out.words)}<tr><td>{someOf(out.names)}</td><td class="quiet">{out.words}</td></tr>{/each}</tbody
+          >{#each leftOut as out, nth (nth)}<tr><td>{someOf(out.names)}</td><td class="quiet">{out.words}</td></tr>{/each}</tbody
         >
       </table>
     </section>
@@ -777,7 +779,7 @@
         ><input class="checkbox" type="checkbox" required bind:checked={accepted[h.code]} />
         <span
           ><b>{h.what}</b>
-          {#each h.groups.slice(0, mostGroups) as g (g.words + g.forMs)}<span class="group"
+          {#each h.groups.slice(0, mostGroups) as g, nth (nth)}<span class="group"
               >{someOf(g.devices)}: {g.words}{#if g.forMs !== null}, for about {duration(g.forMs)}{/if}</span
             >{/each}{#if h.groups.length > mostGroups}<span class="group"
               >and {h.groups.length - mostGroups} more like these, in the plan behind this</span

@@ -165,7 +165,7 @@
 {#if failure}<Trouble {failure} />{/if}
 {#if checked}
   <section class="sheet checks" aria-label="Stores" role="status">
-    {#each checked.stores as s (s.protocol + s.address)}
+    {#each checked.stores as s, nth (nth)}
       <span
         ><State word={s.works ? 'done' : 'broken'} />
         {s.protocol.toUpperCase()} store, <span class="mono">{s.address}:{s.port}</span>: {s.detail}</span
@@ -283,8 +283,8 @@
       <table class="list">
         <thead><tr><th>Site</th><th>For</th><th>Option</th><th>Value</th></tr></thead>
         <tbody>
-          {#each dhcp.value as one (one.site + one.file)}
-            {#each one.options as option, i (option.code)}
+          {#each dhcp.value as one, nth (nth)}
+            {#each one.options as option, i (i)}
               <tr>
                 <td>{i === 0 ? one.site : ''}</td>
                 <td title={one.devices.join(', ')}>{i === 0 ? someOf(one.devices, 4) : ''}</td>
@@ -292,7 +292,7 @@
                 <td class="mono">{option.value}</td>
               </tr>
             {/each}
-            {#each one.warnings as w (w)}<tr><td></td><td colspan="3" class="care">{w}</td></tr>{/each}
+            {#each one.warnings as w, nth (nth)}<tr><td></td><td colspan="3" class="care">{w}</td></tr>{/each}
           {/each}
         </tbody>
       </table>

@@ -185,7 +185,7 @@
     >
   {/if}
 </div>
-{#each remarks as remark (remark)}<p class="remark" role="status">The target was set, but {remark}.</p>{/each}
+{#each remarks as remark, nth (nth)}<p class="remark" role="status">The target was set, but {remark}.</p>{/each}
 {#if failure}<Trouble {failure} />{/if}
 
 {#if showTargets}
@@ -262,7 +262,7 @@
     <section class="sheet lacking" aria-label="What the store lacks">
       <b>The image store lacks</b>
       <ul>
-        {#each summary.lacking as l (l.wanted)}
+        {#each summary.lacking as l, nth (nth)}
           <li>
             {l.wanted}, for {l.devices === 1 ? l.names[0] : `${l.devices} devices`}
             <span class="quiet">({l.names.join(', ')}{l.devices > l.names.length ? ', …' : ''})</span>

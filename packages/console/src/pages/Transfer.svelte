@@ -88,7 +88,7 @@
 {:else if story}
   {#if story.findings.length > 0}
     <section class="sheet found" aria-label="What was found">
-      {#each story.findings as f (f.cause.code)}<Cause cause={f.cause} evidence={f.evidence} />{/each}
+      {#each story.findings as f, nth (nth)}<Cause cause={f.cause} evidence={f.evidence} />{/each}
     </section>
   {/if}
   <div class="two">

@@ -82,7 +82,7 @@
 </div>
 {#if result && result.failed.length > 0}
   <ul class="failed sheet">
-    {#each result.failed.slice(0, 20) as f (f.name)}<li><b>{f.name}</b> {f.why}</li>{/each}
+    {#each result.failed.slice(0, 20) as f, nth (nth)}<li><b>{f.name}</b> {f.why}</li>{/each}
     {#if result.failed.length > 20}<li>and {result.failed.length - 20} more</li>{/if}
   </ul>
 {/if}

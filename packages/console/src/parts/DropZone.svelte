@@ -58,7 +58,7 @@
           <span class="quiet">{octets(one.sent)} of {octets(one.bytes)}</span>
         {:else if one.taken}
           <span class="detail">
-            {#each one.taken.images as made (made.sha256)}
+            {#each one.taken.images as made, nth (nth)}
               <span
                 >{made.isNew ? 'Added' : 'Here already'}: <a class="anchor" href="/images/{made.sha256}">{made.file}</a>, version {made.version},
                 for {made.models.join(', ')}</span
@@ -68,7 +68,7 @@
                   version={made.version}
                 />{/if}
             {/each}
-            {#each one.taken.remarks as remark (remark)}<span class="quiet">{remark}</span>{/each}
+            {#each one.taken.remarks as remark, nth (nth)}<span class="quiet">{remark}</span>{/each}
           </span>
         {:else if one.failure}
           <span class="detail"

@@ -11,7 +11,7 @@
 
 <!-- In one line: what the partner takes first, then the device's own images. -->
 <span class="path">
-  {#each path as step, i (`${step.on?.id ?? ''}${step.sha256}`)}
+  {#each path as step, i (i)}
     {#if i > 0}<ArrowRight size={13} aria-label="then" />{/if}
     <span class="step" title={notesOf(step).join('; ') || undefined}>
       {#if step.on}<span class="first">{step.on.name} first:</span>{/if}

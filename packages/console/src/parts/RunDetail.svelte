@@ -78,7 +78,7 @@
           <h4>Checks</h4>
           <table class="list">
             <tbody>
-              {#each detail.checks as check (check.name)}
+              {#each detail.checks as check, nth (nth)}
                 <tr>
                   <td>{check.result === 'passed' ? '✓' : '✕'} {check.name}</td>
                   <td class="mono">{check.before} → {check.after}</td>

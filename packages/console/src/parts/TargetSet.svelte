@@ -67,7 +67,7 @@
               <td class="num">{behind}</td>
               <td class="num">{rule.devices - rule.there - behind}</td>
             </tr>
-            {#each rule.notReached as n (n.why)}
+            {#each rule.notReached as n, nth (nth)}
               <tr><td></td><td colspan="6" class="quiet">cannot get there: {n.why} ({n.names.join(', ')})</td></tr>
             {/each}
           {/each}

@@ -43,7 +43,7 @@
 </script>
 
 {#if failure}<Trouble {failure} />{/if}
-{#each left as l (l.device)}<p class="care left">{l.device} was not approved: {l.why}.</p>{/each}
+{#each left as l, nth (nth)}<p class="care left">{l.device} was not approved: {l.why}.</p>{/each}
 {#if hosts.length > 0}
   <section class="sheet" aria-label="Waiting for approval">
     <div class="bar">

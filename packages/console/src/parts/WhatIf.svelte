@@ -57,7 +57,7 @@
   {/if}
 </div>
 <div role="status">
-  {#if refused}<p class="bad">{refused}</p>{:else}{#each lines as line (line)}<p>{line}</p>{/each}{/if}
+  {#if refused}<p class="bad">{refused}</p>{:else}{#each lines as line, nth (nth)}<p>{line}</p>{/each}{/if}
 </div>
 
 <style>
