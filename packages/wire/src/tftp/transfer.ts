@@ -93,7 +93,8 @@ export class SendingTransfer {
   #wait = 1000;
   readonly #longestWait: number;
   readonly #patience: number;
-  readonly #peace: number;
+  /** How long the receiver's own timer probably is. */
+  readonly #theirs: number;
   #heardAt = ownNow();
   #sentAt = 0;
   #resentSinceAck = false;
@@ -114,9 +115,9 @@ export class SendingTransfer {
     this.#ringSize = Math.min(input.agreed.windowSize, this.#lastBlock);
     this.#acknowledged = input.agreed.acknowledge.size > 0 ? -1 : 0;
     this.#longestWait = Math.min(longestWait, (input.agreed.timeout ?? longestWait / 1000) * 1000);
-    this.#patience = input.tries * (input.agreed.timeout === null ? usualTimeout : input.agreed.timeout * 1000);
+    this.#theirs = input.agreed.timeout === null ? usualTimeout : input.agreed.timeout * 1000;
+    this.#patience = input.tries * this.#theirs;
     this.#wait = Math.min(this.#wait, this.#longestWait);
-    this.#peace = (input.agreed.timeout === null ? usualTimeout : input.agreed.timeout * 1000) * 1.2;
     this.#socket = input.socket ?? ownSocket(input.localAddress);
   }
 
@@ -331,7 +332,8 @@ export class SendingTransfer {
     // anew. So after a few quick tries, or once these would be as far apart, they are left in peace for longer than such a
     // timer usually is.
     const quick = this.#wait * 2 ** this.#tries;
-    const wait = this.#tries === 0 || (this.#tries <= quickTries && quick < this.#longestWait) ? quick : this.#peace;
+    const isQuick = this.#tries === 0 || (this.#tries <= quickTries && quick < this.#theirs);
+    const wait = isQuick ? Math.min(this.#longestWait, quick) : this.#theirs * 1.2;
     this.#timer = setTimeout(() => this.#due(), wait);
   }
 
