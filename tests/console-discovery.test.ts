@@ -1,13 +1,13 @@
-import type { Page } from 'playwright-core';
+import type { Browser, Page } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { community, sites, snmpPort } from '@barrow/standins';
-import { hasChromium, openBrowser, type OpenBrowser } from './support/browser.js';
+import { hasChromium, openBrowser } from './support/browser.js';
 import { setScene, type Scene } from './support/scene.js';
 import { addWholeNetworks } from './support/whole.js';
 
 describe.skipIf(!hasChromium)('looking around in the console', () => {
   let scene: Scene;
-  let browser: OpenBrowser;
+  let browser: Browser;
   let page: Page;
   const complaints: string[] = [];
   beforeAll(async () => {

@@ -1,9 +1,9 @@
 import { readFileSync } from 'node:fs';
 import { BarrowClient } from '@barrow/client';
-import type { Page, Response } from 'playwright-core';
+import type { Browser, Page, Response } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { addImagesAndTargets, addNetworks, discover, type Scene, setScene } from './support/scene.js';
-import { hasChromium, openBrowser, type OpenBrowser } from './support/browser.js';
+import { hasChromium, openBrowser } from './support/browser.js';
 import { tellTwice } from './support/twice.js';
 
 const axe = readFileSync(new URL('../node_modules/axe-core/axe.min.js', import.meta.url), 'utf8');
@@ -26,7 +26,7 @@ async function keepsOut(page: Page): Promise<string[]> {
 
 describe.skipIf(!hasChromium)('the frame of the console', () => {
   let scene: Scene;
-  let browser: OpenBrowser;
+  let browser: Browser;
   let page: Page;
   let paths: readonly string[];
   let ofDevice: string;

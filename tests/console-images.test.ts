@@ -1,17 +1,17 @@
 import { readFileSync } from 'node:fs';
 import { basename, join } from 'node:path';
-import type { Page } from 'playwright-core';
+import type { Browser, Page } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { writeScenarioLibrary, type Library } from '@barrow/standins';
 import { demoTargets } from '../packages/cli/dist/demo/data.js';
-import { hasChromium, openBrowser, type OpenBrowser } from './support/browser.js';
+import { hasChromium, openBrowser } from './support/browser.js';
 import { discover, setScene, type Scene } from './support/scene.js';
 import { addWholeNetworks } from './support/whole.js';
 
 describe.skipIf(!hasChromium)('images and standing in the console', () => {
   let scene: Scene;
   let library: Library;
-  let browser: OpenBrowser;
+  let browser: Browser;
   let page: Page;
   const complaints: string[] = [];
   beforeAll(async () => {

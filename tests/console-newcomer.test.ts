@@ -1,12 +1,12 @@
-import type { Page } from 'playwright-core';
+import type { Browser, Page } from 'playwright-core';
 import { afterAll, afterEach, describe, expect, it } from 'vitest';
 import { addNetworks, type Scene, setScene } from './support/scene.js';
-import { hasChromium, openBrowser, type OpenBrowser } from './support/browser.js';
+import { hasChromium, openBrowser } from './support/browser.js';
 
 /** From a service that knows only where to look and how to log in, to devices that were upgraded and proven, with nothing but what the pages say. */
 describe.skipIf(!hasChromium)('who has never seen it', () => {
   let scene: Scene | null = null;
-  let browser: OpenBrowser | null = null;
+  let browser: Browser | null = null;
   const begin = async (network: number): Promise<{ page: Page; image: string }> => {
     scene = await setScene({ network, only: ['quay-sw-1', 'quay-sw-2'] });
     await addNetworks(scene.served.client, scene.fleet);

@@ -1,12 +1,12 @@
 import { readFileSync } from 'node:fs';
-import type { Page } from 'playwright-core';
+import type { Browser, Page } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { hasChromium, openBrowser, type OpenBrowser } from './support/browser.js';
+import { hasChromium, openBrowser } from './support/browser.js';
 import { delivered, prepare, setScene, type Scene } from './support/scene.js';
 
 describe.skipIf(!hasChromium)('staging and transfers in the console', () => {
   let scene: Scene;
-  let browser: OpenBrowser;
+  let browser: Browser;
   let page: Page;
   const complaints: string[] = [];
   beforeAll(async () => {

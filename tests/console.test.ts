@@ -1,12 +1,12 @@
-import type { Page } from 'playwright-core';
+import type { Browser, Page } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { serve } from './support/service.js';
 import { addImagesAndTargets, addNetworks, loginsOf, type Scene, setScene } from './support/scene.js';
-import { hasChromium, openBrowser, type OpenBrowser } from './support/browser.js';
+import { hasChromium, openBrowser } from './support/browser.js';
 
 describe.skipIf(!hasChromium)('the console, in a browser', () => {
   let scene: Scene;
-  let browser: OpenBrowser;
+  let browser: Browser;
   let page: Page;
   const complaints: string[] = [];
 

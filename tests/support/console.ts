@@ -15,7 +15,7 @@ export interface Shown {
 /** A page of the console of a service that runs already. `end`: closes it, and tells what went wrong on it. */
 export async function openPage(served: Pick<Served, 'url' | 'token'>, path: string): Promise<{ page: Page; end: () => Promise<string[]> }> {
   const browser = await openBrowser();
-  const page = await browser.newPage({ viewport: { width: 1280, height: 800 } });
+  const page = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage();
   page.setDefaultTimeout(90_000);
   const faults: string[] = [];
   page.on('pageerror', (e) => faults.push(e.message));
@@ -31,7 +31,7 @@ export async function showConsole(): Promise<Shown> {
   const data = folder();
   const served = await serve(data.path);
   const browser = await openBrowser();
-  const page = await browser.newPage({ viewport: { width: 1280, height: 800 }, acceptDownloads: true });
+  const page = await (await browser.newContext({ viewport: { width: 1280, height: 800 }, acceptDownloads: true })).newPage();
   page.setDefaultTimeout(90_000);
   const faults: string[] = [];
   page.on('pageerror', (e) => faults.push(e.message));
