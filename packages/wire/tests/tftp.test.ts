@@ -200,8 +200,10 @@ async function until(c: { next: () => Promise<{ packet: Buffer }> }, block: numb
   const came: number[] = [];
   while (came.at(-1) !== block) {
     const { packet } = await c.next();
-    expect(packet.readUInt16BE(0), packet.toString('latin1')).toBe(3);
-    came.push(packet.readUInt16BE(2));
+    const opcode = packet.readUInt16BE(0);
+    expect(opcode, packet.toString('latin1')).not.toBe(5);
+    // The options may be told once more, on a busy machine.
+    if (opcode === 3) came.push(packet.readUInt16BE(2));
   }
   return came;
 }
