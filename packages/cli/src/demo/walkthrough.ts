@@ -89,8 +89,8 @@ const acts = (images: readonly string[], library: string): Act[] => {
       expect: exit.done,
     },
     {
-      say: 'The plan: one device alone, a gate, then the rest, at most five at once; each by the way of its family.',
-      argv: ['rollout', 'plan', '--name', 'winter round', '--soak', '3s', '--at-once', '5', '--unsaved', 'save'],
+      say: 'The plan: pilot devices first, a soak, then the rest, at most ten in parallel. Read its risks: three of them need acceptance.',
+      argv: ['rollout', 'plan', '--name', 'winter round', '--soak', '3s', '--at-once', '10', '--unsaved', 'save'],
       expect: exit.done,
     },
     {
@@ -98,7 +98,16 @@ const acts = (images: readonly string[], library: string): Act[] => {
       argv: ['rollout', 'rehearse', 'latest'],
       expect: exit.done,
     },
-    { say: 'Now truly.', argv: ['rollout', 'start', 'latest', '--follow'], expect: exit.done },
+    {
+      say: 'Without acceptance of these risks, Barrow refuses to start.',
+      argv: ['rollout', 'start', 'latest'],
+      expect: exit.refused,
+    },
+    {
+      say: 'Accept each risk by name, and start.',
+      argv: ['rollout', 'start', 'latest', '--accept', 'left-behind,resets,drops', '--follow'],
+      expect: exit.done,
+    },
     { say: 'What moved.', argv: ['transfer', 'list', '--most', '6'], expect: exit.done },
     { say: 'The evidence.', argv: ['report', 'latest'], expect: exit.done },
     { say: 'And everybody against the target.', argv: ['standing'], expect: exit.done },
