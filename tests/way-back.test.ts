@@ -306,6 +306,46 @@ describe('after a rollout', () => {
     expect(await changed((r) => (r.proof!.publicKey = other))).toContain('It is signed by another key');
     await writeFile(file, '{"runs": []}');
     expect(await verify()).toMatchObject({ code: 2, err: expect.stringContaining('has no signature') as string });
+
+    // Forgeries that leave every signed line in place.
+    const run = (JSON.parse(text) as Report).runs[failed]!;
+    const good = JSON.stringify({ ...run, outcome: 'verified' });
+    const rewrite = (change: (r: Record<string, unknown>) => unknown): string => {
+      const given = JSON.parse(text) as Record<string, unknown>;
+      change(given);
+      return `${JSON.stringify(given, null, 2)}\n`;
+    };
+    const runsOf = (r: Record<string, unknown>): Report['runs'] => r['runs'] as Report['runs'];
+    const forgeries: Readonly<Record<string, string>> = {
+      'a run that moved to the head': rewrite((r) => {
+        r[`runs/${run.name}`] = run;
+        runsOf(r).splice(failed, 1);
+      }),
+      'a second list of runs before the true one': text.replace('{\n', `{\n  "runs": [${good}],\n`),
+      'a second list of runs after the true one': text.replace(/\n\}\n$/, `,\n  "runs": [${good}]\n}\n`),
+      'a prototype in the head': text.replace('{\n', `{\n  "__proto__": {"runs": [${good}]},\n`),
+      'a prototype in a run': text.replace('"outcome": "failed"', '"outcome": "failed",\n      "__proto__": {"outcome": "verified"}'),
+      'a second outcome in a run': text.replace('"outcome": "failed"', '"outcome": "verified",\n      "outcome": "failed"'),
+      'a member more in the proof': rewrite((r) => ((r['proof'] as Record<string, unknown>)['runs'] = [run])),
+      'a rollout in a list': rewrite((r) => (r['rollout'] = [r['rollout']])),
+      'a member more in a run': rewrite((r) => ((runsOf(r)[failed] as unknown as Record<string, unknown>)['verdict'] = 'verified')),
+      'a member more in the rollout': rewrite((r) => ((r['rollout'] as Record<string, unknown>)['result'] = 'verified')),
+      'runs in another order': rewrite((r) => runsOf(r).reverse()),
+      'steps in another order': rewrite((r) => runsOf(r)[0]!.steps.reverse()),
+      'members in another order': rewrite((r) => (r['runs'] = runsOf(r).map(({ device, ...rest }) => ({ ...rest, device })))),
+      'runs as an object': rewrite((r) => (r['runs'] = Object.fromEntries(runsOf(r).map((one) => [one.name, one])))),
+      'a name written as an escape': text.replace(`"name": "${run.name}"`, `"name": "\\u0067${run.name.slice(1)}"`),
+      'a number in another form': text.replace(/"attempts": 1\b/, '"attempts": 1.0'),
+      'no run at all': rewrite((r) => (r['runs'] = [])),
+      'another count': rewrite((r) => ((r['proof'] as { count: number }).count -= 1)),
+    };
+    for (const [what, forged] of Object.entries(forgeries)) {
+      expect(forged, what).not.toBe(text);
+      await writeFile(file, forged);
+      const ran = await verify('--key', key);
+      expect([1, 2], `${what}: ${ran.out}${ran.err}`).toContain(ran.code);
+      expect(ran.out, what).not.toContain('✓');
+    }
   });
 
   it('what is left of it is planned anew, and nothing else', async () => {

@@ -1,6 +1,6 @@
 import { createHash, createPublicKey, verify } from 'node:crypto';
 import type { Command } from 'commander';
-import { canonicalText, lineFaults, linesOf, reportSchema, type LineFault, type Report } from '@barrow/core';
+import { lineFaults, linesOf, reportSchema, reportText, signedText, unprovenText, type LineFault } from '@barrow/core';
 import type { Act } from '../context.js';
 import { CommandError, exit, Quiet } from '../errors.js';
 import { count, print } from '../output.js';
@@ -35,19 +35,38 @@ function verifyReport(text: string, file: string): Verified {
       `${file} has no signature.`,
       'Write it anew: reports of an earlier Barrow were not signed, and tables and pages never are.',
     );
+  // The schema drops every member that it does not know: what differs afterwards is not in the one closed shape of a report.
+  const report = reportSchema.safeParse(given);
+  if (!report.success || reportText(report.data) !== reportText(given as object))
+    throw refuse(
+      `${file} holds members that no report has, or lacks some: it was changed, or made by another version of Barrow.`,
+      'Write the report again with `barrow report ROLLOUT --format json`.',
+    );
+  // A member that stands twice, another order or other spaces do not survive reading and writing.
+  const written = text.replaceAll('\r\n', '\n').trimEnd();
+  if (written !== reportText(given as object).trimEnd() && written !== JSON.stringify(given))
+    throw refuse(
+      `${file} is not written as Barrow writes a report: a member stands twice, or its form was changed.`,
+      'Write the report again with `barrow report ROLLOUT --format json`, and hand that file on unchanged.',
+    );
   const { publicKey, journal, lines, signature } = proof.data;
-  const present = linesOf(given as Report).map((l) => ({ group: l.group, digest: createHash('sha256').update(l.text).digest('hex') }));
+  const present = linesOf(report.data).map((l) => ({ group: l.group, digest: sha256(l.text) }));
   let signed = false;
   try {
     const key = createPublicKey({ key: Buffer.from(publicKey, 'base64'), format: 'der', type: 'spki' });
     signed =
-      key.asymmetricKeyType === 'ed25519' &&
-      verify(null, Buffer.from(canonicalText({ journal, lines })), key, Buffer.from(signature, 'base64'));
+      key.asymmetricKeyType === 'ed25519' && verify(null, Buffer.from(signedText(proof.data)), key, Buffer.from(signature, 'base64'));
   } catch {
     // What is no key has signed nothing.
   }
-  return { signed, faults: lineFaults(lines, present), lines: present.length, publicKey, journal };
+  const faults = lineFaults(lines, present);
+  const isWhole = proof.data.count === present.length && proof.data.whole === sha256(unprovenText(report.data));
+  // Every line may be there while their order between the lists is not.
+  if (!isWhole && faults.length === 0) faults.push({ group: '', line: null, what: 'changed' });
+  return { signed, faults, lines: present.length, publicKey, journal };
 }
+
+const sha256 = (text: string): string => createHash('sha256').update(text).digest('hex');
 
 const wordsOf: Readonly<Record<LineFault['what'], string>> = {
   changed: 'is not as it was signed',
@@ -56,7 +75,7 @@ const wordsOf: Readonly<Record<LineFault['what'], string>> = {
   moved: 'stands in another place than it was signed in',
 };
 const placeOf = ({ group, line }: LineFault): string => {
-  const [list, device, part] = group.split('/');
+  const [list, device, part] = group.split('/').map(decodeURIComponent);
   const where =
     list === '' ? 'the head of the report' : device === undefined ? list! : part === undefined ? device : `${part} of ${device}`;
   return line === null ? where : `${where}, line ${line}`;

@@ -25,7 +25,8 @@ export function linesOf(report: Readonly<Record<string, unknown>>): ReportLine[]
     if (Array.isArray(value)) {
       for (const item of value as unknown[]) {
         const name = isRecord(item) && typeof item['name'] === 'string' && typeof item['device'] === 'string' ? item['name'] : null;
-        if (name !== null && group === 'runs') walk(`${group}/${name}`, item);
+        // Encoded, so that no name can look like the path of another list.
+        if (name !== null && group === 'runs') walk(`${group}/${encodeURIComponent(name)}`, item);
         else lines.push({ group, text: canonicalText(item) });
       }
       return;
@@ -41,6 +42,20 @@ export function linesOf(report: Readonly<Record<string, unknown>>): ReportLine[]
   walk('', report);
   return lines;
 }
+
+/** What the signature covers. `whole` binds the order and everything that no line tells apart. */
+export const signedText = (proof: {
+  readonly journal: { readonly last: number; readonly head: string | null };
+  readonly count: number;
+  readonly whole: string;
+  readonly lines: readonly SignedLine[];
+}): string => canonicalText({ journal: proof.journal, count: proof.count, whole: proof.whole, lines: proof.lines });
+
+/** A report as one text, without its proof: its digest is signed as `whole`. */
+export const unprovenText = ({ proof: _, ...report }: Readonly<Record<string, unknown>>): string => JSON.stringify(report);
+
+/** The one way in which a report is written to a file. A text that differs from it is not verified. */
+export const reportText = (report: object): string => `${JSON.stringify(report, null, 2)}\n`;
 
 /** A line as it was signed, by the digest of its text. */
 export interface SignedLine {

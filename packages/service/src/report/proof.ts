@@ -1,5 +1,5 @@
 import { createHash, createPrivateKey, createPublicKey, generateKeyPairSync, sign, type KeyObject } from 'node:crypto';
-import { canonicalText, linesOf, type Report } from '@barrow/core';
+import { linesOf, reportSchema, signedText, unprovenText, type Report } from '@barrow/core';
 import type { Context } from '../context.js';
 import { MarkEntity } from '../data/entities.js';
 
@@ -23,10 +23,15 @@ export class ReportKey {
     return createPublicKey(this.key).export({ format: 'der', type: 'spki' }).toString('base64');
   }
 
-  /** A report with what proves it. @param head the digest over the journal of its rollout, to its last entry */
-  signed(report: Report, journal: { readonly last: number; readonly head: string | null }): Report {
-    const lines = linesOf(report).map(({ group, text }) => ({ group, digest: createHash('sha256').update(text).digest('hex') }));
-    const signature = sign(null, Buffer.from(canonicalText({ journal, lines })), this.key).toString('base64');
-    return { ...report, proof: { publicKey: this.publicText, journal, lines, signature } };
+  /** A report with its proof. @param journal the digest over the journal of its rollout, to its last entry */
+  signed(made: Report, journal: { readonly last: number; readonly head: string | null }): Report {
+    // Closed by the schema first: what is signed is exactly what is written.
+    const report = reportSchema.omit({ proof: true }).parse(made);
+    const lines = linesOf(report).map(({ group, text }) => ({ group, digest: sha256(text) }));
+    const covered = { journal, count: lines.length, whole: sha256(unprovenText(report)), lines };
+    const signature = sign(null, Buffer.from(signedText(covered)), this.key).toString('base64');
+    return { ...report, proof: { publicKey: this.publicText, ...covered, signature } };
   }
 }
+
+const sha256 = (text: string): string => createHash('sha256').update(text).digest('hex');
