@@ -1,4 +1,5 @@
 export * from './errors.js';
+export { needHost } from './need-host.js';
 export {
   decodeRequest,
   encodeAck,

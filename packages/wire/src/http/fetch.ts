@@ -1,6 +1,7 @@
 import { request as plainRequest, type ClientRequest, type IncomingMessage } from 'node:http';
 import { request as secureRequest } from 'node:https';
 import type { PeerCertificate, TLSSocket } from 'node:tls';
+import { needHost } from '../need-host.js';
 import { WireError } from '../errors.js';
 import { ownTimeout } from '../own-time.js';
 import { answerDigest, readChallenges } from './digest.js';
@@ -83,21 +84,24 @@ function answerTo(header: string, target: HttpTarget, access: Exclude<HttpAccess
 }
 
 /**
- * The Authorization header for a request that cannot be sent twice, such as an upload: a HEAD request draws the challenge.
+ * The Authorization header for a request that cannot be sent twice, such as an upload: a HEAD request draws the challenge, or a
+ * GET where HEAD is not supported.
  * null: none is asked for, or none is known.
  */
 export async function authorize(target: HttpTarget, method: string, path: string): Promise<string | null> {
   const { access } = target;
   if (access === null) return null;
   if (access.how === 'token') return `Bearer ${access.token}`;
-  const drawn = await once(target, 'HEAD', path, {}, undefined);
+  let drawn = await once(target, 'HEAD', path, {}, undefined);
+  // RFC 9110 §9.1: GET and HEAD are required, and devices answer HEAD as unknown (501, 405, 400) all the same.
+  if (drawn.status >= 400 && drawn.status !== 401) drawn = await once(target, 'GET', path, {}, undefined);
   if (drawn.status !== 401) return null;
   return answerTo(drawn.headers['www-authenticate'] ?? '', target, access, method, path);
 }
 
 /** A request of which the caller sends the body and hears the answer, over a connection of its own. */
 export const requestTo = (target: HttpTarget, method: string, path: string, headers: Record<string, string>): ClientRequest =>
-  (target.secure ? secureRequest : plainRequest)({
+  (needHost(target.host), target.secure ? secureRequest : plainRequest)({
     host: target.host,
     port: target.port,
     method,
@@ -119,6 +123,7 @@ function once(
   headers: Record<string, string>,
   body: string | undefined,
 ): Promise<HttpAnswer> {
+  needHost(target.host);
   const at = where(target, path);
   return new Promise((resolve, reject) => {
     let settled = false;

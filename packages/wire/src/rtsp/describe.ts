@@ -1,4 +1,5 @@
 import { connect } from 'node:net';
+import { needHost } from '../need-host.js';
 import { WireError } from '../errors.js';
 import { answerDigest, readChallenges } from '../http/digest.js';
 import { ownTimeout } from '../own-time.js';
@@ -28,6 +29,7 @@ const longestAnswer = 64 * 1024;
  * @throws WireError `timeout`, `refused`, `unreachable`, `lost`, `malformed`, `login-refused`, `cancelled`
  */
 export async function describeRtsp(target: RtspTarget): Promise<RtspDescription> {
+  needHost(target.host);
   const first = await ask(target, null, 1);
   if (first.status !== 401) return described(first);
   const { login, uri } = target;

@@ -1,5 +1,6 @@
 import { randomBytes } from 'node:crypto';
 import { createSocket } from 'node:dgram';
+import { needHost } from '../need-host.js';
 import { WireError } from '../errors.js';
 import { ownTimeout } from '../own-time.js';
 
@@ -36,6 +37,7 @@ const longestReply = 16 * 1024;
  */
 export function askSip(target: SipTarget, request: SipRequest): Promise<SipReply> {
   const { host, port, timeoutMs, signal } = target;
+  needHost(host);
   const at = host.includes(':') ? `[${host}]` : host;
   const id = randomBytes(8).toString('hex');
   const body = Buffer.from(request.body ?? '');

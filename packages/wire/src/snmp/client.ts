@@ -1,4 +1,5 @@
 import snmp, { type Session, type Varbind } from 'net-snmp';
+import { needHost } from '../need-host.js';
 import { WireError } from '../errors.js';
 import { ownMissed, ownTimeout, type OwnTimer } from '../own-time.js';
 import { Patience } from './patience.js';
@@ -76,6 +77,7 @@ export class SnmpClient {
   readonly #patience = new Patience();
 
   #session(target: SnmpTarget): Session {
+    needHost(target.address);
     const options = { port: target.port, timeout: never, retries: 0, dgramModule: this.#shared.moduleFor(target.address, target.port) };
     const session =
       'community' in target.access

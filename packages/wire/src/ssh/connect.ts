@@ -1,4 +1,5 @@
 import { Client } from 'ssh2';
+import { needHost } from '../need-host.js';
 import { WireError } from '../errors.js';
 import { ownTimeout } from '../own-time.js';
 import { fingerprint } from './greeting.js';
@@ -25,6 +26,7 @@ const keyUnusable = (why: string): WireError => new WireError('key-unusable', `t
  * `login-slow` (the handshake is done, and the login is not answered), `timeout`, `key-unusable` (ours, or its passphrase is wrong).
  */
 export function connectSsh(target: ShellTarget): Promise<{ client: Client; hostKey: string }> {
+  needHost(target.host);
   const client = new Client();
   const where = `${target.host}:${target.port}`;
   let seenKey = '';

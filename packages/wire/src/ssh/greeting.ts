@@ -1,6 +1,7 @@
 import { createHash } from 'node:crypto';
 import { connect } from 'node:net';
 import { Client } from 'ssh2';
+import { needHost } from '../need-host.js';
 import { WireError } from '../errors.js';
 import { ownTimeout } from '../own-time.js';
 
@@ -19,6 +20,7 @@ export interface SshGreeting {
  * @throws WireError `refused`, `unreachable`, `timeout` (it accepts and never speaks), `lost`, `malformed` (no SSH, or no end).
  */
 export function sshGreeting(host: string, port: number, timeoutMs: number): Promise<SshGreeting> {
+  needHost(host);
   const where = `${host}:${port}`;
   return new Promise((resolve, reject) => {
     const socket = connect({ host, port });
@@ -66,6 +68,7 @@ const slow = 'the key exchange did not end';
 
 /** Reads the host key by the key exchange alone; nobody logs in. @throws WireError */
 export function sshHostKey(host: string, port: number, timeoutMs: number): Promise<string> {
+  needHost(host);
   const client = new Client();
   return new Promise((resolve, reject) => {
     let key: string | null = null;

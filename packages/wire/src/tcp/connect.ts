@@ -1,5 +1,6 @@
 import { setMaxListeners } from 'node:events';
 import { connect, type Socket } from 'node:net';
+import { needHost } from '../need-host.js';
 import { ownTimeout } from '../own-time.js';
 
 export interface ConnectInput {
@@ -15,6 +16,7 @@ export interface ConnectInput {
 
 /** Tries to connect to every port of every address, paced, a bounded number at once; nothing is sent. */
 export async function tryConnects(input: ConnectInput): Promise<void> {
+  input.addresses.forEach(needHost);
   const of = input.addresses.length * input.ports.length;
   const stopped = (): boolean => input.signal?.aborted ?? false;
   const began = performance.now();

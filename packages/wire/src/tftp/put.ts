@@ -1,3 +1,4 @@
+import { needHost } from '../need-host.js';
 import { WireError } from '../errors.js';
 import { ownNow, ownTimeout, type OwnTimer } from '../own-time.js';
 import { Pacer, type SharedLink } from '../pacer.js';
@@ -33,6 +34,7 @@ const blockSize = 1428;
  */
 export function putTftp(put: TftpPut): Promise<void> {
   const { host, port, name, bytes, limitMs, signal } = put;
+  needHost(host);
   const localAddress = host.includes(':') ? '::' : '0.0.0.0';
   const socket = ownSocket(localAddress);
   const request = encodeRequest({
