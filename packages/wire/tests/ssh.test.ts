@@ -38,6 +38,20 @@ describe('a shell session', () => {
     shell.close();
   });
 
+  it('holds at most 1 MiB of what nobody takes, then cuts the device off and says why', async () => {
+    const shell = await ShellSession.open(target);
+    const flood = 'x'.repeat(1 << 16);
+    for (let i = 0; i < 40 && !shell.closed; i++) {
+      shell.send(`${flood}\n`);
+      await new Promise((resolve) => setImmediate(resolve));
+    }
+    await expect(shell.take(() => null, 20_000)).rejects.toMatchObject({
+      fault: 'malformed',
+      detail: expect.stringContaining('without end') as string,
+    });
+    expect(() => shell.send('more\n')).toThrow(/without end/);
+  });
+
   it('waits anew whenever something moves, however long that goes on', async () => {
     const shell = await ShellSession.open(target);
     const limit = 1000;

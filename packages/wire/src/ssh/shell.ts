@@ -10,7 +10,7 @@ export interface ShellEntry {
   readonly text: string;
 }
 
-/** The most of a device's answer that is kept while waiting; endless output ends the wait with an error. */
+/** The most of a device's output, in characters, that is held before somebody takes it. */
 const longestOutput = 1 << 20;
 
 /** A terminal session on a device. */
@@ -25,6 +25,8 @@ export class ShellSession {
   /** Output that came while it was concealed, and was not taken yet, stays so. */
   #tainted = false;
   #closed = false;
+  /** It sent more than is held while nobody took it. */
+  #flooded = false;
   /** The last wait ended without an answer: what still comes belongs to it. */
   #gaveUp = false;
   #waiter: (() => void) | null = null;
@@ -34,8 +36,15 @@ export class ShellSession {
     this.#channel = channel;
     this.hostKey = hostKey;
     channel.on('data', (data: Buffer) => {
-      this.#output += data.toString('utf8');
-      this.#record('device', data.toString('utf8'));
+      if (this.#flooded) return;
+      const text = data.toString('utf8');
+      this.#output += text;
+      this.#record('device', text);
+      // A device that sends while nobody waits must not fill our memory: it is cut off, and whoever asks next is told why.
+      if (this.#output.length > longestOutput) {
+        this.#flooded = true;
+        this.close();
+      }
       this.#waiter?.();
     });
     const ended = (): void => {
@@ -80,6 +89,7 @@ export class ShellSession {
   }
 
   send(text: string): void {
+    if (this.#flooded) throw new WireError('malformed', 'the device sent without end, and was cut off');
     if (this.#closed) throw new WireError('lost', 'the session has ended');
     this.#record('barrow', text);
     this.#channel.write(text);
@@ -119,7 +129,7 @@ export class ShellSession {
         }
         const tail = (): string => (this.#tainted ? 'concealed' : JSON.stringify(this.#output.slice(-200)));
         if (signal?.aborted) throw new WireError('cancelled', 'stopped');
-        if (this.#output.length > longestOutput) throw new WireError('malformed', `the device sends without end; last: ${tail()}`);
+        if (this.#flooded) throw new WireError('malformed', `the device sends without end, and was cut off; last: ${tail()}`);
         if (this.#closed) throw new WireError('lost', `the device ended the session; last: ${tail()}`);
         if (timedOut) throw new WireError('timeout', `nothing expected came within ${Math.round(limitMs / 100) / 10} s; last: ${tail()}`);
         await new Promise<void>((resolve) => {
