@@ -16,7 +16,7 @@ const found: Record<(typeof aroundFaults)[number]['fault'], [check: Check['name'
   'tunnel-down-on-new': ['tunnels', 'tunnel 1 was up and is down'],
   'forwards-nothing-on-new': ['forwarding', ''],
   'clock-lost-on-new': ['clock', ''],
-  'snmp-shut-on-new': ['doors', 'SNMP answered and does not'],
+  'snmp-shut-on-new': ['doors', 'SNMP answered before and no longer does'],
   'picture-lost-on-new': ['picture', ''],
   'unregistered-on-new': ['calls', ''],
   'hears-nobody-on-new': ['neighbours', /^\S+ was heard on port \d+ and is not$/],

@@ -158,7 +158,7 @@ describe('what a device shows of what is around it, before and after', () => {
       { clockOffMs: -3_600_000, ours: { wall: 1_000_600_000, up: 1000 } },
       [['clock', 'clock-lost']],
     ],
-    ['a door', { doors: ['SSH'] }, [['doors', 'door-shut', 'SNMP answered and does not']]],
+    ['a door', { doors: ['SSH'] }, [['doors', 'door-shut', 'SNMP answered before and no longer does']]],
     ['a picture', { picture: { there: false, detail: '404 Not Found' } }, [['picture', 'picture-missing']]],
     ['an account', { calls: { status: 480, reason: 'Temporarily Unavailable' } }, [['calls', 'calls-refused']]],
     ['any answer to who would call', { calls: null }, [['calls', 'calls-refused']]],

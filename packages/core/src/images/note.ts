@@ -13,6 +13,10 @@ export type Component = (typeof components)[number];
 export const resettable = ['settings', 'logins', 'addresses'] as const;
 export type Resettable = (typeof resettable)[number];
 
+/** What a device may no longer answer to after taking an image. */
+export const removedServices = ['snmp-v2c', 'snmp', 'ssh', 'http', 'https', 'sip', 'onvif'] as const;
+export type RemovedService = (typeof removedServices)[number];
+
 const words = z.string().min(1).max(300);
 const version = z.string().min(1).max(80);
 const familyName = z.string().regex(/^[a-z][a-z0-9-]*$/, 'a family is named in small letters, digits and hyphens');
@@ -72,8 +76,24 @@ export const imageNoteSchema = z.strictObject({
     .max(10)
     .default([])
     .describe('What is lost by installing it, always or when coming from certain versions.'),
+  factoryLogin: z
+    .strictObject({ user: z.string().min(1).max(100), password: z.string().min(1).max(200) })
+    .nullable()
+    .default(null)
+    .describe('The login after a reset by this image, where it is another one than the family names.'),
   drops: z
-    .array(z.strictObject({ what: words, family: familyName.optional(), models: z.array(z.string().min(1).max(80)).max(100).optional() }))
+    .array(
+      z.strictObject({
+        what: words,
+        family: familyName.optional(),
+        models: z.array(z.string().min(1).max(80)).max(100).optional(),
+        services: z
+          .array(z.enum(removedServices))
+          .max(removedServices.length)
+          .optional()
+          .describe('By what the device can no longer be asked. Barrow expects exactly these to be gone.'),
+      }),
+    )
     .max(30)
     .default([])
     .describe('What is no longer there afterwards: an old protocol, a way of management, models that it no longer serves.'),

@@ -1,3 +1,4 @@
+import type { RemovedService, Resettable } from '../images/note.js';
 import type { Bytes, DeviceId, Instant, Key, Kind, Ms, RolloutId, RunId, Sha256 } from '../units.js';
 import type { StepName, StepTraits } from '../scheduler/steps.js';
 import type { Hazard } from './hazards/kinds.js';
@@ -59,6 +60,10 @@ export interface PlannedLeg {
   readonly to: string;
   /** The name of the way by which it is taken. */
   readonly way: string;
+  /** What its image resets, as its note says; the device is set up again after its return. */
+  readonly resets?: readonly Resettable[];
+  /** What no longer answers afterwards, as the notes of this image and of those before it say. */
+  readonly removes?: readonly RemovedService[];
 }
 
 /** A group of steps that is entered as a whole or not at all, and for as long as which claims are held. */

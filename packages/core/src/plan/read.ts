@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { removedServices, resettable } from '../images/note.js';
 import { hazardCodes, type Hazard } from './hazards/kinds.js';
 import { firstSteps, traitsOf } from '../scheduler/steps.js';
 import { refuseCircles, rungMeans, type Passage, type Plan } from './plan.js';
@@ -68,7 +69,15 @@ const run = z.object({
   wave: z.number().int(),
 });
 const spans = z.array(z.tuple([z.number(), z.number()]));
-const plannedLeg = z.object({ image: z.string(), component: z.string(), from: z.string(), to: z.string(), way: z.string() });
+const plannedLeg = z.object({
+  image: z.string(),
+  component: z.string(),
+  from: z.string(),
+  to: z.string(),
+  way: z.string(),
+  resets: z.array(z.enum(resettable)).optional(),
+  removes: z.array(z.enum(removedServices)).optional(),
+});
 const plan = z.object({
   version: z.literal(2),
   ...common,

@@ -1,4 +1,5 @@
 import type { Bytes, Ms, Sha256 } from '../units.js';
+import type { RemovedService, Resettable } from '../images/note.js';
 import type { Learned } from '../rehearsal/took.js';
 import { traitsOf, type StepName, type StepTraits } from '../scheduler/steps.js';
 import type { Passage, PlannedLeg, PlannedRung, PlannedStep, PlannedStretch, RungMeans } from './plan.js';
@@ -52,6 +53,10 @@ export interface WayLeg {
   readonly way: Way;
   /** The image of the version before, where the store has it and it may be gone back to. */
   readonly earlier?: { readonly image: Sha256; readonly bytes: Bytes } | undefined;
+  /** What its image resets, coming from where it starts. */
+  readonly resets?: readonly Resettable[];
+  /** What no longer answers after its image. */
+  readonly removes?: readonly RemovedService[];
 }
 
 /** By the slot in which the version before still stands. */
@@ -68,6 +73,8 @@ const speakMs: Ms = 30_000;
 const bySettings = ['take-stock', 'restore', 'checks'];
 /** How long a look, or the choice of a slot, is taken to last where no step of the way tells. */
 const shortMs: Ms = 5000;
+/** How long it takes to log in after a reset and restore the settings. */
+const setUpMs: Ms = 20_000;
 
 const mebibyte = 1024 * 1024;
 /** The stretch of a way that comes after the soak. */
@@ -95,8 +102,15 @@ export function makePassage(
   const planned: PlannedLeg[] = [];
   const scaled = ({ usualMs, perMiBMs = 0 }: WayStep, bytes: Bytes): Ms =>
     Math.round((usualMs + (perMiBMs * bytes) / mebibyte) / timeScale);
-  legs.forEach(({ way, bytes, image, component, from, to }, leg) => {
-    planned.push({ image, component, from, to, way: way.name });
+  const removed = new Set<RemovedService>();
+  legs.forEach(({ way, bytes, image, component, from, to, resets = [], removes = [] }, leg) => {
+    for (const one of removes) removed.add(one);
+    planned.push({
+      ...{ image, component, from, to, way: way.name },
+      ...(resets.length > 0 ? { resets } : {}),
+      ...(removed.size > 0 ? { removes: [...removed] } : {}),
+    });
+    const isSetUp = resets.includes('settings') || resets.includes('logins');
     let past = false;
     let comes = way.applies !== undefined;
     for (const { name, steps: taken } of way.stretches) {
@@ -121,6 +135,14 @@ export function makePassage(
           ...(ownHour ? { ownHour } : {}),
           pastReturn: past && !afterSoak,
         });
+        if (one.step === 'return' && isSetUp)
+          steps.push({
+            step: 'set-up',
+            leg,
+            typicalMs: scaled({ step: 'set-up', usualMs: setUpMs }, 0),
+            ...traitsOf('set-up'),
+            pastReturn: past,
+          });
       }
       const last = stretches[stretches.length - 1];
       const ofParent = way.throughParent && partOfParent(taken, way.throughParent, timeScale);

@@ -4,7 +4,7 @@ import { checkBundles } from './bundles.js';
 import { checkCalls } from './calls.js';
 import { checkChildren } from './children.js';
 import { checkClock } from './clock.js';
-import { checkDoors } from './doors.js';
+import { checkDoors, withoutRemoved } from './doors.js';
 import type { Excused } from './excused.js';
 import { checkForwarding } from './forwarding.js';
 import { checkLicences } from './licences.js';
@@ -51,5 +51,6 @@ const all = [
  * told of no routes is asked for none.
  */
 export function compareOutlooks(before: Outlook, after: Outlook, excused: Excused): Check[] {
-  return all.flatMap((check) => check(before, after, excused) ?? []);
+  const there = withoutRemoved(before, after, excused.removes ?? []);
+  return all.flatMap((check) => check(check === checkDoors ? before : there, after, excused) ?? []);
 }

@@ -1,3 +1,5 @@
+import type { RemovedService } from '../../images/note.js';
+
 /**
  * Who is missing for a reason of their own: they are being changed too, or came to no good end. By the port that leads to them and by
  * their name and address, in words.
@@ -7,6 +9,8 @@ export interface Excused {
   readonly names: ReadonlyMap<string, string>;
   /** Complaints in a log that a person has accepted for this version step. */
   readonly complaints: ReadonlySet<string>;
+  /** What the note of the image says no longer answers. */
+  readonly removes?: readonly RemovedService[];
 }
 export const nobodyExcused: Excused = { ports: new Map(), names: new Map(), complaints: new Set() };
 
