@@ -1,5 +1,5 @@
 import type { Agent } from 'net-snmp';
-import { factoryLogin, linkDelayMs, nowhere, otherThan, powerCommunity } from './access.js';
+import { factoryLogin, linkDelayMs, nowhere, otherThan, powerCommunity, snmpUser } from './access.js';
 import { ailing, healthOf } from './ailments.js';
 import { outlets } from './outlets.js';
 import { Machine, machineFaults, type Counters, type Persistent } from './machine.js';
@@ -117,6 +117,11 @@ export class StandIn extends Machine<FaultName> {
     () => this.faults.has('hides-power'),
   );
 
+  /** The word on its label. */
+  factoryPassword: string = factoryLogin.password;
+  /** Whom it let in by no login, in their order. */
+  readonly refusedUsers: string[] = [];
+
   constructor(readonly options: DeviceOptions) {
     const { name, model, timeScale, upDaysAtStart, initial, unsaved, onChange, onState } = options;
     const { model: type, hardwareRevision, variant } = model;
@@ -199,10 +204,13 @@ export class StandIn extends Machine<FaultName> {
 
   /** Whether a login opens it, by its network or its console. */
   opens(user: string, password: string): boolean {
-    const login = this.persistent.delivered ? factoryLogin : this.options;
+    const login = this.persistent.delivered ? { ...factoryLogin, password: this.factoryPassword } : this.options;
     const may = !this.faults.has('refuses-login') && user === login.user && password === login.password;
     if (may) this.counters.logins++;
-    else this.counters.refusedLogins++;
+    else {
+      this.counters.refusedLogins++;
+      this.refusedUsers.push(user);
+    }
     return may;
   }
 
@@ -248,7 +256,8 @@ export class StandIn extends Machine<FaultName> {
     return startAgent({
       address: this.address,
       port: options.snmpPort,
-      community: options.community,
+      community: this.lacks('snmp-v2c') ? null : options.community,
+      user: this.lacks('snmp-v2c') ? snmpUser : undefined,
       sysDescr: model.describe(this.running.version),
       sysObjectId: model.objectId,
       sysName: () => this.hostname,

@@ -12,6 +12,14 @@ export interface ImageRecipe {
   /** Tells files of one release apart. */
   readonly part?: string;
   readonly payloadBytes: number;
+  /** What it does to a device, as its note says. */
+  readonly effects?: ImageEffects;
+}
+
+/** What an image takes away from a device that starts it. */
+export interface ImageEffects {
+  readonly resets: readonly { readonly what: string; /** Only coming from a version below. */ readonly below?: string }[];
+  readonly removes: readonly string[];
 }
 
 const sha256 = (bytes: Buffer): string => createHash('sha256').update(bytes).digest('hex');
@@ -37,7 +45,7 @@ export function makeImage(recipe: ImageRecipe): Buffer {
     payloadBytes: payload.length,
     payloadSha256: sha256(payload),
   };
-  const json = Buffer.from(JSON.stringify(header));
+  const json = Buffer.from(JSON.stringify(recipe.effects ? { ...header, effects: recipe.effects } : header));
   const start = Buffer.alloc(10);
   start.write(imageMagic, 'latin1');
   start.writeUInt32BE(json.length, 6);
@@ -53,6 +61,7 @@ export type Inspection =
       readonly revisions: readonly string[];
       readonly variant: string;
       readonly component: string;
+      readonly effects?: ImageEffects | undefined;
     }
   | { readonly fault: string };
 
@@ -62,12 +71,12 @@ export function inspectImage(file: Buffer): Inspection {
   const length = file.readUInt32BE(6);
   if (length > 65_536 || 10 + length > file.length) return { fault: 'damaged header' };
   try {
-    const header = JSON.parse(file.toString('utf8', 10, 10 + length)) as ImageHeader;
+    const header = JSON.parse(file.toString('utf8', 10, 10 + length)) as ImageHeader & { effects?: ImageEffects };
     const payload = file.subarray(10 + length);
     if (payload.length !== header.payloadBytes) return { fault: `damaged, ${payload.length} of ${header.payloadBytes} octets` };
     if (sha256(payload) !== header.payloadSha256) return { fault: 'damaged, digest differs' };
     const { version, models, hardwareRevisions: revisions, variant, component = 'system' } = header;
-    return { fault: null, version, models, revisions, variant, component };
+    return { fault: null, version, models, revisions, variant, component, ...(header.effects ? { effects: header.effects } : {}) };
   } catch {
     return { fault: 'damaged header' };
   }

@@ -1,5 +1,5 @@
 import { ailments, type Ailment } from './ailments.js';
-import { inspectImage, sha256, type Inspection } from './image.js';
+import { inspectImage, sha256, type Inspection, type ImageEffects } from './image.js';
 import { makeHostKey } from './net/shell-server.js';
 
 /** Faults of the machine itself, whatever door it has; they can be switched on by name. */
@@ -50,6 +50,8 @@ export interface StoredImage {
   readonly bytes: number;
   /** `null`: sound. */
   readonly fault: string | null;
+  /** What it takes away from a device that starts it. */
+  readonly effects?: ImageEffects | undefined;
 }
 
 /** What survives a loss of power. */
@@ -265,6 +267,7 @@ export abstract class Machine<Fault extends string = string> {
       sha256: sha256(file),
       bytes: file.length,
       fault: inspection.fault,
+      ...(inspection.fault === null && inspection.effects ? { effects: inspection.effects } : {}),
     });
     onPercent(100);
   }
@@ -349,7 +352,9 @@ export abstract class Machine<Fault extends string = string> {
   async #boot(): Promise<void> {
     this.persistent.boots++;
     if (this.faults.has('returns-on-old-version')) this.persistent.nextBoot = this.running.name;
+    const before = this.running.version;
     this.running = this.#bootable();
+    if (before !== this.running.version) this.#takeEffect(before);
     if (this.faults.has('returns-with-settings-lost')) this.persistent.keptSettings = this.factorySettings();
     if (this.faults.has('returns-as-delivered')) {
       this.persistent.keptSettings = this.factorySettings();
@@ -366,6 +371,18 @@ export abstract class Machine<Fault extends string = string> {
     this.body.onChange();
     await this.open();
     this.state = 'up';
+  }
+
+  /** Does what the note of its image says: settings and logins are as delivered. */
+  #takeEffect(before: string): void {
+    const resets = (this.running.effects?.resets ?? []).filter(({ below }) => below === undefined || isOlder(before, below));
+    if (resets.some((r) => r.what === 'settings')) this.persistent.keptSettings = this.factorySettings();
+    if (resets.some((r) => r.what === 'logins')) this.persistent.delivered = true;
+  }
+
+  /** Whether its image no longer speaks a protocol. */
+  lacks(service: string): boolean {
+    return this.running.effects?.removes.includes(service) === true;
   }
 
   /** What it reads in a file. */
@@ -385,4 +402,12 @@ export abstract class Machine<Fault extends string = string> {
     if (!found) throw new Error(`${this.body.name} has no sound image`);
     return found;
   }
+}
+
+/** Whether one version is older than another, number by number. */
+function isOlder(version: string, than: string): boolean {
+  const numbers = (text: string): number[] => (text.match(/\d+/g) ?? []).map(Number);
+  const [a, b] = [numbers(version), numbers(than)];
+  for (let i = 0; i < Math.max(a.length, b.length); i++) if ((a[i] ?? 0) !== (b[i] ?? 0)) return (a[i] ?? 0) < (b[i] ?? 0);
+  return false;
 }

@@ -38,6 +38,20 @@ const camera = { family: 'owlpane-camera', models: ['OC-400'], hardwareRevisions
 const olderCamera = { ...camera, hardwareRevisions: ['R1'] };
 const phone = { family: 'tollard-desk', models: ['D40'], hardwareRevisions: ['B'] };
 
+/** A major release of the access switches: settings and logins begin anew, and SNMP v2c is no longer spoken. */
+export const majorRelease: LibraryImage = release('Tarnbrook', 'tb24-5.0.0.simg', {
+  ...access,
+  version: '5.0.0',
+  from: [{ atLeast: '4.2.0' }],
+  resets: [
+    { what: 'settings', from: { below: '5.0.0' } },
+    { what: 'logins', from: { below: '5.0.0' } },
+  ],
+  drops: [{ what: 'SNMP v2c', services: ['snmp-v2c'] }],
+  notes:
+    '# 5.0.0\n\n- settings and logins are as delivered after the first start: user `works`, password `as-delivered`\n- it reads the settings of 4.x when they are sent to it again\n- SNMP v3 only',
+});
+
 /** The releases that Grey Heron Ferries has gathered beside those that its rollouts use. All made up. */
 export const libraryImages: readonly LibraryImage[] = [
   release('Tarnbrook', 'tb24-4.2.1.simg', { ...access, version: '4.2.1', goingDown: 'allowed', notes: 'What most of the fleet runs.' }),
@@ -60,7 +74,7 @@ export const libraryImages: readonly LibraryImage[] = [
     version: '6.1.2',
     from: [{ atLeast: '5.9.0' }],
     resets: [{ what: 'settings', from: { below: '5.9.0' } }],
-    drops: [{ what: 'management by SNMP v2c without a view' }],
+    drops: [{ what: 'SNMP v2c', services: ['snmp-v2c'] }],
     fixes: ['TBK-2026-004'],
     notes:
       '# 6.1.2\n\n- one line of releases for stacks and core switches\n- settings from before 5.9.0 are not read: 5.9.0 writes them anew',

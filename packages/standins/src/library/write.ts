@@ -5,10 +5,10 @@ import { pipeline } from 'node:stream/promises';
 import { createWriteStream } from 'node:fs';
 import tar from 'tar-stream';
 import yazl from 'yazl';
-import { makeImage, payloadOf, sha256 } from '../image.js';
+import { makeImage, payloadOf, sha256, type ImageEffects } from '../image.js';
 import { fitImage, ubootImage } from './formats.js';
 import { libraryAdvisories } from './advisories.js';
-import { libraryArchives, libraryImages, libraryTitles, type LibraryImage } from './recipes.js';
+import { libraryArchives, libraryImages, libraryTitles, majorRelease, type LibraryImage } from './recipes.js';
 
 /** When everything in the demo's archives was made, so that the same recipe gives the same bytes. */
 const madeAt = new Date('2026-10-01T08:00:00Z');
@@ -18,14 +18,28 @@ export interface Library {
   readonly add: readonly string[];
   /** A release whose checksum file is wrong: image and checksum file. */
   readonly wrongDigest: { readonly file: string; readonly checksums: string };
+  /** A release that resets what it finds, with its note; nobody has added it yet. */
+  readonly major: readonly string[];
   readonly advisories: readonly string[];
 }
 
 function bytesOf(image: LibraryImage, file: string): Buffer {
   const { models, hardwareRevisions, variant, version, component } = image.note;
-  const recipe = { maker: image.maker, models, hardwareRevisions, variant, version, component, part: file, payloadBytes: image.bytes };
+  const recipe = {
+    ...{ maker: image.maker, models, hardwareRevisions, variant, version, component, part: file, payloadBytes: image.bytes },
+    ...effectsOf(image.note),
+  };
   if (image.format === 'simg') return makeImage(recipe);
   return (image.format === 'uboot' ? ubootImage : fitImage)(libraryTitles[file]!, payloadOf(recipe));
+}
+
+/** What a note says that the image does to a device: so it does. */
+function effectsOf({ resets = [], drops = [] }: LibraryImage['note']): { effects?: ImageEffects } {
+  const effects = {
+    resets: resets.map(({ what, from }) => ({ what, ...(from?.below === undefined ? {} : { below: from.below }) })),
+    removes: drops.flatMap((d) => d.services ?? []),
+  };
+  return effects.resets.length + effects.removes.length > 0 ? { effects } : {};
 }
 
 /** The files of a release and its note. */
@@ -74,6 +88,7 @@ export async function writeScenarioLibrary(folder: string): Promise<Library> {
       file: put('wrong-digest/d40-3.0.3.simg', bad),
       checksums: put('wrong-digest/SHA256SUMS', `${sha256(Buffer.from('another file'))}  d40-3.0.3.simg\n`),
     },
+    major: releaseFiles(majorRelease).map(({ name, bytes }) => put(`major/${name}`, bytes)),
     advisories: libraryAdvisories().map(({ file, text }) => put(`advisories/${file}`, text)),
   };
 }
