@@ -608,6 +608,8 @@ export const familyShape = closedObject({
   configuration: closedObject({
     /** Lines that change by themselves, left out when configurations are compared. */
     ignoreLines: z.array(patternText),
+    /** Newer versions read settings that older versions saved: after a reset by an image they are restored without a question. */
+    readsOlder: z.boolean().default(false),
     /** Patterns whose group `secret` is hidden wherever settings are shown or recorded. */
     secrets: z.array(patternText).default([]),
   }).optional(),

@@ -141,6 +141,7 @@ export async function outlookCompared(step: StepContext, session: Touch): Promis
   const before = outlookBefore(step);
   if (before === null) return [];
   const until = ownNow() + Math.max(patience.least, patience.theirs / step.context.options.timeScale);
+  if (step.leg.removes?.includes('snmp-v2c')) await step.askAnew();
   const refusals = new Map<string, number>(before.logins.map((door) => [door, 0]));
   const opened = new Set<string>();
   for (;;) {
@@ -152,10 +153,11 @@ export async function outlookCompared(step: StepContext, session: Touch): Promis
       if (seen.logins.includes(door)) opened.add(door);
       else if (seen.refusedLogins?.includes(door)) refusals.set(door, refusals.get(door)! + 1);
     const after = { ...seen, logins: before.logins.filter((door) => opened.has(door)) };
-    const made = compareOutlooks(before, after, nobodyExcused);
+    const removes = step.leg.removes ?? [];
+    const made = compareOutlooks(before, after, { ...nobodyExcused, removes });
     if (made.every((c) => c.result === 'passed')) return made;
     // Only when it matters it is asked who is missing for a reason of their own.
-    const judged = compareOutlooks(before, after, await excusedOf(step, before));
+    const judged = compareOutlooks(before, after, { ...(await excusedOf(step, before)), removes });
     if (judged.every((c) => c.result === 'passed') || ownNow() >= until || step.signal.aborted) return judged;
     await ownPause(Math.max(between.least, between.theirs / step.context.options.timeScale), step.signal);
   }

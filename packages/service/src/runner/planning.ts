@@ -107,7 +107,12 @@ function passable(
     const { sha256, component, version, bytes } = image;
     for (const { family: of, models } of image.drops)
       if (of !== undefined) drops.push({ leg: legs.length, family: of, models: models ?? null });
-    legs.push({ image: sha256, component, from: step.from, to: version, bytes, way });
+    const removes = [...new Set(image.drops.flatMap((d) => d.services ?? []))];
+    legs.push({
+      ...{ image: sha256, component, from: step.from, to: version, bytes, way },
+      ...(step.resets.length > 0 ? { resets: step.resets } : {}),
+      ...(removes.length > 0 ? { removes } : {}),
+    });
     resets.push(...step.resets);
     ends.push(...image.drops.map((d) => `${d.what}${d.models ? ` (${d.models.join(', ')})` : ''}`));
     notices.push(...noticesOf(step).map((n) => (path.length > 1 ? `${version}: ${n}` : n)));

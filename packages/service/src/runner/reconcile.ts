@@ -16,6 +16,8 @@ const activationSettleMs = 10_000;
 /** A restart that was sent just before the service died may take this long to begin. */
 const settleMs = 60_000;
 const betweenMs = 200;
+/** So many looks in a row without an answer are silence. */
+export const silentLooks = 3;
 
 /**
  * Asks a device whether a step whose outcome was lost has been done. It only reads.
@@ -74,17 +76,22 @@ export function isOn(step: StepContext, firmware: string | undefined): boolean {
   );
 }
 
-async function askRestarted(step: StepContext): Promise<Truth> {
+/** Whether the device restarted, or is restarting. @throws CauseError when it lets us in no more */
+export async function askRestarted(step: StepContext): Promise<Truth> {
   const before = preflightFacts(step)?.running ?? null;
   const counted = before?.bootCount ?? null;
   const { timeScale } = step.context.options;
   const settled = ownNow() + Math.max(2000, settleMs / timeScale);
   let words = '';
   let untold: CauseError | null = null;
+  let silent = 0;
   while (ownNow() < settled) {
     const { system, answers } = await step.alive(1000, 1);
+    // One lost answer is no restart.
+    if (!answers && ++silent < silentLooks) continue;
     if (!answers)
       return { truth: 'done', detail: 'the device answers nothing, so it is taken to be restarting; the next step waits for it' };
+    silent = 0;
     const uptime = system?.agentUptime ?? null;
     // Where boots are not counted, a running time that began anew tells (RFC 3418 sysUpTime, unless it wrapped by itself).
     const anew =

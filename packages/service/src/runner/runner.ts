@@ -57,6 +57,7 @@ import type { Journal } from './journal.js';
 import { ByHandWork, LeftUnanswered, type Said } from './by-hand.js';
 import { learnAfterFailure } from './learn.js';
 import { reconcile } from './reconcile.js';
+import { isReset } from './steps/set-up.js';
 import { hideInDetail } from '../touch/secrets.js';
 import type { Use } from '../touch/procedure.js';
 import type { Expected } from './expected.js';
@@ -67,6 +68,7 @@ import { doubtPause, longestDoubt } from '../touch/doubts.js';
 import { giveAddress } from '../touch/console.js';
 import { findAgain } from '../touch/find.js';
 import { signOfLife } from '../touch/alive.js';
+import { snmpAnew } from '../touch/running-time.js';
 import { once, Touch } from '../touch/touch.js';
 import { earlierTraceOf, traceOf, Trails, type StepTrace } from './trail.js';
 import { ChecksFailed } from './steps/checks.js';
@@ -962,7 +964,11 @@ export class Runner {
     // What mends may meet it as after a reset; that it is as it was, is for our own logins to show.
     const rung = rungOf(active.state, active.state.indexOf.get(run.id)!);
     const taken = planned.leg >= legs.length || rung?.means === 'console';
-    const factory = rung?.factory === true && run.via === undefined && taken && planned.step !== 'checks';
+    const reset = isReset({ leg }) && planned.leg < legs.length && ['return', 'set-up'].includes(planned.step);
+    const factory: boolean | 'only' = reset
+      ? 'only'
+      : rung?.factory === true && run.via === undefined && taken && planned.step !== 'checks';
+    const { factoryLogin } = image.note;
     let toldAt = 0;
     const tell = (percent: number): void => {
       active.percent.set(run.id, percent);
@@ -1015,7 +1021,9 @@ export class Runner {
     };
     const login = async (more: Use = {}): Promise<Touch> => {
       const given = { ...(await toldValues({ context, ...parts }, device, image)), backTo: leg.to };
-      return kept(new Touch(context, doors.row, doors.family, { given, files, signal, factory, onPercent: tell, ...asked, ...more }));
+      return kept(
+        new Touch(context, doors.row, doors.family, { given, files, signal, factory, factoryLogin, onPercent: tell, ...asked, ...more }),
+      );
     };
     return {
       context,
@@ -1044,6 +1052,7 @@ export class Runner {
           given: { ...(await toldValues({ context, ...parts }, device, image)), ...more },
           signal,
           factory,
+          factoryLogin,
           person,
         }),
       onFeeder: async (name) => {
@@ -1061,7 +1070,7 @@ export class Runner {
         if (!console || !server || !its) throw new CauseError('console-unreached', 'its console server is no longer known');
         const given = { line: console.line, lineNumber: lastNumber(console.line) };
         const over = kept(new Touch(context, server, its, { given, signal }));
-        const logins = await new Touch(context, device, family, { factory, signal }).passwords();
+        const logins = await new Touch(context, device, family, { factory, factoryLogin, signal }).passwords();
         return giveAddress(context, over, { console, device, family, serial: run.serial }, logins, signal);
       },
       around: (id) => parts.map.beside(id),
@@ -1070,7 +1079,12 @@ export class Runner {
         if (run.via !== undefined) return null;
         const was = device.address;
         for (const { address, how } of await findAgain(context, device, signal)) {
-          const told = await once(context, { ...device, address }, family, 'record', { signal, person }).catch((error: unknown) => {
+          const told = await once(context, { ...device, address }, family, 'record', {
+            signal,
+            person,
+            factory: reset ? 'only' : false,
+            factoryLogin,
+          }).catch((error: unknown) => {
             if (error instanceof CauseError) return null;
             throw error;
           });
@@ -1088,7 +1102,8 @@ export class Runner {
         return fillSent(text, (name) => given[name]);
       },
       alive: async (timeoutMs, retries) =>
-        run.via === undefined ? signOfLife(context, device, family, timeoutMs, retries) : { system: null, answers: true },
+        run.via === undefined ? signOfLife(context, device, family, timeoutMs, retries, !reset) : { system: null, answers: true },
+      askAnew: () => snmpAnew(context, device),
       delayed,
       tell,
       askPerson: person,

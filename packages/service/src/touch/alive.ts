@@ -14,8 +14,16 @@ export interface Sign {
 }
 
 /** Asks by every means that is known: an agent that is gone says nothing of a device whose shell answers. */
-export async function signOfLife(context: Context, device: DeviceRow, family: Family, timeoutMs: number, retries: number): Promise<Sign> {
-  const system = await readSystem(context, device, timeoutMs, retries);
+export async function signOfLife(
+  context: Context,
+  device: DeviceRow,
+  family: Family,
+  timeoutMs: number,
+  retries: number,
+  /** Whether it may be asked with a credential, a community included: not while nobody knows that it is the device. */
+  mayTell = true,
+): Promise<Sign> {
+  const system = mayTell ? await readSystem(context, device, timeoutMs, retries) : null;
   if (system !== null) return { system, answers: true };
   const network = await context.db.keptOne(NetworkEntity, 'name', device.network);
   if (!network) return { system, answers: false };

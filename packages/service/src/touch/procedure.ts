@@ -27,8 +27,13 @@ export interface Use {
   readonly person?: AskPerson;
   /** What is given that may stand nowhere. */
   readonly secrets?: readonly string[];
-  /** Whether it may be met as after a reset, when none of our logins opens it. */
-  readonly factory?: boolean;
+  /**
+   * Whether it may be met as after a reset, when none of our logins opens it. `only`: our logins are not sent, since nobody has seen yet
+   * that it is the device.
+   */
+  readonly factory?: boolean | 'only';
+  /** The login after a reset, where it is another one than the family names. */
+  readonly factoryLogin?: { readonly user: string; readonly password: string } | null;
   readonly signal?: AbortSignal | undefined;
   readonly onPercent?: ((percent: number) => void) | undefined;
   /** Octets of a file that were pushed so far. */

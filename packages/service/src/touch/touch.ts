@@ -64,6 +64,7 @@ export class Touch {
   #secure: boolean | null = null;
   readonly #logins = new Map<Door, Logins>();
   #shell: OpenShell | null = null;
+  #shownHostKey: string | null = null;
   /** What was said, of shells that were closed and of pages. */
   readonly #said: string[] = [];
   /** What persons answered, or was given, that is shown nowhere. */
@@ -158,14 +159,14 @@ export class Touch {
 
   /** What was said so far, with what is secret in it hidden. */
   conversation(): string {
-    const now = this.#shell ? [saidOver(this.#shell, this.family)] : [];
+    const now = this.#shell ? [saidOver(this.#shell, this.family, this.#kept)] : [];
     return hideWords([...this.#said, ...now].join('\n'), this.#kept).slice(0, longestConversation);
   }
 
   /** Lets go of the device; what was said, and which login worked, is kept for the next procedure. */
   close(): void {
     if (!this.#shell) return;
-    this.#said.push(saidOver(this.#shell, this.family));
+    this.#said.push(saidOver(this.#shell, this.family, this.#kept));
     this.#shell.shell.close();
     this.#shell = null;
   }
@@ -181,10 +182,10 @@ export class Touch {
   /** Besides ours the login that a reset brings back, where that may be tried: before ours, where those were refused here. */
   #asReset(logins: Logins, kind: string): Logins {
     const { context, family, use } = this;
-    const face = family.faces?.factory;
+    const face = use.factoryLogin ?? family.faces?.factory;
     if (!use.factory || !face || logins.credentials.some((c) => c.id === factoryLogin)) return logins;
     const { sealer } = context;
-    const like = logins.credentials[0]?.kind ?? kind;
+    const like = use.factory === 'only' ? kind : (logins.credentials[0]?.kind ?? kind);
     const one = {
       id: factoryLogin,
       name: 'the login after a reset',
@@ -195,13 +196,21 @@ export class Touch {
       raise: null,
       createdAt: 0,
     } as unknown as CredentialRow;
+    if (use.factory === 'only') return { ...logins, credentials: [one] };
     return { ...logins, credentials: logins.refusedHere ? [one, ...logins.credentials] : [...logins.credentials, one] };
+  }
+
+  /** The host key that its shell showed last; null when no shell was opened. */
+  get shownHostKey(): string | null {
+    return this.#shownHostKey;
   }
 
   async #loginsOf(protocol: Door): Promise<Logins> {
     const known = this.#logins.get(protocol);
     if (known) return known;
-    const found = await loginsOf(this.context, this.device, protocol);
+    const all = await loginsOf(this.context, this.device, protocol);
+    // Nobody has seen yet that it is the device: nothing of ours is sent.
+    const found = this.use.factory === 'only' ? { ...all, credentials: [], wait: null } : all;
     this.#logins.set(protocol, found);
     return found;
   }
@@ -213,13 +222,16 @@ export class Touch {
     if (!hasShell(family)) throw new CauseError('service-fault', `family ${family.family} has no shell`);
     const logins = this.#asReset(await this.#loginsOf('ssh'), 'ssh-password');
     if (logins.credentials.length === 0) throw new CauseError('no-credential', `network ${device.network} names no SSH credential`);
-    const at = { host: device.address, port: logins.network.sshPort, hostKey: logins.row?.hostKey ?? null };
+    // After a reset it may have a new host key. The factory login is no secret; the serial is compared before any other is sent.
+    const isReset = this.use.factory === 'only';
+    const at = { host: device.address, port: logins.network.sshPort, hostKey: isReset ? null : (logins.row?.hostKey ?? null) };
     let refused: Error | null = null;
     for (const credential of logins.credentials)
       try {
         const open = await openShell(context, at, family, credential, signal);
         this.#shell = open;
-        if (at.hostKey === null) {
+        this.#shownHostKey = open.shell.hostKey;
+        if (at.hostKey === null && !isReset) {
           if (logins.row) logins.row.hostKey = open.shell.hostKey;
           await context.db.writeSurely(async (em) => em.nativeUpdate(DeviceEntity, { id: device.id }, { hostKey: open.shell.hostKey }));
         }

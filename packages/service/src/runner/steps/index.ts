@@ -10,6 +10,7 @@ import { cutPower, givePower } from './power.js';
 import { preflight } from './preflight.js';
 import { reboot } from './reboot.js';
 import { comeBack } from './return.js';
+import { setUp } from './set-up.js';
 import type { Step } from './step.js';
 import { level, settle } from './prove.js';
 import { fallBack, restore, stockOf, takeStock, type Stock } from './take-back.js';
@@ -36,6 +37,7 @@ export const steps: Readonly<Record<string, Step>> = {
   reboot: toRestart(reboot),
   return: toRestart(comeBack),
   checks,
+  'set-up': setUp,
   'take-stock': takeStock,
   'fall-back': toChoose(fallBack),
   restore,

@@ -3,13 +3,21 @@ import { ownNow, ownPause } from '@barrow/wire';
 import { setArmed } from '../../staging/armed.js';
 import { steadyNow } from '../../steady.js';
 import { doubtPause, isLoginDoubt, longestDoubt } from '../../touch/doubts.js';
-import { isOn } from '../reconcile.js';
+import { isOn, silentLooks } from '../reconcile.js';
 import { preflightFacts } from './before.js';
+import { isReset, recordAfterReset } from './set-up.js';
 import type { Step, StepContext } from './step.js';
 
 /** However fast a demo device's time runs, the machine that waits for it has its own pace. */
 const shortestLimit = 15_000;
 const stayedUpLimit = 60_000;
+/** So long before its time is over a device that answers is taken as it is. */
+const lastMoment = 2000;
+/**
+ * Silence shorter than this, in our own time, may be lost answers: it proves no restart. Longer where the device is usually down
+ * for longer.
+ */
+const shortestSilence = 1500;
 /** Between two looks at a device that is silent, and between two logins at one that is not back yet. */
 const [lookMs, loginMs] = [20, 100];
 
@@ -38,6 +46,9 @@ export const comeBack: Step = async (step) => {
   const stayed = ownHour ? limit : began + Math.max(shortestLimit / 2, stayedUpLimit / timeScale);
   const before = preflightFacts(step)?.running ?? null;
   let silentFrom: number | null = null;
+  /** When it fell silent, in our own time, and the longest that it was. Lost answers look like a short silence. */
+  let [quietSince, quietLooks, longestQuiet]: [number | null, number, number] = [null, 0, 0];
+  const sureQuiet = Math.max(shortestSilence, Math.min(step.returnMs / 20, 15_000));
   let lastWords = 'nothing of it answers';
   /** When it is looked for elsewhere: after half of its time, and once more before it is given up. */
   const searches = [began + (limit - began) / 2, began + (limit - began) * 0.9];
@@ -60,8 +71,11 @@ export const comeBack: Step = async (step) => {
     const { system, answers } = await step.alive(500, 0);
     lockedOut &&= answers;
     if (!answers) endDoubt();
+    if (answers) [quietSince, quietLooks] = [null, 0];
     if (!answers) {
       silentFrom ??= askedAt;
+      quietSince ??= ownNow();
+      if (++quietLooks >= silentLooks) longestQuiet = Math.max(longestQuiet, ownNow() - quietSince);
       lastWords = 'nothing of it answers';
       if (ownNow() < (searches[0] ?? Infinity)) await ownPause(lookMs, signal);
       else {
@@ -81,11 +95,19 @@ export const comeBack: Step = async (step) => {
       continue;
     }
     try {
-      const { gives } = await step.once('record');
+      const gives = isReset(step) ? await recordAfterReset(step) : (await step.once('record')).gives;
       const counted = before?.bootCount ?? null;
       const restarted = counted !== null && gives['bootCount'] !== undefined ? Number(gives['bootCount']) > counted : null;
       // Where no boots are counted, another version than before was loaded by a restart, whoever saw it.
       const loaded = restarted === null && isOn(step, gives['firmware']);
+      const now = ownNow();
+      // Silence alone is the weakest sign. It may have been lost answers: as long as its version is the old one, it gets its time.
+      const isProven = restarted === true || loaded || agentRestarted || longestQuiet >= sureQuiet;
+      if (restarted !== false && !isProven && silentFrom !== null && now < limit - lastMoment) {
+        lastWords = `it answers, was silent for ${duration(Math.max(1, longestQuiet))} at most, and still runs ${gives['firmware'] ?? 'an unknown version'}`;
+        await ownPause(loginMs, signal);
+        continue;
+      }
       if (restarted === false ? !agentRestarted : restarted === null && !loaded && !agentRestarted && silentFrom === null) {
         lastWords = 'it answers, and has not restarted';
         if (ownNow() > stayed) throw stayedUp(counted === null ? 'and counts no boots' : `and still counts ${counted} boots`);
@@ -97,7 +119,7 @@ export const comeBack: Step = async (step) => {
       return {
         kind: 'done',
         facts: {
-          seenSilent: silentFrom !== null,
+          seenSilent: longestQuiet > 0 || (silentFrom !== null && isProven),
           loaded,
           silentFrom,
           answeredAt: Math.max(steadyNow(), sentAt),

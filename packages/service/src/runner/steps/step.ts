@@ -70,6 +70,8 @@ export interface StepContext {
   readonly lookElsewhere: () => Promise<(Whereabouts & { readonly was: string }) | null>;
   /** Whether it answers, by whatever it answers; one that is handled through another tells by its record only. */
   readonly alive: (timeoutMs: number, retries: number) => Promise<Sign>;
+  /** Looks by which SNMP credential it answers now, where its image takes one away; that one is kept. */
+  readonly askAnew: () => Promise<void>;
   /** Waits for the person who does what the step asks for. */
   readonly byHand: () => Promise<Said>;
   /** Asks whoever looks after the rollout. @throws LeftUnanswered */
