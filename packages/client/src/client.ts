@@ -53,6 +53,7 @@ import {
   reportSchema,
   rolloutChangesSchema,
   deedsSchema,
+  lastPlanSchema,
   noticesSchema,
   planFile,
   receiverSchema,
@@ -264,8 +265,8 @@ export class BarrowClient {
     this.#json(z.object({ family: z.string(), text: z.string() }), 'GET', `/devices/${encodeURIComponent(device)}/family-draft`, {
       query: { ...query },
     });
-  tryFamily = (text: string, procedure: string, device: string) =>
-    this.#json(familyTrialSchema, 'POST', '/family-trials', { json: { text, procedure, device } });
+  tryFamily = (text: string, procedure: string, device: string, mayChange = false) =>
+    this.#json(familyTrialSchema, 'POST', '/family-trials', { json: { text, procedure, device, mayChange } });
   record = (device: string, over: RecordedOver = 'shell') => this.#json(recordingSchema, 'POST', '/recordings', { json: { device, over } });
   sayIn = (recording: string, text: string | null) =>
     this.#json(recordingAnswerSchema, 'POST', `/recordings/${encodeURIComponent(recording)}/say`, { json: { text } });
@@ -449,6 +450,7 @@ export class BarrowClient {
   familyArchive = async (family: string) => (await this.raw('GET', `/families/${encodeURIComponent(family)}/archive`)).arrayBuffer();
   removeFamily = (family: string) => this.#json(removed, 'DELETE', `/families/${encodeURIComponent(family)}`);
   /** The public key by which the service signs its reports. */
+  lastPlan = () => this.#json(lastPlanSchema, 'GET', '/last-plan');
   reportKey = async () => (await this.#json(z.object({ publicKey: z.string() }), 'GET', '/report-key')).publicKey;
   /** Who did what, newest first. */
   deeds = (query: { who?: string; before?: number; most?: number } = {}) => this.#json(deedsSchema, 'GET', '/deeds', { query });

@@ -57,7 +57,7 @@
       word: 'proof',
       pages: [
         { href: '/backups', word: 'Backups' },
-        { href: '/deeds', word: 'Who did what' },
+        { href: '/deeds', word: 'Audit log' },
       ],
     },
     {

@@ -84,6 +84,7 @@ export * from './api/shapes.js';
 export * from './api/images.js';
 export * from './api/device-lists.js';
 export * from './notices/occasions.js';
+export * from './audit/changes.js';
 export * from './report/lines.js';
 export * from './api/notices.js';
 export * from './api/plan-file.js';

@@ -58,6 +58,7 @@ export {
   type Exchange,
   requestIn,
 } from './teach/conversation.js';
+export { changingSteps, linesThatAsk } from './teach/changing.js';
 export { onlyAsk, tryProcedure, type Tried } from './teach/try.js';
 export { captureOf, hasProcedure, promptOf, secretsIn, refusalOf, withProcedure } from './teach/propose.js';
 export { familyJsonSchema, type SchemaNode } from './schema/json-schema.js';

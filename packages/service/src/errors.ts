@@ -1,7 +1,7 @@
 /** A request that is refused, in three parts: what happened, why, and what to do. It becomes an RFC 9457 problem. */
 export class Refusal extends Error {
   constructor(
-    readonly status: 400 | 401 | 403 | 404 | 409 | 413 | 422 | 500 | 503,
+    readonly status: 400 | 401 | 403 | 404 | 409 | 413 | 422 | 500 | 503 | 507,
     readonly code: string,
     readonly title: string,
     readonly detail: string,

@@ -1,7 +1,7 @@
 import { CauseError } from '@barrow/core';
-import { loadFamilies } from '@barrow/families';
+import { hideInLines, loadFamilies } from '@barrow/families';
 import { describe, expect, it } from 'vitest';
-import { hideInDetail, hideSecrets, hideWords, withoutSecrets } from '../src/touch/secrets.js';
+import { hideInDetail, hideSecrets, hideWords, secretLines, withoutSecrets } from '../src/touch/secrets.js';
 
 const family = loadFamilies().get('tarnbrook-access')!;
 
@@ -24,6 +24,19 @@ describe('what is secret', () => {
     expect(hideWords('echo: spring-tide, again spring-tide', ['spring-tide', 'an'])).toBe('echo: ‹hidden›, again ‹hidden›');
     const error = withoutSecrets(new CauseError('unexpected-answer', 'the device said: spring-tide?'), null, ['spring-tide']);
     expect(error).toMatchObject({ code: 'unexpected-answer', detail: 'the device said: ‹hidden›?' });
+  });
+  it.each([
+    ['a space and a carriage return', 'spring \r-tide'],
+    ['a line end', 'spring\r\n-tide'],
+    ['a sequence that moves the cursor', 'spring\u001b[K\u001b[1A-tide'],
+  ])('is hidden where a terminal wraps its echo by %s', (_, echo) => {
+    const clean = hideWords(`answer: ${echo}\r\nnext`, ['spring-tide']);
+    expect(clean).toBe('answer: ‹hidden›\r\nnext');
+  });
+  it('is hidden by our own rules, whatever a file calls secret', () => {
+    for (const line of ['watchword tide-quay', 'snmp community: tide-quay', '  PASSWORD="tide-quay"'])
+      expect(hideInLines(line, secretLines), line).not.toContain('tide-quay');
+    expect(hideInLines('ports 24', secretLines)).toBe('ports 24');
   });
   it('keeps what is no cause as it is', () => {
     const error = new Error('x');

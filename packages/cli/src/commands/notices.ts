@@ -1,4 +1,4 @@
-import { occasionKinds, occasionTexts, toldOfText, type NoticesView, type OccasionKind } from '@barrow/core';
+import { auditText, occasionKinds, occasionTexts, toldOfText, type NoticesView, type OccasionKind } from '@barrow/core';
 import type { Register } from '../context.js';
 import { CommandError, exit, Quiet } from '../errors.js';
 import { clock, print, table, type Io } from '../output.js';
@@ -34,17 +34,17 @@ function noticesText(io: Io, { receivers, mailServer, heartbeat, address }: Noti
 export const registerNotices: Register = (program, act) => {
   program
     .command('deeds')
-    .description('who did what, newest first: what was changed, and which secrets were shown')
+    .description('the audit log, newest first: who changed what, from what to what, and which secrets were shown')
     .option('--who <name>', 'only of this token')
     .option('--last <n>', 'so many', '30')
     .action(
       act(async ({ say, client }, o: { who?: string; last: string }) => {
         const { items, more } = await client().deeds({ ...(o.who === undefined ? {} : { who: o.who }), most: Number(o.last) });
-        const rows = items.map((d) => [clock(d.at), d.who, d.role, d.what, d.subject]);
+        const rows = items.map((d) => [clock(d.at), d.who, d.role, d.what, d.subject, auditText(d.changes)]);
         print(say, items, () =>
           items.length === 0
             ? 'Nobody has done anything yet.'
-            : `${table(say.io, ['AT', 'WHO', 'ROLE', 'WHAT', 'OF'], rows)}${more ? '\nThere is more: --last says how many.' : ''}`,
+            : `${table(say.io, ['AT', 'WHO', 'ROLE', 'WHAT', 'OF', 'CHANGE'], rows)}${more ? '\nThere is more: --last says how many.' : ''}`,
         );
       }),
     );

@@ -1,6 +1,7 @@
 import {
   cameText,
   duration,
+  reportText,
   rungMeans,
   waysIn,
   type ForetoldView,
@@ -297,6 +298,7 @@ const underWay = ['running', 'held', 'stopping'];
 /** Which is meant by "latest": the newest in such a phase, or else the newest. */
 async function resolve(barrow: BarrowClient, id: string, phases: readonly string[] = underWay): Promise<string> {
   if (id !== 'latest') return id;
+  if (phases.includes('planned')) return lastPlan(barrow);
   const all = await barrow.rollouts();
   const found = all.find((r) => phases.includes(r.phase)) ?? all[0];
   if (!found)
@@ -308,6 +310,19 @@ async function resolve(barrow: BarrowClient, id: string, phases: readonly string
       'Plan one with `barrow rollout plan`.',
     );
   return found.id;
+}
+
+/** The plan that this person's last plan command made. An older one is never meant: it may hold other devices. */
+async function lastPlan(barrow: BarrowClient): Promise<string> {
+  const { rollout, asked } = await barrow.lastPlan();
+  if (rollout !== null) return rollout;
+  throw new CommandError(
+    exit.refused,
+    'no-last-plan',
+    'There is no latest plan',
+    asked ? 'Your last plan command was refused, or its plan was discarded.' : 'You have planned nothing yet.',
+    'Plan again, or name the plan by its id: `barrow rollout list` shows all plans.',
+  );
 }
 
 /** Tells what a word would do, and does nothing. */
@@ -803,7 +818,7 @@ export const registerRollouts: Register = (program, act) => {
           );
         const report = await barrow.report(found);
         let text: string;
-        if (say.json || o.format === 'json') text = `${JSON.stringify(report, null, 2)}\n`;
+        if (say.json || o.format === 'json') text = reportText(report);
         else if (o.format === 'html' || o.format === 'csv') text = await barrow.reportAs(found, o.format);
         else
           text = [

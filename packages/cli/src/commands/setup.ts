@@ -1,7 +1,8 @@
 import { credentialKinds, type CredentialKind, type Network, type ProbeName } from '@barrow/core';
 import type { Register } from '../context.js';
 import { collect } from '../context.js';
-import { clock, print, table } from '../output.js';
+import { CommandError, exit } from '../errors.js';
+import { clock, count, print, table } from '../output.js';
 import { secretFrom } from '../secret.js';
 
 function portsOf(n: Network, probe: ProbeName): string {
@@ -12,6 +13,23 @@ function portsOf(n: Network, probe: ProbeName): string {
     onvif: `${n.wsDiscoveryPort}`,
     sip: `${n.sipPort}`,
   }[probe];
+}
+
+/** What `network set` takes; what is absent stays as it is. */
+interface NetworkOptions {
+  readonly site?: string;
+  readonly range: string[];
+  readonly exclude: string[];
+  readonly credential: string[];
+  readonly probe: string[];
+  readonly snmpPort?: string;
+  readonly sshPort?: string;
+  readonly httpPort?: string;
+  readonly httpsPort?: string;
+  readonly wsDiscoveryPort?: string;
+  readonly sipPort?: string;
+  readonly rate?: string;
+  readonly storeAddress?: string;
 }
 
 export const registerSetup: Register = (program, act) => {
@@ -108,6 +126,71 @@ export const registerSetup: Register = (program, act) => {
       }),
     );
   network
+    .command('set <name>')
+    .description('change a network; what you do not name stays as it is')
+    .option('--site <site>', 'the site that its devices belong to')
+    .option('--range <range>', 'addresses, in place of all its ranges; may repeat', collect, [])
+    .option(
+      '--exclude <range>',
+      'addresses to leave out, in place of all it leaves out; "none": leave out nothing; may repeat',
+      collect,
+      [],
+    )
+    .option(
+      '--credential <name>',
+      'credentials to try, in order, in place of all its credentials; "none": try none; may repeat',
+      collect,
+      [],
+    )
+    .option('--probe <probe>', 'only these probes: snmp, ssh, http, onvif, sip; may repeat', collect, [])
+    .option('--snmp-port <port>', 'UDP port of SNMP')
+    .option('--ssh-port <port>', 'TCP port of SSH')
+    .option('--http-port <port>', 'TCP port of HTTP and ONVIF')
+    .option('--https-port <port>', 'TCP port of HTTPS')
+    .option('--ws-discovery-port <port>', 'UDP port of WS-Discovery')
+    .option('--sip-port <port>', 'UDP port of SIP')
+    .option('--rate <packets>', 'most packets in a second')
+    .option('--store-address <address>', 'the address at which its devices see this service; "none": the usual one')
+    .action(
+      act(async ({ say, client }, name: string, o: NetworkOptions) => {
+        const numbers = (
+          [
+            ['snmpPort', o.snmpPort],
+            ['sshPort', o.sshPort],
+            ['httpPort', o.httpPort],
+            ['httpsPort', o.httpsPort],
+            ['wsDiscoveryPort', o.wsDiscoveryPort],
+            ['sipPort', o.sipPort],
+            ['packetsPerSecond', o.rate],
+          ] as const
+        ).flatMap(([key, value]) => (value === undefined ? [] : [[key, Number(value)] as const]));
+        const list = (given: readonly string[]): string[] => given.filter((one) => one !== 'none');
+        const change = {
+          ...Object.fromEntries(numbers),
+          ...(o.site === undefined ? {} : { site: o.site }),
+          ...(o.range.length > 0 ? { ranges: o.range } : {}),
+          ...(o.exclude.length > 0 ? { exclude: list(o.exclude) } : {}),
+          ...(o.credential.length > 0 ? { credentials: list(o.credential) } : {}),
+          ...(o.probe.length > 0 ? { probes: o.probe as ProbeName[] } : {}),
+          ...(o.storeAddress === undefined ? {} : { storeAddress: o.storeAddress === 'none' ? null : o.storeAddress }),
+        };
+        if (Object.keys(change).length === 0)
+          throw new CommandError(
+            exit.wrongUse,
+            'nothing-to-change',
+            'The network stays as it is',
+            'You named nothing to change.',
+            'Name what changes, e.g. `--range 127.40.1.1-60`. `barrow network list` shows the network.',
+          );
+        const made = await client().changeNetwork(name, change);
+        print(
+          say,
+          made,
+          () => `Network ${made.name}: ${made.addresses} addresses at ${made.site}. The next discovery uses it as it is now.`,
+        );
+      }),
+    );
+  network
     .command('trust <name>')
     .description('approve what the next discovery of it finds, as it is: passwords go to whatever answers there then')
     .option('--not', 'take that back')
@@ -123,10 +206,23 @@ export const registerSetup: Register = (program, act) => {
     );
   network
     .command('remove <name>')
-    .description('remove a network; its devices stay known')
+    .description('remove a network; its devices stay known, but Barrow reads and upgrades them no more')
+    .option('--yes', 'remove it although devices are known from it')
     .action(
-      act(async ({ say, client }, name: string) => {
-        const done = await client().removeNetwork(name);
+      act(async ({ say, client }, name: string, o: { yes?: boolean }) => {
+        const barrow = client();
+        if (o.yes !== true) {
+          const devices = (await barrow.deviceNames()).filter((d) => d.network === name).length;
+          if (devices > 0)
+            throw new CommandError(
+              exit.refused,
+              'network-has-devices',
+              'The network stays',
+              `${count(devices, 'device')} are known from ${name}. Without it Barrow cannot read or upgrade them.`,
+              `Remove it all the same: \`barrow network remove ${name} --yes\`. To change it: \`barrow network set ${name}\`.`,
+            );
+        }
+        const done = await barrow.removeNetwork(name);
         print(say, done, () => `Network ${done.removed} removed.`);
       }),
     );

@@ -299,8 +299,9 @@ export const registerTeaching: Register = (program, act) => {
     .description('play its procedures against what was recorded beside it, with no device; or one that only asks against a device')
     .option('--against <device>', 'carry out the procedures that only ask on this device')
     .option('--only <procedure>', 'this procedure alone')
+    .option('--may-change', 'with --against: carry out steps that may change the device, such as lines typed into its shell')
     .action(
-      act(async ({ say, client }, file: string, o: { against?: string; only?: string }) => {
+      act(async ({ say, client }, file: string, o: { against?: string; only?: string; mayChange?: boolean }) => {
         const { ConversationError, conversationFolder, FamilyFileError, faultLines, onlyAsk, parseFamily, readConversation, tryProcedure } =
           await import('@barrow/families');
         const text = await readText(file);
@@ -324,7 +325,7 @@ export const registerTeaching: Register = (program, act) => {
               `On a device ${onlyAsk.join(', ')} can be tried.`,
             );
           const all: FamilyTrial[] = [];
-          for (const name of names) all.push(await client().tryFamily(text, name, o.against));
+          for (const name of names) all.push(await client().tryFamily(text, name, o.against, o.mayChange === true));
           return print(say, all, () =>
             all
               .map((t) =>

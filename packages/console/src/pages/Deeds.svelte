@@ -1,5 +1,5 @@
 <script lang="ts">
-  import type { DeedView } from '@barrow/core';
+  import { auditText, type DeedView } from '@barrow/core';
   import Empty from '../parts/Empty.svelte';
   import Trouble from '../parts/Trouble.svelte';
   import { inAddress } from '../lib/address.js';
@@ -33,8 +33,8 @@
 </script>
 
 <div class="head">
-  <h1>Who did what</h1>
-  <span class="quiet">What was changed, and which secrets were shown.</span>
+  <h1>Audit log</h1>
+  <span class="quiet">Who changed what, from what to what, and which secrets were shown.</span>
   {#if who.value !== ''}<span>Only {who.value}. <button class="anchor" onclick={() => only('')}>Show all</button></span>{/if}
 </div>
 {#if loaded.failure}<Trouble failure={loaded.failure} />{/if}
@@ -45,7 +45,7 @@
 {:else if loaded.value}
   <div class="sheet">
     <table class="list">
-      <thead><tr><th>At</th><th>Who</th><th>What</th><th>Of</th></tr></thead>
+      <thead><tr><th>At</th><th>Who</th><th>What</th><th>Of</th><th>Change</th></tr></thead>
       <tbody>
         {#each deeds as d (d.id)}
           <tr title={d.path}>
@@ -53,6 +53,7 @@
             <td><button class="anchor" onclick={() => only(d.who)}>{d.who}</button> <span class="quiet">{d.role}</span></td>
             <td>{d.what}</td>
             <td>{d.subject ?? ''}</td>
+            <td class="change">{auditText(d.changes)}</td>
           </tr>
         {/each}
       </tbody>

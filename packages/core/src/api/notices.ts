@@ -1,11 +1,11 @@
 import { z } from 'zod';
 import { occasionKinds, usualKinds } from '../notices/occasions.js';
 import { closedObject } from '../text/closed.js';
-import { moment } from './common.js';
+import { moment, nameText } from './common.js';
 
 const webAddress = z.url({ protocol: /^https?$/, error: 'an address that begins with http:// or https://' }).max(500);
 const mailAddress = z.email({ error: 'a mail address, such as night@example.net' }).max(254);
-const name = z.string().min(1).max(60);
+const name = nameText(60);
 
 /** Who is told, and of what: by mail, or by a signed request to an address. */
 export const receiverInput = closedObject({
@@ -26,7 +26,7 @@ export const receiverInput = closedObject({
 export type ReceiverInput = z.input<typeof receiverInput>;
 export const receiverSchema = z.object({
   id: z.string(),
-  name,
+  name: z.string(),
   kind: z.enum(['mail', 'hook']),
   to: z.string(),
   on: z.array(z.enum(occasionKinds)),

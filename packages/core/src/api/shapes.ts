@@ -9,7 +9,7 @@ import { rolloutEventSchema, soakFindingSchema } from '../scheduler/events.js';
 import { surenesses } from '../topology/topology.js';
 import { components, resettable } from '../images/note.js';
 import { services, toldSchema } from '../records/told.js';
-import { addressOrHost, causeShape, moment, sha256Text as sha256 } from './common.js';
+import { addressOrHost, causeShape, moment, nameText, sha256Text as sha256 } from './common.js';
 import { armedSchema, deliverySchema, transferSchema } from './staging.js';
 
 export const roles = ['viewer', 'operator', 'admin'] as const;
@@ -31,8 +31,8 @@ export type ProbeName = (typeof probeNames)[number];
 const port = z.number().int().min(1).max(65535);
 
 export const networkInput = z.strictObject({
-  name: z.string().min(1).max(60),
-  site: z.string().min(1).max(60),
+  name: nameText(60),
+  site: nameText(60),
   ranges: z.array(z.string().min(1).max(100)).min(1).max(200),
   exclude: z.array(z.string().min(1).max(100)).max(200).default([]),
   snmpPort: port.default(161),
@@ -52,12 +52,27 @@ export const networkInput = z.strictObject({
   /** What the next discovery of it finds is approved as it is, passwords included; false again once that has ended. */
   trustNow: z.boolean().default(false),
 });
-export const networkSchema = networkInput.extend({ id: z.string(), addresses: z.number().int() });
+export const networkSchema = networkInput.extend({ id: z.string(), name: z.string(), site: z.string(), addresses: z.number().int() });
 export type NetworkInput = z.input<typeof networkInput>;
 export type Network = z.infer<typeof networkSchema>;
 
 /** What a person may change of a network that is there. */
-export const networkChange = z.strictObject({ trustNow: z.boolean() });
+export const networkChange = z.strictObject({
+  site: nameText(60).optional(),
+  ranges: z.array(z.string().min(1).max(100)).min(1).max(200).optional(),
+  exclude: z.array(z.string().min(1).max(100)).max(200).optional(),
+  snmpPort: port.optional(),
+  sshPort: port.optional(),
+  httpPort: port.optional(),
+  httpsPort: port.optional(),
+  wsDiscoveryPort: port.optional(),
+  sipPort: port.optional(),
+  probes: z.array(z.enum(probeNames)).min(1).optional(),
+  credentials: z.array(z.string()).max(20).optional(),
+  packetsPerSecond: z.number().int().min(1).max(20_000).optional(),
+  storeAddress: addressOrHost.nullable().optional(),
+  trustNow: z.boolean().optional(),
+});
 export type NetworkChange = z.input<typeof networkChange>;
 
 export const credentialKinds = [
@@ -73,7 +88,7 @@ export const credentialKinds = [
 export type CredentialKind = (typeof credentialKinds)[number];
 
 export const credentialInput = z.strictObject({
-  name: z.string().min(1).max(60),
+  name: nameText(60),
   kind: z.enum(credentialKinds),
   /** The user to log in as; absent for SNMP v2c and tokens. */
   user: z.string().max(100).nullable().default(null),
@@ -86,9 +101,14 @@ export const credentialInput = z.strictObject({
   /** SNMP v3 authentication: SHA-1 or SHA-256. */
   auth: z.enum(['sha1', 'sha256']).nullable().default(null),
 });
-export const credentialSchema = credentialInput
-  .omit({ secret: true, second: true, raise: true })
-  .extend({ id: z.string(), hasSecond: z.boolean(), createdAt: moment, networks: z.array(z.string()), devices: z.number().int() });
+export const credentialSchema = credentialInput.omit({ secret: true, second: true, raise: true }).extend({
+  id: z.string(),
+  name: z.string(),
+  hasSecond: z.boolean(),
+  createdAt: moment,
+  networks: z.array(z.string()),
+  devices: z.number().int(),
+});
 export type CredentialInput = z.input<typeof credentialInput>;
 export type Credential = z.infer<typeof credentialSchema>;
 
@@ -318,8 +338,8 @@ export type HistoryEntry = z.infer<typeof historySchema>;
 
 /** What a person may set of a device; what is absent stays, null gives it back to the probes. */
 export const deviceChange = z.strictObject({
-  name: z.string().min(1).max(120).nullable().optional(),
-  site: z.string().min(1).max(60).nullable().optional(),
+  name: nameText(120).nullable().optional(),
+  site: nameText(60).nullable().optional(),
   kind: z.enum(kinds).nullable().optional(),
   /** By whose procedures it is handled, when no probe recognises it rightly. */
   family: z.string().min(1).max(120).nullable().optional(),
@@ -350,7 +370,7 @@ export type DeviceChange = z.input<typeof deviceChange>;
 
 /** A device entered by hand. */
 export const deviceEntry = deviceChange.extend({
-  name: z.string().min(1).max(120),
+  name: nameText(120),
   site: z.string().min(1).max(60),
   kind: z.enum(kinds).default('other'),
   address: z.string().max(60).nullable().default(null),
@@ -485,7 +505,7 @@ export const familyAddedSchema = z.object({
 });
 export type FamilyAdded = z.infer<typeof familyAddedSchema>;
 
-const waveName = z.string().trim().min(1).max(60);
+const waveName = nameText(60);
 const soakSeconds = z
   .number()
   .int()
@@ -494,7 +514,7 @@ const soakSeconds = z
 const failureLimit = z.number().int().min(1).max(10_000);
 
 export const planInput = z.strictObject({
-  name: z.string().min(1).max(100).optional(),
+  name: nameText(100).optional(),
   /** Device ids, names, addresses or serials; all that are behind when empty. */
   devices: z.array(z.string()).max(20_000).default([]),
   site: z.string().nullable().default(null),
@@ -891,13 +911,20 @@ export const reportSchema = z.object({
       publicKey: z.string(),
       /** The digest over all entries of the rollout's journal, to its last; null for one of before. */
       journal: z.object({ last: z.number().int(), head: z.string().nullable() }),
+      /** The number of lines. */
+      count: z.number().int(),
+      /** SHA-256 of the report without its proof, as one text. */
+      whole: z.string(),
       lines: z.array(z.object({ group: z.string(), digest: z.string() })),
-      /** Over the digests and the head, as RFC 8785 writes them; base64. */
+      /** Over all of the above but the key, as RFC 8785 writes it; base64. */
       signature: z.string(),
     })
     .optional(),
 });
 export type Report = z.infer<typeof reportSchema>;
+
+/** Which plan "latest" means for whoever asks. */
+export const lastPlanSchema = z.object({ rollout: z.string().nullable(), asked: z.boolean() });
 
 /** Something that somebody asked for and that was done, or a secret that was shown to them. */
 export const deedSchema = z.object({
@@ -910,6 +937,8 @@ export const deedSchema = z.object({
   path: z.string(),
   /** The name of what it was about, where that is still known. */
   subject: z.string().nullable(),
+  /** What was changed, from what to what; secrets hidden. */
+  changes: z.array(z.object({ field: z.string(), from: z.string().nullable(), to: z.string().nullable() })),
 });
 export type DeedView = z.infer<typeof deedSchema>;
 export const deedsSchema = z.object({ items: z.array(deedSchema), more: z.boolean() });
@@ -1032,7 +1061,7 @@ export const swappedSchema = restoredSchema.extend({
 });
 export type SwappedView = z.infer<typeof swappedSchema>;
 
-export const tokenInput = z.strictObject({ name: z.string().min(1).max(60), role: z.enum(roles) });
+export const tokenInput = z.strictObject({ name: nameText(60), role: z.enum(roles) });
 export const tokenSchema = tokenInput.extend({ id: z.string(), createdAt: moment, lastUsed: moment.nullable() });
 export type TokenInput = z.input<typeof tokenInput>;
 export type Token = z.infer<typeof tokenSchema>;

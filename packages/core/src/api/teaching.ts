@@ -55,6 +55,8 @@ export const familyTrialInput = z.strictObject({
   text: z.string().min(1).max(1_000_000),
   procedure: z.string().min(1).max(60),
   device: z.string().min(1).max(200),
+  /** Whether steps may be carried out that may change the device. */
+  mayChange: z.boolean().default(false),
 });
 export const familyTrialSchema = z.object({
   device: z.string(),

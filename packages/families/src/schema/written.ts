@@ -57,7 +57,13 @@ export function readWritten<S extends z.ZodType>(
         message: e.message.split('\n')[0]!.replace(/ at line \d+, column \d+:$/, ''),
       })),
     };
-  const given: unknown = document.toJS({ maxAliasCount: 50 });
+  let given: unknown;
+  try {
+    given = document.toJS({ maxAliasCount: 50 });
+  } catch (error) {
+    // An alias that nothing defines, or aliases that would grow without end (YAML 1.2.2, 7.1).
+    return { value: null, faults: [{ file, line: 1, column: 1, where: '', message: (error as Error).message.replace(/\.$/, '') }] };
+  }
   const parsed = schema.safeParse(given);
   if (parsed.success) return { value: parsed.data, faults: null };
   return {

@@ -58,7 +58,12 @@ export function readConversation(text: string, file: string): Conversation {
   const document = parseDocument(text);
   const [error] = document.errors;
   if (error) throw new ConversationError(`${file}: ${error.message.split('\n')[0]!}`);
-  const value: unknown = document.toJS();
+  let value: unknown;
+  try {
+    value = document.toJS({ maxAliasCount: 50 });
+  } catch (failure) {
+    throw new ConversationError(`${file}: ${(failure as Error).message}`);
+  }
   const read = conversationShape.safeParse(value);
   if (read.success) return read.data;
   throw new ConversationError(

@@ -2,6 +2,7 @@ import { defineEntity, p, type EntitySchema, type InferEntity } from '@mikro-orm
 import type {
   Advisory,
   Approval,
+  AuditChange,
   Around,
   Channel,
   ComparedBy,
@@ -566,6 +567,8 @@ export const DeedEntity = defineEntity({
     method: p.string(),
     path: p.string(),
     status: p.integer(),
+    /** What was changed, in a form that may be shown; null in entries of before. */
+    detail: p.json<{ subject: string | null; changes: AuditChange[] }>().nullable(),
   },
 });
 

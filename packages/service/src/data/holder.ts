@@ -20,7 +20,10 @@ const readOrNull = (file: string): string | null => {
 /** proc(5): the name, which may hold spaces and parentheses, ends with the last parenthesis; `starttime` is the 20th field after it. */
 const ticksOf = (pid: number): string | null => {
   const stat = readOrNull(`/proc/${pid}/stat`);
-  return stat === null ? null : (stat.slice(stat.lastIndexOf(')') + 2).split(' ')[19] ?? null);
+  if (stat === null) return null;
+  const fields = stat.slice(stat.lastIndexOf(')') + 2).split(' ');
+  // A zombie (Z) or dead process (X) has ended; its parent has not asked for that yet.
+  return fields[0] === 'Z' || fields[0] === 'X' ? null : (fields[19] ?? null);
 };
 
 /** Which start of the machine this is; null where that cannot be told. */

@@ -1,7 +1,7 @@
 import { Migration } from '@mikro-orm/migrations';
 
 /** The layout of the tables; written into `PRAGMA user_version`, so that an older Barrow can refuse a newer database. */
-export const schemaVersion = 16;
+export const schemaVersion = 17;
 
 class First extends Migration {
   override up(): void {
@@ -279,6 +279,16 @@ class Heeding extends Migration {
   }
 }
 
+/** The audit log says what was changed; a device that was replaced is retired. */
+class Auditing extends Migration {
+  override up(): void {
+    this.addSql('alter table deed add column detail json;');
+    this.addSql('alter table device add column retired json;');
+    this.addSql('alter table device add column entered json;');
+    this.addSql('pragma user_version = 17;');
+  }
+}
+
 export const migrations = [
   { name: '2026-11-23-first', class: First },
   { name: '2026-11-23-discovering', class: Discovering },
@@ -296,4 +306,5 @@ export const migrations = [
   { name: '2026-11-27-telling', class: Telling },
   { name: '2026-11-27-saving', class: Saving },
   { name: '2026-11-27-heeding', class: Heeding },
+  { name: '2026-12-02-auditing', class: Auditing },
 ];

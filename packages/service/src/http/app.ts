@@ -6,6 +6,7 @@ import { compress } from 'hono/compress';
 import { secureHeaders } from 'hono/secure-headers';
 import type { ContentfulStatusCode } from 'hono/utils/http-status';
 import { cause, CauseError, describeIssue, type Problem } from '@barrow/core';
+import { isNoRoom } from '../data/database.js';
 import { Refusal } from '../errors.js';
 import type { Parts } from '../parts.js';
 import { authenticate, type Env } from './auth.js';
@@ -37,6 +38,16 @@ function asProblem(error: Refusal): Problem {
   };
 }
 
+/** Whether every % of an address begins a character of UTF-8. */
+function isDecodable(address: string): boolean {
+  try {
+    decodeURIComponent(address);
+    return true;
+  } catch {
+    return false;
+  }
+}
+
 /** The HTTP interface: the API under /api/v1, its description, live events, and the console for everything else. */
 export function makeApp(parts: Parts, closing: AbortSignal): OpenAPIHono<Env> {
   const { context } = parts;
@@ -60,6 +71,16 @@ export function makeApp(parts: Parts, closing: AbortSignal): OpenAPIHono<Env> {
       const { code, what, next } = cause(error.code);
       return answer(new Refusal(409, code, what, `${error.detail}.`, next));
     }
+    if (isNoRoom(error))
+      return answer(
+        new Refusal(
+          507,
+          'disk-full',
+          'Nothing was changed',
+          `The disk of the service is full or cannot be written: ${error.message}.`,
+          'Make room on the disk that holds the data folder, then do it again. Running rollouts wait for room and lose nothing.',
+        ),
+      );
     const status = (error as { status?: ContentfulStatusCode }).status;
     if (status !== undefined && status < 500)
       return answer(
@@ -85,11 +106,27 @@ export function makeApp(parts: Parts, closing: AbortSignal): OpenAPIHono<Env> {
         styleSrc: ["'self'", "'unsafe-inline'"],
         imgSrc: ["'self'", 'data:', 'blob:'],
         frameAncestors: ["'none'"],
+        baseUri: ["'none'"],
+        formAction: ["'self'"],
+        objectSrc: ["'none'"],
       },
       referrerPolicy: 'no-referrer',
     }),
   );
   app.use('*', compress({ threshold: 4096, contentTypeFilter: /^(application\/(json|javascript)|text\/(css|javascript|html))/ }));
+  // No name, id or value holds a NUL character, and SQL text cannot.
+  app.use('/api/*', async (c, next) => {
+    if (/%00/.test(c.req.url) || !isDecodable(c.req.url))
+      throw new Refusal(
+        400,
+        'address-malformed',
+        'The request was not understood',
+        'Its address holds a NUL character, or a % that is followed by no character of UTF-8.',
+        'Encode names in addresses as RFC 3986 says, e.g. %25 for a %.',
+      );
+    await next();
+    c.header('cache-control', 'no-store');
+  });
   app.use('/api/v1/*', authenticate(context, parts.tokens));
   app.get('/api/v1/events', (c) =>
     liveEvents(c, context.live, parts.journal, { closing, removed: parts.tokens.removal(c.get('who').token) }),

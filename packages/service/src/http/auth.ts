@@ -1,8 +1,9 @@
 import { createHash, randomBytes } from 'node:crypto';
 import { setMaxListeners } from 'node:events';
 import { createMiddleware } from 'hono/factory';
-import { roles, type Role } from '@barrow/core';
+import { roles, type AuditChange, type Role } from '@barrow/core';
 import type { Context } from '../context.js';
+import { isNoRoom } from '../data/database.js';
 import { DeedEntity, TokenEntity, type TokenRow } from '../data/entities.js';
 import { newId } from '../data/seal.js';
 import { Refusal } from '../errors.js';
@@ -15,7 +16,12 @@ export interface Who {
 }
 /** What is kept of a request: that something was changed, that a secret was shown, or nothing. */
 export type Deed = 'change' | 'shown' | 'nothing';
-export type Env = { Variables: { who: Who; deed: Deed | undefined } };
+/** What the audit log says of a request besides who and when. */
+export interface Audited {
+  readonly subject: string | null;
+  readonly changes: readonly AuditChange[];
+}
+export type Env = { Variables: { who: Who; deed: Deed | undefined; audited: Audited | undefined } };
 
 /** The last use of a token is written down at most this often. */
 const lastUsedEvery = 60_000;
@@ -109,10 +115,18 @@ export function authenticate(context: Context, tokens: Tokens) {
       method: c.req.method,
       path: new URL(c.req.url).pathname,
       status: c.res.status,
+      detail: c.get('audited') ?? null,
     };
+    // What was changed is changed already: its entry is written as soon as there is room again, and nobody waits for that.
     await context.db
       .write(async (em) => em.insert(DeedEntity, row as never))
-      .catch((error: unknown) => context.log.error({ error, deed: row }, 'who did what could not be kept'));
+      .catch((error: unknown) => {
+        if (!isNoRoom(error)) throw error;
+        void context.db
+          .writeSurely(async (em) => em.insert(DeedEntity, row as never))
+          .catch((late: unknown) => context.log.error({ error: late, deed: row }, 'an audit entry was lost when the service stopped'));
+      })
+      .catch((error: unknown) => context.log.error({ error, deed: row }, 'an audit entry was not written'));
   });
 }
 

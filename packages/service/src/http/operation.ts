@@ -1,6 +1,6 @@
 import { createRoute, z, type OpenAPIHono } from '@hono/zod-openapi';
 import type { Context as HonoContext } from 'hono';
-import { problemSchema, type Role } from '@barrow/core';
+import { auditChanges, problemSchema, type AuditChange, type Role } from '@barrow/core';
 import { mayDo, type Deed, type Env, type Who } from './auth.js';
 import { limitedBody, usualBody } from './body.js';
 
@@ -21,7 +21,19 @@ export interface Operation<P extends Shape | undefined, Q extends Shape | undefi
   readonly mostBody?: number;
   /** What is kept of it: that something was changed, that a secret was shown, or nothing. Reading is nothing, the rest a change, unless said. */
   readonly deed?: Deed;
+  /** What the audit log says of it; asked before it is carried out. Without it: what its body says. */
+  readonly audit?: (given: { params: Given<P>; query: Given<Q>; body: Given<B> }) => Promise<AuditFacts>;
   readonly run: (given: { params: Given<P>; query: Given<Q>; body: Given<B>; who: Who; c: HonoContext<Env> }) => Promise<z.input<R>>;
+}
+
+/** What an operation tells the audit log. */
+export interface AuditFacts {
+  /** The name of what it is about; null: as its path or its answer names it. */
+  readonly subject?: string | null;
+  /** The values before it, under the names of its body. */
+  readonly before?: Readonly<Record<string, unknown>> | null;
+  /** Said besides what the body says, or in place of it. */
+  readonly changes?: readonly AuditChange[];
 }
 
 /** What each operation is, by its method and what its path looks like. */
@@ -32,7 +44,24 @@ export function purposeOf(method: string, path: string): { readonly summary: str
   const found = known.filter((k) => k.method === method && k.path.test(path)).sort((a, b) => a.parameters - b.parameters)[0];
   if (!found) return null;
   const named = found.path.exec(path)?.[1];
-  return { summary: found.summary, named: named === undefined ? null : decodeURIComponent(named) };
+  return { summary: found.summary, named: named === undefined ? null : decoded(named) };
+}
+
+/** What an answer or a body calls the thing that it is about. */
+function nameIn(data: unknown): string | null {
+  if (typeof data !== 'object' || data === null) return null;
+  for (const key of ['name', 'removed', 'deviceName', 'file'])
+    if (key in data && typeof (data as Record<string, unknown>)[key] === 'string') return (data as Record<string, string>)[key]!;
+  return null;
+}
+
+/** What stands in a path, decoded; as it is where it cannot be decoded. */
+function decoded(text: string): string {
+  try {
+    return decodeURIComponent(text);
+  } catch {
+    return text;
+  }
 }
 
 const problem = { description: 'A problem', content: { 'application/problem+json': { schema: problemSchema } } };
@@ -42,7 +71,7 @@ export function addOperation<P extends Shape | undefined, Q extends Shape | unde
   app: OpenAPIHono<Env>,
   operation: Operation<P, Q, B, R>,
 ): void {
-  const { method, path, role, summary, params, query, body, answer, status = 200, mostBody = usualBody, deed, run } = operation;
+  const { method, path, role, summary, params, query, body, answer, status = 200, mostBody = usualBody, deed, audit, run } = operation;
   const pieces = path.split(/\{\w+\}/);
   known.push({
     method: method.toUpperCase(),
@@ -70,13 +99,19 @@ export function addOperation<P extends Shape | undefined, Q extends Shape | unde
     (async (c: HonoContext<Env>) => {
       const who = c.get('who');
       const valid = c.req as unknown as { valid: (part: string) => unknown };
-      const data = await run({
+      const given = {
         params: (params ? valid.valid('param') : undefined) as never,
         query: (query ? valid.valid('query') : undefined) as never,
         body: (body ? valid.valid('json') : undefined) as never,
-        who,
-        c,
-      });
+      };
+      // What it is about may be gone afterwards. What is unknown is refused by the operation itself.
+      const facts = c.get('deed') === 'nothing' ? null : ((await audit?.(given).catch(() => null)) ?? null);
+      const data = await run({ ...given, who, c });
+      if (c.get('deed') !== 'nothing')
+        c.set('audited', {
+          subject: facts?.subject ?? nameIn(data) ?? nameIn(given.body),
+          changes: facts?.changes ?? auditChanges(given.body, facts?.before ?? null),
+        });
       const text = JSON.stringify(answer.parse(data));
       // Its length told, what is short goes as it is.
       return c.body(text, status, { 'content-type': 'application/json', 'content-length': String(Buffer.byteLength(text)) });

@@ -2,7 +2,7 @@ import { z, type OpenAPIHono } from '@hono/zod-openapi';
 import { deedsSchema, type DeedView } from '@barrow/core';
 import { rfc3339 } from '../context.js';
 import type { Parts } from '../parts.js';
-import type { Env } from './auth.js';
+import type { Audited, Env } from './auth.js';
 import { addOperation, purposeOf } from './operation.js';
 
 interface Deed {
@@ -12,6 +12,7 @@ interface Deed {
   readonly role: string;
   readonly method: string;
   readonly path: string;
+  readonly detail: string | null;
 }
 
 /** Who did what: every change that was asked for and done, and every secret that was shown. */
@@ -40,12 +41,13 @@ export function deedRoutes(app: OpenAPIHono<Env>, { context: { db } }: Parts): v
     answer: deedsSchema,
     run: async ({ query: { who, before, most } }) => {
       const found = await db.select<Deed>(
-        'select id, at, who, role, method, path from deed where (? is null or who = ?) and (? is null or id < ?) order by id desc limit ?',
+        'select id, at, who, role, method, path, detail from deed where (? is null or who = ?) and (? is null or id < ?) order by id desc limit ?',
         [who ?? null, who ?? null, before ?? null, before ?? null, most + 1],
       );
       const deeds = found.slice(0, most);
       const names = await namesIn(deeds);
-      const view = ({ id, at, who: by, role, method, path }: Deed): DeedView => {
+      const view = ({ id, at, who: by, role, method, path, detail }: Deed): DeedView => {
+        const said = detail === null ? null : (JSON.parse(detail) as Audited);
         const purpose = purposeOf(method, path);
         const subject = purpose?.named ?? null;
         return {
@@ -53,9 +55,11 @@ export function deedRoutes(app: OpenAPIHono<Env>, { context: { db } }: Parts): v
           at: rfc3339(at),
           who: by,
           role,
-          what: purpose?.summary ?? `${method} ${path}`,
+          // The first part of the sentence says it; the rest is for who reads the description of the interface.
+          what: purpose?.summary.split(/[,;:]/)[0] ?? `${method} ${path}`,
           path,
-          subject: subject === null ? null : (names.get(subject) ?? subject),
+          subject: said?.subject ?? (subject === null ? null : (names.get(subject) ?? subject)),
+          changes: [...(said?.changes ?? [])],
         };
       };
       return { items: deeds.map(view), more: found.length > most };

@@ -91,6 +91,8 @@ export function imageRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     path: '/api/v1/uploads',
     role: 'operator',
     summary: 'Begin an upload, or find the one that was begun of the same file',
+    // The audit log has what is taken in, not each piece on its way.
+    deed: 'nothing',
     body: uploadInput,
     answer: uploadSchema,
     run: ({ body, who }) => intake.uploads.begin(body.file, body.bytes, body.key, who.name),
@@ -114,6 +116,7 @@ export function imageRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
   });
   app.put('/api/v1/uploads/:id', async (c) => {
     need(c.get('who'), 'operator');
+    c.set('deed', 'nothing');
     const offset = Number(c.req.query('offset') ?? '0');
     if (!Number.isSafeInteger(offset) || offset < 0)
       throw new Refusal(400, 'request-malformed', 'The request was not understood', 'offset is no number of octets.', 'See /api/docs.');
@@ -124,6 +127,7 @@ export function imageRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     path: '/api/v1/uploads/{id}',
     role: 'operator',
     summary: 'Forget an upload and what came of it',
+    deed: 'nothing',
     params: idParam,
     answer: z.object({ removed: z.string() }),
     run: async ({ params }) => {
@@ -139,6 +143,10 @@ export function imageRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     summary: 'Take uploaded files in: images, notes, checksum files, archives; all or nothing',
     body: takeInput,
     answer: takenSchema,
+    audit: async ({ body }) => {
+      const files = await Promise.all(body.uploads.map(async (id) => (await intake.uploads.view(id)).file));
+      return { subject: files.join(', ') };
+    },
     run: async ({ body, who }) => taken(await intake.take(body.uploads, body, who.name)),
   });
   addOperation(app, {

@@ -1,6 +1,7 @@
 import { randomBytes } from 'node:crypto';
 import { z, type OpenAPIHono } from '@hono/zod-openapi';
 import {
+  addressShown,
   heartbeatInput,
   mailServerInput,
   noticeAddressInput,
@@ -15,14 +16,15 @@ import { rfc3339OrNull } from '../context.js';
 import type { ReceiverRow } from '../data/entities.js';
 import { newId } from '../data/seal.js';
 import type { Parts } from '../parts.js';
-import type { Env } from './auth.js';
+import type { Env, Who } from './auth.js';
 import { addOperation, idParam } from './operation.js';
 
-const viewOf = (row: ReceiverRow, waiting: ReadonlyMap<string, number>): ReceiverView => ({
+/** Addresses may hold tokens and passwords: only an admin, who can set them, sees them whole. */
+const viewOf = (row: ReceiverRow, waiting: ReadonlyMap<string, number>, whole: boolean): ReceiverView => ({
   id: row.id,
   name: row.name,
   kind: row.kind as ReceiverView['kind'],
-  to: row.to,
+  to: whole ? row.to : addressShown(row.to),
   on: row.on as OccasionKind[],
   lastAt: rfc3339OrNull(row.lastAt),
   trouble: row.trouble,
@@ -31,11 +33,12 @@ const viewOf = (row: ReceiverRow, waiting: ReadonlyMap<string, number>): Receive
 
 /** Who is told of what happens in rollouts, and by which way. */
 export function noticeRoutes(app: OpenAPIHono<Env>, { context, notices }: Parts): void {
-  const all = async (): Promise<NoticesView> => {
+  const all = async ({ who }: { readonly who: Who }): Promise<NoticesView> => {
+    const whole = who.role === 'admin';
     const waiting = await notices.waiting();
     const { mailServer, heartbeat } = notices.settings;
     return {
-      receivers: notices.receivers().map((r) => viewOf(r, waiting)),
+      receivers: notices.receivers().map((r) => viewOf(r, waiting, whole)),
       mailServer: mailServer && {
         host: mailServer.host,
         port: mailServer.port,
@@ -45,6 +48,7 @@ export function noticeRoutes(app: OpenAPIHono<Env>, { context, notices }: Parts)
       },
       heartbeat: heartbeat && {
         ...heartbeat,
+        url: whole ? heartbeat.url : addressShown(heartbeat.url),
         lastAt: rfc3339OrNull(notices.heartbeatSeen.lastAt),
         trouble: notices.heartbeatSeen.trouble,
       },
@@ -81,7 +85,7 @@ export function noticeRoutes(app: OpenAPIHono<Env>, { context, notices }: Parts)
         trouble: null,
       };
       await notices.add(row);
-      return { ...viewOf(row, new Map()), secret: body.secret === null ? secret : null };
+      return { ...viewOf(row, new Map(), true), secret: body.secret === null ? secret : null };
     },
   });
   addOperation(app, {
@@ -113,10 +117,10 @@ export function noticeRoutes(app: OpenAPIHono<Env>, { context, notices }: Parts)
     summary: 'The server through which mail goes out',
     body: mailServerInput,
     answer: noticesSchema,
-    run: async ({ body }) => {
+    run: async ({ body, who }) => {
       const { secret, ...server } = body;
       await notices.set({ mailServer: { ...server, sealed: secret === null ? null : context.sealer.seal(secret) } });
-      return all();
+      return all({ who });
     },
   });
   addOperation(app, {
@@ -126,9 +130,9 @@ export function noticeRoutes(app: OpenAPIHono<Env>, { context, notices }: Parts)
     summary: 'An address that is called while a rollout is under way, so that silence tells of a Barrow that died; null: none',
     body: heartbeatInput,
     answer: noticesSchema,
-    run: async ({ body: { url, everySeconds } }) => {
+    run: async ({ body: { url, everySeconds }, who }) => {
       await notices.set({ heartbeat: url === null ? null : { url, everySeconds } });
-      return all();
+      return all({ who });
     },
   });
   addOperation(app, {
@@ -138,9 +142,9 @@ export function noticeRoutes(app: OpenAPIHono<Env>, { context, notices }: Parts)
     summary: 'Under which address people reach the console, for the links in messages; null: that of the service',
     body: noticeAddressInput,
     answer: noticesSchema,
-    run: async ({ body }) => {
+    run: async ({ body, who }) => {
       await notices.set({ address: body.url });
-      return all();
+      return all({ who });
     },
   });
 }

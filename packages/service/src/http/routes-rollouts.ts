@@ -1,5 +1,6 @@
 import { z, type OpenAPIHono } from '@hono/zod-openapi';
 import {
+  lastPlanSchema,
   legsOf,
   differencesFrom,
   inputOfFile,
@@ -42,6 +43,7 @@ import { steadyNow } from '../steady.js';
 import { wayBackAhead, wayBackOf } from '../runner/plan-back.js';
 import { acceptedOf } from '../runner/accepting.js';
 import { Foretelling } from '../runner/foretelling.js';
+import { LastPlans } from '../runner/last-plan.js';
 import { Timelines } from '../runner/timelines.js';
 import { playedView } from '../runner/view-played.js';
 import { NothingToPlan, planRollout } from '../runner/planning.js';
@@ -120,6 +122,13 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
   const { context, runner, journal } = parts;
   const { db } = context;
   const fileNames = async (): Promise<Map<string, string>> => new Map((await db.kept(ImageEntity)).map((i) => [i.sha256, i.file]));
+  const lastPlans = new LastPlans(context);
+  // Also a plan that cannot even be read takes the place of the last one.
+  for (const path of ['/api/v1/rollouts', '/api/v1/rollouts/from-file'])
+    app.use(path, async (c, next) => {
+      if (c.req.method === 'POST') await lastPlans.forget(c.get('who').token);
+      await next();
+    });
   const epoch = String(parts.startedAt);
   const looked = new WeakMap<ActiveRollout, Changes>();
   const changesOf = (active: ActiveRollout): Changes => {
@@ -146,8 +155,22 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     answer: rolloutSchema,
     status: 201,
     run: async ({ body, who }) => {
-      const back = body.backFrom === null ? null : wayBackOf(await runner.get(body.backFrom));
-      return view(await runner.add(await planRollout(parts, body, who.name, back)));
+      return lastPlans.keep(who.token, async () => {
+        const back = body.backFrom === null ? null : wayBackOf(await runner.get(body.backFrom));
+        return view(await runner.add(await planRollout(parts, body, who.name, back)));
+      });
+    },
+  });
+  addOperation(app, {
+    method: 'get',
+    path: '/api/v1/last-plan',
+    role: 'viewer',
+    summary: 'The plan that the last plan command of this token made; null when that was refused, or the plan was discarded',
+    answer: lastPlanSchema,
+    run: async ({ who }) => {
+      const id = await lastPlans.of(who.token);
+      const isThere = typeof id === 'string' && (await runner.get(id).catch(() => null)) !== null;
+      return { rollout: isThere ? id : null, asked: id !== undefined };
     },
   });
   addOperation(app, {
@@ -197,22 +220,25 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     body: planFile,
     answer: rolloutSchema,
     status: 201,
-    run: async ({ body, who }) => {
-      const known = new Map((await parts.devices.all()).flatMap(({ row }) => (row.serial === null ? [] : [[row.serial, row.id] as const])));
-      const isKnown = (serial: string): boolean => known.has(serial);
-      const input = inputOfFile(body, isKnown);
-      if (input.devices!.length === 0)
-        throw new Refusal(
-          422,
-          'devices-unknown',
-          'Nothing was planned',
-          'No device of the file is known here, by its serial.',
-          'Discover them first, or take a file of this network.',
+    run: ({ body, who }) =>
+      lastPlans.keep(who.token, async () => {
+        const known = new Map(
+          (await parts.devices.all()).flatMap(({ row }) => (row.serial === null ? [] : [[row.serial, row.id] as const])),
         );
-      const plan = await planRollout(parts, input, who.name);
-      const remarks = [...differencesFrom(body, plan, (serial) => known.get(serial)), ...(plan.remarks ?? [])];
-      return view(await runner.add({ ...plan, ...(remarks.length > 0 ? { remarks } : {}) }));
-    },
+        const isKnown = (serial: string): boolean => known.has(serial);
+        const input = inputOfFile(body, isKnown);
+        if (input.devices!.length === 0)
+          throw new Refusal(
+            422,
+            'devices-unknown',
+            'Nothing was planned',
+            'No device of the file is known here, by its serial.',
+            'Discover them first, or take a file of this network.',
+          );
+        const plan = await planRollout(parts, input, who.name);
+        const remarks = [...differencesFrom(body, plan, (serial) => known.get(serial)), ...(plan.remarks ?? [])];
+        return view(await runner.add({ ...plan, ...(remarks.length > 0 ? { remarks } : {}) }));
+      }),
   });
   addOperation(app, {
     method: 'get',

@@ -22,7 +22,7 @@ import { newId } from '../data/seal.js';
 import { notFound, Refusal } from '../errors.js';
 import { notWritten } from '../runner/view.js';
 import type { Parts } from '../parts.js';
-import type { Env, Who } from './auth.js';
+import type { Env } from './auth.js';
 import { addOperation, idParam } from './operation.js';
 
 const removed = z.object({ removed: z.string() });
@@ -36,17 +36,38 @@ function networkView(row: NetworkRow, nameOf: ReadonlyMap<string, string>): Netw
   };
 }
 
-/** Who says where credentials are tried decides who gets them. @throws Refusal */
-function needAdmin(who: Who, because: string): void {
-  if (who.role !== 'admin')
+/** @throws Refusal when no device can be in the ranges, or when they are too many addresses. */
+function checkRanges({ ranges, exclude }: Pick<NetworkRow, 'ranges' | 'exclude'>, title: string): void {
+  try {
+    const addresses = countAddresses(ranges, exclude);
+    if (addresses > mostInOneNetwork)
+      throw new RangeMalformed(
+        ranges.length === 1
+          ? `"${ranges[0]}" has ${addresses} addresses; ${mostInOneNetwork} is the most`
+          : `the ranges have ${addresses} addresses together; ${mostInOneNetwork} is the most`,
+      );
+    const nowhere = rangeOfNoDevices(ranges);
+    if (nowhere !== null) throw new RangeMalformed(`"${nowhere}" is where no device is: link-local, multicast, or reserved`);
+    if (addresses === 0) throw new RangeMalformed('the exclusions leave no address');
+  } catch (error) {
+    if (!(error instanceof RangeMalformed)) throw error;
     throw new Refusal(
-      403,
-      'credentials-need-admin',
-      'The network was not added',
-      `${who.name} is ${who.role}. ${because} to whatever answers there, which is an admin's to say.`,
-      'Ask an admin, or leave the credentials out.',
+      422,
+      'range-malformed',
+      title,
+      `${error.message}.`,
+      'Give ranges such as 127.40.1.0/24, 127.40.1.1-127.40.1.40, 127.40.1.1-40 or 127.40.1.7.',
     );
+  }
 }
+
+/** @throws Refusal for a credential that nobody added. */
+const credentialIds = (asked: readonly string[], known: readonly CredentialRow[]): string[] =>
+  asked.map((one) => {
+    const found = known.find((c) => c.id === one || c.name === one);
+    if (!found) throw notFound('credential', one, '`barrow credential list` shows them; add it with `barrow credential add`.');
+    return found.id;
+  });
 
 /** @throws Refusal for a credential that could never work. */
 function checkCredential(body: z.output<typeof credentialInput>): void {
@@ -123,81 +144,65 @@ export function setupRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
   addOperation(app, {
     method: 'post',
     path: '/api/v1/networks',
-    role: 'operator',
-    summary: 'Add a network to look in; to name credentials there, or to trust what is found, takes an admin',
+    role: 'admin',
+    summary: 'Add a network to look in: it says which credentials are sent to which addresses and ports',
     body: networkInput,
     answer: networkSchema,
     status: 201,
-    run: async ({ body, who }) => {
-      if (body.trustNow) needAdmin(who, 'Trusting what is found sends credentials');
-      if (body.credentials.length > 0) needAdmin(who, 'Naming credentials in a network sends them');
-      try {
-        const addresses = countAddresses(body.ranges, body.exclude);
-        if (addresses > mostInOneNetwork)
-          throw new RangeMalformed(
-            body.ranges.length === 1
-              ? `"${body.ranges[0]}" has ${addresses} addresses; ${mostInOneNetwork} is the most`
-              : `the ranges have ${addresses} addresses together; ${mostInOneNetwork} is the most`,
-          );
-        const nowhere = rangeOfNoDevices(body.ranges);
-        if (nowhere !== null) throw new RangeMalformed(`"${nowhere}" is where no device is: link-local, multicast, or reserved`);
-        if (addresses === 0) throw new RangeMalformed('the exclusions leave no address');
-      } catch (error) {
-        if (!(error instanceof RangeMalformed)) throw error;
-        throw new Refusal(
-          422,
-          'range-malformed',
-          'The network was not added',
-          `${error.message}.`,
-          'Give ranges such as 127.40.1.0/24, 127.40.1.1-127.40.1.40, 127.40.1.1-40 or 127.40.1.7.',
-        );
-      }
+    run: async ({ body }) => {
+      checkRanges(body, 'The network was not added');
       if (await db.keptOne(NetworkEntity, 'name', body.name))
         throw new Refusal(
           409,
           'network-name-taken',
           'The network was not added',
           `There is a network "${body.name}" already.`,
-          'Choose another name, or remove that network first.',
+          'Choose another name, or change that network with `barrow network set`.',
         );
       const known = await db.find(CredentialEntity);
-      const credentials = body.credentials.map((asked) => {
-        const found = known.find((c) => c.id === asked || c.name === asked);
-        if (!found) throw notFound('credential', asked, '`barrow credential list` shows them; add it with `barrow credential add`.');
-        return found.id;
-      });
-      const row: NetworkRow = { ...body, id: newId('n'), credentials };
+      const row: NetworkRow = { ...body, id: newId('n'), credentials: credentialIds(body.credentials, known) };
       await db.write(async (em) => em.insert(NetworkEntity, row));
       context.live.changed('networks');
       return networkView(row, new Map(known.map((c) => [c.id, c.name])));
     },
   });
+  const networkNamed = async (asked: string): Promise<NetworkRow> => {
+    const row = (await db.find(NetworkEntity)).find((n) => n.id === asked || n.name === asked);
+    if (!row) throw notFound('network', asked, '`barrow network list` shows them.');
+    return row;
+  };
   addOperation(app, {
     method: 'put',
     path: '/api/v1/networks/{id}',
     role: 'admin',
-    summary: 'Trust what the next discovery of a network finds, or no longer',
+    summary: 'Change a network: its ranges, ports, credentials, store address, and whether the next discovery trusts what it finds',
     params: idParam,
     body: networkChange,
     answer: networkSchema,
+    audit: async ({ params }) => {
+      const row = await networkNamed(params.id);
+      return { subject: row.name, before: { ...networkView(row, await credentialNames()) } };
+    },
     run: async ({ params, body }) => {
-      const row = (await db.find(NetworkEntity)).find((n) => n.id === params.id || n.name === params.id);
-      if (!row) throw notFound('network', params.id, '`barrow network list` shows them.');
-      await db.write(async (em) => em.nativeUpdate(NetworkEntity, { id: row.id }, body));
+      const row = await networkNamed(params.id);
+      if (body.ranges || body.exclude)
+        checkRanges({ ranges: body.ranges ?? row.ranges, exclude: body.exclude ?? row.exclude }, 'The network was not changed');
+      const { credentials, ...rest } = body;
+      const change = { ...rest, ...(credentials ? { credentials: credentialIds(credentials, await db.find(CredentialEntity)) } : {}) };
+      await db.write(async (em) => em.nativeUpdate(NetworkEntity, { id: row.id }, change));
       context.live.changed('networks');
-      return networkView({ ...row, ...body }, await credentialNames());
+      return networkView({ ...row, ...change }, await credentialNames());
     },
   });
   addOperation(app, {
     method: 'delete',
     path: '/api/v1/networks/{id}',
-    role: 'operator',
+    role: 'admin',
     summary: 'Remove a network; the devices found in it stay known',
     params: idParam,
     answer: removed,
     run: async ({ params }) => {
-      const row = (await db.find(NetworkEntity)).find((n) => n.id === params.id || n.name === params.id);
-      if (!row) throw notFound('network', params.id, '`barrow network list` shows them.');
+      const row = await networkNamed(params.id);
       await db.write(async (em) => em.nativeDelete(NetworkEntity, { id: row.id }));
       context.live.changed('networks');
       return { removed: row.name };

@@ -8,13 +8,27 @@ import {
   recordingInput,
   recordingSay,
   recordingSchema,
+  safeText,
+  type AuditChange,
   type Kind,
 } from '@barrow/core';
-import { draftFamily, ExamplesUnlike, familyJsonSchema, onlyAsk, FamilyFileError, parseFamily } from '@barrow/families';
+import {
+  changingSteps,
+  draftFamily,
+  ExamplesUnlike,
+  familyJsonSchema,
+  hideInLines,
+  linesThatAsk,
+  onlyAsk,
+  FamilyFileError,
+  parseFamily,
+  type ProcedureName,
+} from '@barrow/families';
 import { rfc3339 } from '../context.js';
-import { ObservationEntity } from '../data/entities.js';
+import { CredentialEntity, ObservationEntity } from '../data/entities.js';
 import { Refusal } from '../errors.js';
 import type { Parts } from '../parts.js';
+import { hideWords, secretLines } from '../touch/secrets.js';
 import { Touch } from '../touch/touch.js';
 import type { Env } from './auth.js';
 import { addOperation, idParam } from './operation.js';
@@ -27,6 +41,17 @@ const knownBy: Readonly<Record<string, readonly string[]>> = {
   onvif: ['manufacturer', 'model', 'hardware'],
   sip: ['userAgent', 'server'],
 };
+
+/** What a procedure of a file sends to a device, for the audit log. */
+function sentBy(text: string, procedure: string): AuditChange[] {
+  const found = parseFamily(text, 'line').procedures[procedure as ProcedureName];
+  if (!found) return [];
+  const all = changingSteps(found, new Set());
+  return [
+    { field: 'procedure', from: null, to: procedure },
+    ...all.slice(0, 30).map((sent) => ({ field: 'sent', from: null, to: safeText(sent, 300) })),
+  ];
+}
 
 /** How a person teaches the service gear that it does not know: a draft, a session to do it once by hand, and a trial. */
 export function teachingRoutes(app: OpenAPIHono<Env>, { context, devices, recordings, runner }: Parts): void {
@@ -145,9 +170,12 @@ export function teachingRoutes(app: OpenAPIHono<Env>, { context, devices, record
   addOperation(app, {
     method: 'post',
     path: '/api/v1/family-trials',
-    role: 'operator',
+    role: 'admin',
     summary: 'Carry out a procedure that only asks, of a family file that need not be added, on a device',
-    deed: 'nothing',
+    audit: async ({ body }) => ({
+      subject: (await devices.get(body.device)).row.name,
+      changes: sentBy(body.text, body.procedure),
+    }),
     body: familyTrialInput,
     mostBody: 1_100_000,
     answer: familyTrialSchema,
@@ -172,17 +200,33 @@ export function teachingRoutes(app: OpenAPIHono<Env>, { context, devices, record
       if (!family.procedures[name])
         throw refuse(422, 'procedure-missing', `The file has no procedure ${name}.`, 'Write or record it first.');
       const { row } = await devices.get(body.device);
+      const own = row.family === null ? undefined : context.families.get(row.family);
+      const changing = body.mayChange ? [] : changingSteps(family.procedures[name], own ? linesThatAsk(own) : new Set());
+      if (changing.length > 0)
+        throw refuse(
+          422,
+          'trial-may-change',
+          `${name} does what may change the device: ${changing.slice(0, 5).join('; ')}${changing.length > 5 ? ` and ${changing.length - 5} more` : ''}.`,
+          'Read these steps. If they only ask, say so: `barrow family try FILE --against DEVICE --may-change`.',
+        );
       const rollout = runner.rolloutOf(row.id);
       if (rollout !== null) throw refuse(409, 'device-busy', `${row.name} is in the rollout ${rollout}.`, 'Wait until that has ended.');
       const touch = new Touch(context, row, family);
       try {
         const { gives, tables } = await touch.run(name);
+        // What is secret is known by our own rules: the file that is tried may call nothing secret.
+        const sealed = (await db.kept(CredentialEntity)).flatMap((c) => [c.sealed, c.second, c.raise].filter((s) => s !== null));
+        const words = sealed.map((s) => context.sealer.open(s));
+        const hide = (text: string): string =>
+          hideWords(hideInLines(touch.hide(text), [...(own?.configuration?.secrets ?? []), ...secretLines]), words);
+        const hideRow = (of: Readonly<Record<string, string>>): Record<string, string> =>
+          Object.fromEntries(Object.entries(of).map(([key, value]) => [key, hide(value)]));
         return {
           device: row.name,
           procedure: name,
-          gives: { ...gives },
-          tables: Object.fromEntries(Object.entries(tables).map(([of, rows]) => [of, rows.map((r) => ({ ...r }))])),
-          conversation: touch.conversation(),
+          gives: hideRow(gives),
+          tables: Object.fromEntries(Object.entries(tables).map(([of, rows]) => [of, rows.map(hideRow)])),
+          conversation: hide(touch.conversation()),
         };
       } catch (error) {
         if (!(error instanceof CauseError)) throw error;

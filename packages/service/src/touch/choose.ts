@@ -14,13 +14,14 @@ export interface Choice {
 }
 
 /**
- * What may be tried at a device, in its order: what worked there last, then what its network names. What was refused there is left
- * alone, so that no account is locked by us; one that was put in anew since then may be tried.
+ * What may be tried at a device, in its order: of what its network names, first what worked there last. A credential that the
+ * network does not name is never sent. What was refused there is left alone, so that no account is locked by us; one that was
+ * put in anew since then may be tried.
  */
 export function choose(protocol: Protocol, { all, named, worked, isRefused }: Choice): { may: CredentialRow[]; left: CredentialRow[] } {
   const kinds: readonly string[] = kindsOf[protocol];
   const [may, left]: [CredentialRow[], CredentialRow[]] = [[], []];
-  for (const id of new Set([...(worked === null ? [] : [worked]), ...named])) {
+  for (const id of new Set([...named.filter((id) => id === worked), ...named])) {
     const credential = all.get(id);
     if (credential && kinds.includes(credential.kind)) (isRefused(credential) ? left : may).push(credential);
   }

@@ -47,9 +47,8 @@ export async function openShell(
 }
 
 /** What was said over a shell, with what is secret in it hidden. */
-export function saidOver({ shell, secrets }: OpenShell, family: Family): string {
-  const text = shell.conversation
-    .map((e: ShellEntry) => (e.from === 'device' ? e.text.replace(/\r/g, '') : e.text === concealed ? e.text : ''))
-    .join('');
-  return hideWords(hideSecrets(text, family), secrets);
+export function saidOver({ shell, secrets }: OpenShell, family: Family, more: readonly string[] = []): string {
+  const text = shell.conversation.map((e: ShellEntry) => (e.from === 'device' ? e.text : e.text === concealed ? e.text : '')).join('');
+  // Words before line ends: a carriage return tells where the terminal wrapped an echo.
+  return hideSecrets(hideWords(text, [...secrets, ...more]).replace(/\r/g, ''), family);
 }
