@@ -1,7 +1,8 @@
 import { join } from 'node:path';
 import Sqlite from 'libsql';
-import { apply, decide, initialState, Ledger, type Command, type RolloutEvent } from '@barrow/core';
+import { decide, type RolloutEvent } from '@barrow/core';
 import { percentile, type Measured } from './measure.js';
+import { Playing } from './playing.js';
 import { bigPlan } from './scheduler.js';
 import { serveForBench } from './serve.js';
 
@@ -11,41 +12,18 @@ const facts = { checks: ['version', 'restart', 'next boot', 'settings', 'neighbo
 /** A rollout of so many devices, played until so many things have happened, and held by a person then. */
 function playedUntil(devices: number, most: number) {
   const plan = bigPlan(devices, 200);
-  let state = initialState(plan);
-  const ledger = new Ledger();
   const events: RolloutEvent[] = [];
-  const busy: { run: string; step: string }[] = [];
-  let now = Date.now() - 86_400_000;
-  const happen = (event: RolloutEvent): void => {
-    events.push(event);
-    state = apply(state, event);
-    ledger.follow(state, event);
-  };
-  const carryOut = (c: Command): void => {
-    if (c.kind === 'enter-stretch') {
-      const { run, stretch, attempt, claims } = c;
-      happen({ kind: 'stretch-entered', at: now, run, stretch, attempt, claims: [...claims] });
-    } else if (c.kind === 'begin-step') {
-      happen({ kind: 'step-begun', at: now, run: c.run, step: c.step, attempt: c.attempt });
-      busy.push({ run: c.run, step: c.step });
-    } else if (c.kind === 'open-wave') happen({ kind: 'wave-opened', at: now, wave: c.wave });
-    else if (c.kind === 'end-wave') happen({ kind: 'wave-ended', at: now, wave: c.wave });
-    else if (c.kind === 'pass-gate') happen({ kind: 'gate-passed', at: now, wave: c.wave });
-    else if (c.kind === 'wake') now = c.at;
-  };
-  const finish = ({ run, step }: { run: string; step: string }): void =>
-    happen({ kind: 'step-done', at: ++now, run, step, ...(step === 'checks' ? { facts } : {}) });
-  happen({ kind: 'rollout-started', at: now, by: 'bench' });
-  while (events.length + busy.length + 1 < most && state.phase !== 'ended') {
-    const commands = decide(state, ledger, now);
-    commands.forEach(carryOut);
-    if (commands.length === 0) finish(busy.shift()!);
+  const playing = new Playing(plan, Date.now() - 86_400_000, (event) => events.push(event));
+  while (events.length + playing.busy.length + 1 < most && playing.state.phase !== 'ended') {
+    const commands = decide(playing.state, playing.ledger, playing.now);
+    for (const command of commands) playing.carryOut(command);
+    if (commands.length === 0) playing.finish(0, facts);
   }
-  happen({ kind: 'held', at: ++now, by: 'bench', reason: 'to be measured' });
+  playing.happen({ kind: 'held', at: ++playing.now, by: 'bench', reason: 'to be measured' });
   // Who is past the point of no return goes on to the end.
-  while (busy.length > 0) {
-    finish(busy.shift()!);
-    decide(state, ledger, now).forEach(carryOut);
+  while (playing.busy.length > 0) {
+    playing.finish(0, facts);
+    for (const command of decide(playing.state, playing.ledger, playing.now)) playing.carryOut(command);
   }
   return { plan, events };
 }

@@ -1,22 +1,18 @@
 import {
-  apply,
   decide,
   guardsOf,
-  initialState,
-  Ledger,
   firstSteps,
   makePassage,
   makePlan,
   rehearse,
   type Candidate,
-  type Command,
   type Feed,
   type Link,
   type Plan,
-  type RolloutEvent,
   type Way,
 } from '@barrow/core';
 import { median, percentile, type Measured } from './measure.js';
+import { Playing } from './playing.js';
 
 const sites = 40;
 /** A way of nine steps, each `slow` times as long as usual. */
@@ -81,40 +77,15 @@ export function bigPlan(devices: number, atOnce: number): Plan {
 /** Times every `decide` of a rollout of this size that is played to its end. */
 export function benchDecide(devices: number): Measured {
   const plan = bigPlan(devices, 200);
-  let state = initialState(plan);
-  const ledger = new Ledger();
-  let now = 0;
+  const playing = new Playing(plan, 0);
   const times: number[] = [];
-  const busy: { run: string; step: string }[] = [];
-  const happen = (event: RolloutEvent): void => {
-    state = apply(state, event);
-    ledger.follow(state, event);
-  };
-  happen({ kind: 'rollout-started', at: 0, by: 'bench' });
-  const carryOut = (c: Command): void => {
-    if (c.kind === 'enter-stretch') {
-      const { run, stretch, attempt, claims } = c;
-      happen({ kind: 'stretch-entered', at: now, run, stretch, attempt, claims: [...claims] });
-    } else if (c.kind === 'begin-step') {
-      happen({ kind: 'step-begun', at: now, run: c.run, step: c.step, attempt: c.attempt });
-      busy.push({ run: c.run, step: c.step });
-    } else if (c.kind === 'open-wave') happen({ kind: 'wave-opened', at: now, wave: c.wave });
-    else if (c.kind === 'end-wave') happen({ kind: 'wave-ended', at: now, wave: c.wave });
-    else if (c.kind === 'pass-gate') happen({ kind: 'gate-passed', at: now, wave: c.wave });
-    else if (c.kind === 'end-rollout') happen({ kind: 'rollout-ended', at: now });
-    else if (c.kind === 'wake') now = c.at;
-    else throw new Error(`a bench in which nothing fails cannot come to ${c.kind}`);
-  };
-  for (let turn = 0; state.phase !== 'ended'; turn++) {
+  for (let turn = 0; playing.state.phase !== 'ended'; turn++) {
     const before = process.hrtime.bigint();
-    const commands = decide(state, ledger, now);
+    const commands = decide(playing.state, playing.ledger, playing.now);
     times.push(Number(process.hrtime.bigint() - before) / 1e6);
-    commands.forEach(carryOut);
-    if (commands.length === 0) {
-      // The oldest of many steps ends, as devices do: one at a time, and the scheduler is asked after each.
-      const done = busy.splice((turn * 7919) % busy.length, 1)[0]!;
-      happen({ kind: 'step-done', at: ++now, run: done.run, step: done.step });
-    }
+    for (const command of commands) playing.carryOut(command);
+    // The oldest of many steps ends, as devices do: one at a time, and the scheduler is asked after each.
+    if (commands.length === 0) playing.finish((turn * 7919) % Math.max(1, playing.busy.length));
   }
   return {
     what: `decide, ${devices.toLocaleString('en')} devices`,

@@ -1,8 +1,8 @@
 import { snmpQuestion, sweep } from '@barrow/wire';
 
-/** Sweeps a /16 of loopback in a process of its own, so that its memory is its own too, and tells what came of it. */
-const [, , rateText = '10000', triesText = '3', portText = '16161'] = process.argv;
-const addresses = Array.from({ length: 65_536 }, (_, i) => `127.150.${i >> 8}.${i & 255}`);
+/** Sweeps addresses of a /16 of loopback in a process of its own, so that its memory is its own too, and tells what came of it. */
+const [, , rateText = '10000', triesText = '3', addressesText = '65536', portText = '16161'] = process.argv;
+const addresses = Array.from({ length: Number(addressesText) }, (_, i) => `127.150.${i >> 8}.${i & 255}`);
 const found = new Set<string>();
 const began = performance.now();
 const result = await sweep({

@@ -4,7 +4,7 @@ import { createSocket } from 'node:dgram';
  * A thousand devices in one process, each at an address of its own, on a line that loses a share of the datagrams each way.
  * They answer an SNMP GET by turning the request into a response, without decoding it.
  */
-const [, , countText = '1000', lossText = '0.02', portText = '16161'] = process.argv;
+const [, , countText = '1000', lossText = '0.02', apartText = '65', portText = '16161'] = process.argv;
 const loss = Number(lossText);
 let seed = 4711;
 const lost = (): boolean => {
@@ -14,7 +14,7 @@ const lost = (): boolean => {
 const count = Number(countText);
 let open = 0;
 for (let i = 0; i < count; i++) {
-  const index = i * 65 + 7;
+  const index = i * Number(apartText) + 7;
   const socket = createSocket({ type: 'udp4', recvBufferSize: 1 << 16 });
   socket.on('message', (datagram, from) => {
     if (lost() || lost()) return;
