@@ -28,6 +28,7 @@ const where: Readonly<Record<string, string | `- ${string}`>> = {
   'report key': '- it is compared by who has a report in hand',
   'network add': 'addNetwork',
   'network list': 'networks',
+  'network set': '- an admin does it in the command line so far',
   'network trust': 'changeNetwork',
   'network remove': 'removeNetwork',
   'credential add': 'addCredential',

@@ -256,7 +256,7 @@ describe('who is told of what happens', () => {
 
   it('did it is kept, and shown in words, with what it was about', async () => {
     const all = await cli('deeds', '--last', '200');
-    expect(all.out).toMatch(/first admin +admin +Begin +the night +accept all/);
+    expect(all.out).toMatch(/first admin +admin +Begin +the night/);
     expect(all.out).toMatch(/first admin +admin +Somebody is to be told/);
     // What was refused has changed nothing, and what is only read is no deed.
     expect(all.out).toMatch(/Make an access token +ana +name ana; role operator/);

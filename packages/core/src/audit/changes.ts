@@ -24,7 +24,7 @@ export function addressShown(text: string): string {
 const cut = (text: string): string => (text.length > longestValue ? `${text.slice(0, longestValue)}… (${text.length} characters)` : text);
 
 function shown(key: string, value: unknown): string | null {
-  if (value === null || value === undefined || value === '') return null;
+  if (value === null || value === undefined || value === '' || (typeof value === 'object' && Object.keys(value).length === 0)) return null;
   if (secretKey.test(key)) return hiddenValue;
   if (typeof value === 'string') return value.includes('\n') ? `${value.split('\n').length} lines` : cut(addressShown(value));
   if (Array.isArray(value) && value.every((v) => typeof v === 'string' || typeof v === 'number'))

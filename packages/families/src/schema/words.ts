@@ -104,6 +104,8 @@ export const words: Readonly<Record<string, string>> = {
 
   configuration: 'What is to be known of its settings.',
   'configuration.ignoreLines': 'Lines that change by themselves, left out when settings are compared.',
+  'configuration.readsOlder':
+    'Newer versions read settings that older versions saved: after a reset by an image Barrow restores them without a question.',
   'configuration.secrets': 'Patterns whose group `secret` is hidden wherever settings are shown.',
   backupLacks: 'What its saved settings do not hold: keys, certificates, licences, users.',
   takesAlong: 'Families of devices that it brings to its own version by itself when that changes.',
