@@ -24,7 +24,8 @@
 
   // svelte-ignore state_referenced_locally
   let name = $state(called);
-  let first = $state(1);
+  /** Empty: one of each family and model. */
+  let first = $state<number | null>(null);
   let byHand = $state('');
   let by = $state<'' | 'site' | 'kind' | 'family' | 'shares'>('');
   let atOnce = $state(4);
@@ -54,7 +55,7 @@
     const made = await client().plan({
       name: name.trim() || undefined,
       devices: [...(await ids())],
-      first,
+      ...(first === null ? {} : { first }),
       waves: named,
       by: by === '' ? null : by === 'shares' ? [10, 30] : by,
       atOnce,
@@ -88,13 +89,13 @@
   >
   <div class="pair">
     <label class="label"
-      ><span class="label-text">Devices that go first</span><input
+      ><span class="label-text">Pilot devices</span><input
         class="input"
         type="number"
         min="0"
         max="1000"
         bind:value={first}
-        required
+        placeholder="one of each model"
       /></label
     >
     <label class="label"

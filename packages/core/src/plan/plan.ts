@@ -278,8 +278,8 @@ export interface PlanRequest {
   readonly window?: PlannedWindow | null;
   /** Waves that a person named, before all others. */
   readonly named?: readonly NamedWave[];
-  /** How many devices go first of those that no wave was named for; 0 for none. */
-  readonly first: number;
+  /** How many devices go first of those that no wave was named for, 0 for none; or which ones. */
+  readonly first: number | readonly DeviceId[];
   /** How the others are divided; null: they are not. */
   readonly by?: Division | null;
   /** What of the gate of a wave is otherwise, by its name. */

@@ -47,10 +47,15 @@ const kindOrder: readonly Kind[] = [
  * chosen; then the others, at once or by a division. What one needs never goes later than itself.
  *
  * @param ordered in the order in which they go within a wave
+ * @param first how many go first, or which ones
  */
 export function divide<T extends Divisible>(
   ordered: readonly T[],
-  { named = [], first, by = null }: { readonly named?: readonly NamedWave[]; readonly first: number; readonly by?: Division | null },
+  {
+    named = [],
+    first,
+    by = null,
+  }: { readonly named?: readonly NamedWave[]; readonly first: number | readonly DeviceId[]; readonly by?: Division | null },
 ): Divided<T> {
   const waves: { name: string; members: T[] }[] = named.map(({ name }) => ({ name, members: [] }));
   const waveOf = new Map<T, number>();
@@ -69,7 +74,7 @@ export function divide<T extends Divisible>(
     for (const one of members) waveOf.set(one, waves.length - 1);
   };
   const left = (): T[] => ordered.filter((one) => !waveOf.has(one));
-  const pioneers = oneOfEach(left(), first);
+  const pioneers = typeof first === 'number' ? oneOfEach(left(), first) : thoseNamed(left(), first);
   if (pioneers.length < left().length) into('first', pioneers);
   const rest = left();
   if (by === null) into(waves.length > 0 ? 'rest' : 'all', rest);
@@ -116,6 +121,15 @@ function oneOfEach<T extends Divisible>(ordered: readonly T[], most: number): T[
       const member = members[round];
       if (member && chosen.size < most) chosen.add(member);
     }
+  return withNeeded(ordered, chosen);
+}
+
+function thoseNamed<T extends Divisible>(ordered: readonly T[], devices: readonly DeviceId[]): T[] {
+  const names = new Set(devices);
+  return withNeeded(ordered, new Set(ordered.filter((one) => names.has(one.device))));
+}
+
+function withNeeded<T extends Divisible>(ordered: readonly T[], chosen: Set<T>): T[] {
   const byDevice = new Map(ordered.map((one) => [one.device, one]));
   for (const one of chosen)
     for (const { device } of one.needs ?? []) {
@@ -123,6 +137,30 @@ function oneOfEach<T extends Divisible>(ordered: readonly T[], most: number): T[
       if (other) chosen.add(other);
     }
   return [...chosen];
+}
+
+/** What the choice of pilot devices looks at. */
+export interface PilotCandidate {
+  readonly device: DeviceId;
+  readonly name: string;
+  readonly family: string;
+  readonly model: string | null;
+  readonly site: string;
+  /** Whether its site is reached over a slow link, such as a radio link to a vessel. */
+  readonly isRemote: boolean;
+}
+
+/**
+ * The pilot devices of a plan: one of each family and model. Not the only one of its site where another exists, and on a wired link
+ * before one on a radio link.
+ */
+export function pilotsOf(candidates: readonly PilotCandidate[]): DeviceId[] {
+  const groups = grouped(candidates, (c) => JSON.stringify([c.family, c.model]));
+  return [...groups.values()].map((members) => {
+    const atSite = grouped(members, (c) => c.site);
+    const rank = (c: PilotCandidate): number => (atSite.get(c.site)!.length === 1 ? 2 : 0) + (c.isRemote ? 1 : 0);
+    return [...members].sort((a, b) => rank(a) - rank(b) || a.name.localeCompare(b.name, 'en', { numeric: true }))[0]!.device;
+  });
 }
 
 /** Brings what is needed into the wave of who needs it first, wherever it was to go. */
