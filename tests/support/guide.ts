@@ -30,7 +30,12 @@ export async function startDemo(network: number, bare: boolean): Promise<Demo> {
   if (!bare) {
     const loaded = new Loaded(scene.data);
     const barrow = connect({ data: scene.data });
-    await loadSecondDay(barrow, loaded, scene.images.filter((i) => !/\/(damaged|other)\//.test(i)), library);
+    await loadSecondDay(
+      barrow,
+      loaded,
+      scene.images.filter((i) => !/\/(damaged|other)\//.test(i)),
+      library,
+    );
     await loadStaging(barrow, loaded);
   }
   const put = (text: string): string =>
@@ -59,7 +64,10 @@ interface Step {
 }
 
 /** What a page has to do, in order: commands, and what stands in the output of the block before. */
-type Part = { readonly kind: 'run'; readonly steps: readonly Step[] } | { readonly kind: 'output'; readonly lines: readonly string[] } | { readonly kind: 'file'; readonly name: string; readonly text: string };
+type Part =
+  | { readonly kind: 'run'; readonly steps: readonly Step[] }
+  | { readonly kind: 'output'; readonly lines: readonly string[] }
+  | { readonly kind: 'file'; readonly name: string; readonly text: string };
 
 /**
  * Reads a page: `sh` blocks are executed, a `text` block behind one is what it prints, in part and in order, `…` standing for
@@ -109,8 +117,11 @@ export async function playPage(page: string, demo: Demo): Promise<string> {
   let last = '';
   const shell = (line: string): Promise<{ code: number; out: string }> =>
     new Promise((resolve) =>
-      execFile('bash', ['-c', `set -o pipefail; npx() { shift; "$NODE" "$BARROW" "$@"; }; ${line}`], { cwd: work, env }, (error, out, err) =>
-        resolve({ code: error ? Number(error.code ?? 1) : 0, out: `${out}${err}` }),
+      execFile(
+        'bash',
+        ['-c', `set -o pipefail; npx() { shift; "$NODE" "$BARROW" "$@"; }; ${line}`],
+        { cwd: work, env },
+        (error, out, err) => resolve({ code: error ? Number(error.code ?? 1) : 0, out: `${out}${err}` }),
       ),
     );
   const here = process.cwd();

@@ -8,6 +8,9 @@ export interface PlanOptions {
   name?: string;
   site?: string;
   family?: string;
+  model?: string;
+  kind?: string;
+  tag?: string;
   first?: string;
   wave: string[];
   rest?: string;
@@ -134,7 +137,7 @@ function gateFrom(text: string): [string, GateInput] {
 export const planOptions = (command: Command): Command =>
   command
     .option('--name <name>', 'what to call it')
-    .option('--first <n>', 'devices in the first wave, one of each family in turn (1; 0 with --wave)')
+    .option('--first <n>', 'devices in the first wave (default: one of each family and model; 0 with --wave)')
     .option('--wave <words>', 'a wave before all others: "NAME: DEVICE, DEVICE"; may be said again', collect, [])
     .option('--rest <how>', 'divide the others into waves: site, kind, family, or shares in turn such as 10%,30%')
     .option('--at-once <n>', 'most devices at once', '4')
@@ -159,6 +162,9 @@ export const planFrom = (o: PlanOptions, devices: readonly string[]): PlanInput 
   devices: [...devices],
   site: o.site ?? null,
   family: o.family ?? null,
+  model: o.model ?? null,
+  kind: (o.kind as PlanInput['kind']) ?? null,
+  tag: o.tag ?? null,
   ...(o.first === undefined ? {} : { first: whole('--first', o.first) }),
   waves: o.wave.map(waveFrom),
   by: o.rest === undefined ? null : divisionFrom(o.rest),

@@ -360,6 +360,10 @@ export const registerDevices: Register = (program, act) => {
     .option('--decided-by <who>', 'who decides on its firmware, when that is not you')
     .option('--licence-until <date>', 'the last day of its licence, e.g. 2027-03-31')
     .option('--supplies <n>', 'how many power supplies it has')
+    .option('--firmware <version>', 'the version that you read off it; replaced by what the device says later')
+    .option('--hardware <revision>', 'the hardware revision that you read off it; replaced by what the device says later')
+    .option('--retire', 'it is out of service: it stays in the records, and is in no plan')
+    .option('--in-service', 'it is in service again')
     .action(
       act(async ({ say, client }, id: string, o: Record<string, string> & { tag: string[]; tags: boolean }) => {
         const change: Record<string, unknown> = {};
@@ -381,6 +385,13 @@ export const registerDevices: Register = (program, act) => {
             'For example --supplies 2, or --supplies "" to take it back.',
           );
         if (o['supplies'] !== undefined) change['supplies'] = o['supplies'] === '' ? null : Number(o['supplies']);
+        for (const [field, option] of [
+          ['firmware', 'firmware'],
+          ['hardwareRevision', 'hardware'],
+        ] as const)
+          if (o[option] !== undefined) change[field] = o[option] === '' ? null : o[option];
+        const flags = o as unknown as { retire?: true; inService?: true };
+        if (flags.retire || flags.inService) change['retired'] = flags.retire === true;
         if (o['note'] !== undefined) change['note'] = o['note'];
         if (o.tag.length > 0) change['tags'] = o.tag;
         else if (!o.tags) change['tags'] = [];

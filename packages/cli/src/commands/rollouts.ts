@@ -386,6 +386,9 @@ export const registerRollouts: Register = (program, act) => {
       .description('plan for these devices, or for all that are behind; nothing is begun')
       .option('--site <site>', 'only devices of this site')
       .option('--family <family>', 'only devices of this family')
+      .option('--model <model>', 'only devices of this model')
+      .option('--kind <kind>', 'only devices of this kind, e.g. switch, camera, phone')
+      .option('--tag <tag>', 'only devices with this tag')
       .option('--older', 'also take the named devices back to an older target, where an image allows it'),
   ).action(act(async ({ say, client }, devices: string[], o: PlanOptions) => tellPlan(say, await client().plan(planFrom(o, devices)))));
   planOptions(

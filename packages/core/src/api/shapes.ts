@@ -157,6 +157,8 @@ export const deviceSchema = z.object({
   parentName: z.string().nullable(),
   tags: z.array(z.string()),
   note: z.string(),
+  /** Since when it is out of service, on whose word, and which device took its place; null: it is in service. */
+  retired: z.object({ at: moment, by: z.string(), replacedBy: z.string().nullable() }).nullable(),
   flags: z.array(z.object({ flag: z.string(), detail: z.string(), other: z.string().nullable(), at: moment })),
   upSince: moment.nullable(),
   firstSeen: moment,
@@ -343,6 +345,11 @@ export const deviceChange = z.strictObject({
   kind: z.enum(kinds).nullable().optional(),
   /** By whose procedures it is handled, when no probe recognises it rightly. */
   family: z.string().min(1).max(120).nullable().optional(),
+  /** What a person read off the device; a probe that tells it later replaces it. */
+  firmware: z.string().min(1).max(80).nullable().optional(),
+  hardwareRevision: z.string().min(1).max(40).nullable().optional(),
+  /** Whether it is out of service: it stays in the records, and is in no plan. */
+  retired: z.boolean().optional(),
   tags: z.array(z.string().min(1).max(40)).max(50).optional(),
   /** These besides those that it has, and without these. */
   addTags: z.array(z.string().min(1).max(40)).max(50).optional(),
@@ -379,6 +386,7 @@ export const deviceEntry = deviceChange.extend({
   serial: z.string().max(120).nullable().default(null),
   mac: z.string().max(40).nullable().default(null),
   firmware: z.string().max(120).nullable().default(null),
+  hardwareRevision: z.string().max(40).nullable().default(null),
 });
 export type DeviceEntry = z.input<typeof deviceEntry>;
 
@@ -519,12 +527,15 @@ export const planInput = z.strictObject({
   devices: z.array(z.string()).max(20_000).default([]),
   site: z.string().nullable().default(null),
   family: z.string().nullable().default(null),
+  model: z.string().nullable().default(null),
+  kind: z.enum(kinds).nullable().default(null),
+  tag: z.string().nullable().default(null),
   /** Waves that go before all others, in this order, with devices by id, name, address or serial. */
   waves: z
     .array(z.strictObject({ name: waveName, devices: z.array(z.string()).min(1).max(20_000) }))
     .max(50)
     .default([]),
-  /** How many go first of those that no wave was named for; one when not said and no wave was. */
+  /** How many go first of those that no wave was named for; one of each family and model when not said and no wave was. */
   first: z.number().int().min(0).max(1000).optional(),
   /** How the others are divided into waves: one for each site, kind or family, or these hundredths of them in turn. */
   by: z

@@ -107,6 +107,8 @@ export const DeviceEntity = defineEntity({
     upSince: moment().nullable(),
     firstSeen: moment(),
     lastSeen: moment(),
+    /** Since when it is out of service, on whose word, and which device took its place; null: it is in service. */
+    retired: p.json<{ at: number; by: string; replacedBy: string | null }>().nullable(),
     /** Other addresses of its own. */
     addresses: p.json<string[]>(),
     /** Members of a stack. */

@@ -284,7 +284,6 @@ class Auditing extends Migration {
   override up(): void {
     this.addSql('alter table deed add column detail json;');
     this.addSql('alter table device add column retired json;');
-    this.addSql('alter table device add column entered json;');
     this.addSql("update image set note = json_set(note, '$.factoryLogin', null);");
     this.addSql('pragma user_version = 17;');
   }

@@ -67,6 +67,8 @@ export class Approvals {
 }
 
 function whyNot(row: DeviceRow, host: HostToApprove): string | null {
+  if (row.address === '') return 'it has no address of its own: there is no host to approve';
+  if (row.retired !== null) return 'it was retired';
   if (row.shownHostKey !== null) return `it shows another host key than the pinned one; accept that first, knowingly`;
   if (row.hostKey !== host.hostKey) return `it shows host key ${row.hostKey ?? 'none'} now, not ${host.hostKey ?? 'none'}`;
   if (row.address !== host.address) return `it is at ${row.address || 'no address'} now, not at ${host.address}`;

@@ -6,6 +6,7 @@ import { newId } from '../data/seal.js';
 import { Refusal } from '../errors.js';
 import { DeviceBook } from './book.js';
 import type { Devices } from './devices.js';
+import { enteredOf } from './entered.js';
 
 export type Change = z.output<typeof deviceChange>;
 type Entry = z.output<typeof deviceEntry>;
@@ -38,7 +39,9 @@ export class ByHand {
   /** Sets fields of a device; null gives a field back to what probes tell next. @throws Refusal */
   async change(row: DeviceRow, change: Change, who: string): Promise<void> {
     await this.devices.knownFilter({ family: change.family });
-    await this.write([{ row, isNew: false, next: nextOf(row, change, await this.devices.names()) }], who);
+    const next = { ...nextOf(row, change, await this.devices.names()), ...enteredOf(row, change, this.context.families, who) };
+    if (change.retired !== undefined) next.retired = change.retired ? { at: Date.now(), by: who, replacedBy: null } : null;
+    await this.write([{ row, isNew: false, next }], who);
   }
 
   /** Enters a device that no probe has found, or that none can. @throws Refusal when it is known already. */
@@ -63,6 +66,8 @@ export class ByHand {
       parent: 'parent',
       tags: 'tags',
       told: 'what is told',
+      firmware: 'firmware',
+      hardwareRevision: 'hardware revision',
     };
     const book = await this.devices.names();
     const nameOf = (id: string): string => book.byId.get(id)?.name ?? id;
@@ -257,7 +262,7 @@ export function readMac(text: string): string {
 }
 
 function blank(entry: Entry, mac: string | null, at: number): DeviceRow {
-  const { name, site, kind, address, maker, model, serial, firmware } = entry;
+  const { name, site, kind, address, maker, model, serial, firmware, hardwareRevision } = entry;
   return {
     id: newId('d'),
     name,
@@ -270,7 +275,7 @@ function blank(entry: Entry, mac: string | null, at: number): DeviceRow {
     mac,
     firmware,
     firmwareNote: firmware === null ? 'It was entered by hand, and no probe has told it yet.' : null,
-    hardwareRevision: null,
+    hardwareRevision,
     variant: null,
     engineId: null,
     bootLoader: null,
@@ -289,7 +294,9 @@ function blank(entry: Entry, mac: string | null, at: number): DeviceRow {
     onParent: null,
     outlets: [],
     believedBy: Object.fromEntries(
-      Object.entries({ name, maker, model, serial, mac, firmware }).flatMap(([k, v]) => (v === null ? [] : [[k, 'by hand']])),
+      Object.entries({ name, maker, model, serial, mac, firmware, hardwareRevision }).flatMap(([k, v]) =>
+        v === null ? [] : [[k, 'by hand']],
+      ),
     ),
     flags: [],
     byHand: ['kind', 'name', 'site'],
@@ -303,5 +310,6 @@ function blank(entry: Entry, mac: string | null, at: number): DeviceRow {
     approved: null,
     told: null,
     shows: null,
+    retired: null,
   };
 }

@@ -155,7 +155,8 @@ class Assembly {
   }
 
   make(row: DeviceRow): KnownDevice {
-    const target = this.finder.for(row);
+    // What is out of service is to run nothing.
+    const target = row.retired === null ? this.finder.for(row) : null;
     const state = this.#stateOf(row, 0);
     const key = JSON.stringify([state, target?.family, target?.version, target?.acceptUnreleased, target?.conflict]);
     let standing = this.#solved.get(key);
@@ -540,6 +541,7 @@ export class Devices {
       parentName,
       tags,
       note,
+      retired: row.retired && { ...row.retired, at: rfc3339(row.retired.at) },
       flags: row.flags.map((f) => ({ ...f, at: rfc3339(f.at) })),
       upSince: rfc3339OrNull(row.upSince),
       firstSeen: rfc3339(row.firstSeen),

@@ -1,10 +1,21 @@
 import Papa from 'papaparse';
-import { describeIssue, deviceEntry, kinds, meantName, safeText, type Device, type ImportResult, type Kind } from '@barrow/core';
+import {
+  describeIssue,
+  deviceEntry,
+  kinds,
+  meantName,
+  safeText,
+  type Device,
+  type ImportResult,
+  type Kind,
+  type VersionScheme,
+} from '@barrow/core';
 import type { ByHandEnd, DeviceRow } from '../data/entities.js';
 import { Refusal } from '../errors.js';
 import type { DeviceBook } from './book.js';
 import { endOf, enterInto, nextOf, none, readMac, type ByHand, type Change, type Written } from './by-hand.js';
 import type { Devices } from './devices.js';
+import { enteredOf } from './entered.js';
 
 type ImportRow = ImportResult['rows'][number];
 
@@ -32,7 +43,7 @@ export const listColumns = [
 ] as const;
 type Column = (typeof listColumns)[number];
 /** What a person may set; the rest of an import only finds the device, or describes one that is entered. */
-type Settable = 'name' | 'kind' | 'site' | 'family' | 'tags' | 'parent' | 'feed' | 'uplink' | 'note';
+type Settable = 'name' | 'kind' | 'site' | 'family' | 'tags' | 'parent' | 'feed' | 'uplink' | 'note' | 'firmware' | 'hardwareRevision';
 
 /** Lists of devices, out and in. */
 export class DeviceLists {
@@ -74,7 +85,7 @@ export class DeviceLists {
     const sites = await this.devices.sites();
     const { families } = this.devices;
     const taken = given.map((cells, index) => {
-      const row = takeRow(index + 1, cells, book, families);
+      const row = takeRow(index + 1, cells, book, families, who);
       const meant = cells.site && !sites.has(cells.site) ? meantName(cells.site, sites) : null;
       if (meant !== null && row.write) row.told.detail.push(`there is no site ${cells.site} yet: is ${meant} meant?`);
       return row;
@@ -89,7 +100,8 @@ function takeRow(
   number: number,
   cells: Cells,
   book: DeviceBook,
-  families: ReadonlyMap<string, unknown>,
+  families: ReadonlyMap<string, { readonly versions: VersionScheme }>,
+  who: string,
 ): { told: ImportRow; write?: Written } {
   const name = cells.name ?? cells.serial ?? cells.address ?? `row ${number}`;
   const refuse = (why: string): { told: ImportRow } => ({ told: { row: number, device: null, name, what: 'refused', detail: [why] } });
@@ -104,7 +116,7 @@ function takeRow(
       if (Object.keys(change).length === 0) return { told: { row: number, device: known.id, name: known.name, what: 'same', detail } };
       return {
         told: { row: number, device: known.id, name: known.name, what: 'changed', detail },
-        write: { row: known, isNew: false, next: nextOf(known, change, book) },
+        write: { row: known, isNew: false, next: { ...nextOf(known, change, book), ...enteredOf(known, change, families, who) } },
       };
     }
     if (cells.id) return refuse(`no device has the id ${cells.id}`);
@@ -118,6 +130,7 @@ function takeRow(
       'serial',
       'mac',
       'firmware',
+      'hardwareRevision',
       'note',
       'parent',
       'feed',
@@ -192,6 +205,15 @@ function differences(row: DeviceRow, cells: Cells, book: DeviceBook): { change: 
     // A parent that a probe tells is not taken away by an empty cell.
     if (parent !== null || row.byHand.includes('parent'))
       differ('parent', row.parent === null ? null : nameOf(row.parent), parent?.name ?? null, parent?.id ?? null);
+  }
+  for (const field of ['firmware', 'hardwareRevision'] as const)
+    if (cells[field] !== undefined && cells[field] !== '') differ(field, row[field], cells[field], cells[field]);
+  // What identifies a device only the device itself can tell: such a cell is not taken, and that is said.
+  for (const field of ['address', 'serial', 'mac', 'maker', 'model'] as const) {
+    const text = cells[field];
+    const is = row[field] ?? '';
+    if (text !== undefined && text !== '' && text.toLowerCase() !== is.toLowerCase())
+      detail.push(`${field} "${safeText(text, 60)}" is ignored: the device tells it (${is === '' ? 'not told yet' : is})`);
   }
   for (const field of ['feed', 'uplink'] as const) {
     const text = cells[field];

@@ -317,6 +317,7 @@ export class Placing {
       | 'byHand'
       | 'tags'
       | 'note'
+      | 'retired'
       | 'feedByHand'
       | 'uplinkByHand'
     >,
@@ -335,6 +336,7 @@ export class Placing {
       byHand: known?.byHand ?? [],
       tags: known?.tags ?? [],
       note: known?.note ?? '',
+      retired: known?.retired ?? null,
       feedByHand: known?.feedByHand ?? null,
       uplinkByHand: known?.uplinkByHand ?? null,
     };
@@ -474,6 +476,7 @@ const notLearnt: ReadonlySet<keyof DeviceRow> = new Set([
   'id',
   'firstSeen',
   'byHand',
+  'retired',
   'tags',
   'note',
   'feedByHand',

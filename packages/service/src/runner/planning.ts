@@ -3,6 +3,7 @@ import {
   makePassage,
   makePlan,
   NeedsInCircle,
+  pilotsOf,
   planInput,
   shortened,
   type Candidate,
@@ -301,7 +302,13 @@ export async function planRollout(
   const all = await devices.list({});
   const chosen: KnownDevice[] = byName ? await Promise.all(words.map((d) => devices.get(d))) : all;
   const meant = [...new Map(chosen.map((d) => [d.row.id, d])).values()].filter(
-    ({ row }) => (input.site === null || row.site === input.site) && (input.family === null || row.family === input.family),
+    ({ row }) =>
+      (input.site === null || row.site === input.site) &&
+      (input.family === null || row.family === input.family) &&
+      (input.model === null || row.model === input.model) &&
+      (input.kind === null || row.kind === input.kind) &&
+      (input.tag === null || row.tags.includes(input.tag)) &&
+      (byName || row.retired === null),
   );
   const images = new Map((await context.db.find(ImageEntity)).map((i) => [i.sha256, i]));
   const packages = new Set([...images.values()].filter((i) => i.files.length > 1).map((i) => i.sha256));
@@ -336,6 +343,10 @@ export async function planRollout(
       leave(why);
       continue;
     }
+    if (row.retired !== null) {
+      leave(`it was retired${row.retired.replacedBy === null ? '' : `: ${row.retired.replacedBy} took its place`}`);
+      continue;
+    }
     const target = was ? wayBackTarget(row.family!, was.version, back!.name) : known.target;
     const standing = was ? await devices.wayTo(known, target!) : input.down && byName ? await devices.wayDown(known) : known.standing;
     const step = standing.path?.steps[0];
@@ -362,6 +373,14 @@ export async function planRollout(
     const last = legs.at(-1);
     if (!last) {
       leave(stops!);
+      continue;
+    }
+    // Nobody is spoken to at an address that is not its own.
+    if (row.address === '' && family.travel?.how !== 'through-parent') {
+      const parent = row.parent === null ? undefined : rows.get(row.parent)?.name;
+      leave(
+        `it has no address of its own${parent === undefined ? '' : `: it is reached only through ${parent}, and its family cannot be upgraded that way`}`,
+      );
       continue;
     }
     const via = family.travel?.how === 'through-parent' ? row.parent : undefined;
@@ -455,6 +474,7 @@ export async function planRollout(
   const { candidates, facts: heeded } = withMixed(ordered, facts, { all, images, families: context.families });
   if (candidates.length === 0) throw new NothingToPlan(leftOut);
   const carried = carriedBy(candidates);
+  const links = sites.linkRates();
   const versions = [...new Set(candidates.map((c) => c.target))];
   const made = madeOrRefused({
     id: newId('r'),
@@ -468,7 +488,17 @@ export async function planRollout(
     wayBack: input.wayBack,
     window,
     named,
-    first: input.first ?? (named.length > 0 ? 0 : 1),
+    first:
+      input.first ??
+      (named.length > 0
+        ? 0
+        : pilotsOf(
+            candidates.map((c) => ({
+              ...{ device: c.device, name: c.name, family: c.family, site: c.site },
+              model: known.get(c.device)?.row.model ?? null,
+              isRemote: links[c.site] !== undefined,
+            })),
+          )),
     by: input.by,
     gates: Object.fromEntries(
       Object.entries(input.gates).map(([name, { soakSeconds, ...gate }]) => [
@@ -489,7 +519,7 @@ export async function planRollout(
     candidates: candidates.map((c) => ({ ...c, notices: [...(c.notices ?? []), ...noticeOfCarrying(carried.get(c.device))] })),
     leftOut,
     families: await familyTextsOf(context, devices, candidates),
-    links: sites.linkRates(),
+    links,
   });
   refuseTooLong(made, Date.now());
   const plan = shortened(made, Date.now());

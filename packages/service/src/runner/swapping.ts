@@ -217,6 +217,7 @@ export class Swapping {
         name,
         byHand: [...new Set([...other.byHand, 'name'])],
         address: '',
+        retired: { at, by, replacedBy: role.name },
         approved: null,
         flags: [],
       } as never);
