@@ -1,5 +1,5 @@
 // Installs and builds what is missing or older than its sources, and nothing else. Used by the demo, the tests and the pictures.
-import { spawn, spawnSync } from 'node:child_process';
+import { spawn } from 'node:child_process';
 import { createHash } from 'node:crypto';
 import { createRequire } from 'node:module';
 import { existsSync, mkdirSync, readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
@@ -8,25 +8,36 @@ import { fileURLToPath } from 'node:url';
 
 export const root = fileURLToPath(new URL('..', import.meta.url));
 
-export function run(command, args, options = {}) {
-  const result = spawnSync(command, args, { cwd: root, stdio: 'inherit', ...options });
-  if (result.error) throw result.error;
-  if (result.status !== 0) {
-    process.stderr.write(`\n${command} ${args.join(' ')} ended with ${result.status ?? result.signal}.\n`);
-    process.exit(result.status ?? 1);
-  }
-}
-
-/** Runs a script of Node beside others; what it prints goes where messages go. */
-function aside(script, args, cwd = root) {
-  const child = spawn(process.execPath, [script, ...args], { cwd, stdio: ['ignore', 2, 2] });
-  return new Promise((resolve) =>
-    child.once('exit', (code, signal) => {
+/** Runs a program in silence. Where it fails, what it said is printed. */
+function quietly(command, args, cwd = root) {
+  const child = spawn(command, args, { cwd, stdio: ['ignore', 'pipe', 'pipe'] });
+  let said = '';
+  for (const stream of [child.stdout, child.stderr]) stream.on('data', (chunk) => (said += chunk));
+  return new Promise((resolve) => {
+    child.once('error', (error) => {
+      process.stderr.write(`\n${command} could not be started: ${error.message}\n`);
+      process.exit(1);
+    });
+    child.once('close', (code, signal) => {
       if (code === 0) return resolve();
-      process.stderr.write(`\n${script} ${args.join(' ')} ended with ${code ?? signal}.\n`);
+      process.stderr.write(`\n${said}\n${command} ${args.join(' ')} ended with ${code ?? signal}.\n`);
       process.exit(code ?? 1);
-    }),
-  );
+    });
+  });
+}
+const aside = (script, args, cwd) => quietly(process.execPath, [script, ...args], cwd);
+
+/** Says what is done, and afterwards for how long: on a terminal it counts the seconds meanwhile. */
+export async function step(what, work) {
+  const began = Date.now();
+  const seconds = () => Math.round((Date.now() - began) / 1000);
+  const { isTTY } = process.stderr;
+  const counting = isTTY ? setInterval(() => process.stderr.write(`\r${what}… ${seconds()} s`), 1000) : null;
+  process.stderr.write(isTTY ? `${what}…` : `${what}…\n`);
+  const result = await work();
+  if (counting !== null) clearInterval(counting);
+  process.stderr.write(isTTY ? `\r${what}: done in ${seconds()} s\n` : `${what}: done in ${seconds()} s\n`);
+  return result;
 }
 
 const stamps = join(root, 'node_modules', '.barrow');
@@ -36,13 +47,12 @@ function stamp(name, value) {
   writeFileSync(join(stamps, name), value);
 }
 
-function install() {
+async function install() {
   const lock = createHash('sha256')
     .update(readFileSync(join(root, 'package-lock.json')))
     .digest('hex');
   if (stampOf('installed') === lock) return;
-  process.stderr.write('Installing packages…\n');
-  run('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error'], { stdio: ['ignore', 2, 2] });
+  await step('1. Installing packages (about a minute)', () => quietly('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error']));
   stamp('installed', lock);
 }
 
@@ -71,7 +81,6 @@ async function build() {
   const built = packages.filter((p) => p !== 'console').every((p) => existsSync(join(root, 'packages', p, 'dist', '.tsbuildinfo')));
   const service = async () => {
     if (stampOf('built-node') === node && built) return;
-    process.stderr.write('Building the service…\n');
     await aside(join('node_modules', 'typescript', 'bin', 'tsc'), ['-b']);
     await aside(join('scripts', 'bundle.mjs'), []);
     stamp('built-node', node);
@@ -79,12 +88,16 @@ async function build() {
   const console = digestTree(['packages/console', 'packages/core/src', 'packages/client/src']);
   const pages = async () => {
     if (stampOf('built-console') === console && existsSync(join(root, 'packages/console/dist/index.html'))) return;
-    process.stderr.write('Building the console…\n');
     const vite = createRequire(join(root, 'packages/console/package.json')).resolve('vite/package.json');
     await aside(join(vite, '..', 'bin', 'vite.js'), ['build'], join(root, 'packages/console'));
     stamp('built-console', console);
   };
-  await Promise.all([service(), pages()]);
+  const isBuilt =
+    stampOf('built-node') === node &&
+    built &&
+    stampOf('built-console') === console &&
+    existsSync(join(root, 'packages/console/dist/index.html'));
+  if (!isBuilt) await step('2. Building the service and the console (about half a minute)', () => Promise.all([service(), pages()]));
 }
 
 export async function prepare() {
@@ -93,6 +106,6 @@ export async function prepare() {
     process.stderr.write(`Barrow needs Node.js 20.15 or newer; this is ${process.versions.node}.\n`);
     process.exit(2);
   }
-  install();
+  await install();
   await build();
 }

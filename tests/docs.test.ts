@@ -19,10 +19,10 @@ import { parse } from 'yaml';
 import { familyJsonSchema, referenceOf, type SchemaNode } from '@barrow/families';
 import { aroundFaults, faultNames, upgradeFaults } from '@barrow/standins';
 import { exit, runCli } from '@barrow/cli';
+import { folder, serve } from './support/service.js';
 
 const root = fileURLToPath(new URL('..', import.meta.url));
 const read = (path: string) => readFileSync(join(root, path), 'utf8');
-const readme = read('README.md');
 
 /** The command lines in fenced blocks and back-ticks of a text, without their comments. */
 function commandsIn(text: string): string[][] {
@@ -50,6 +50,13 @@ describe.each([
   'docs/upgrade-paths.md',
   'docs/staging.md',
   'docs/when-nothing-moves.md',
+  'docs/plan-a-rollout.md',
+  'docs/recover-a-device.md',
+  'docs/maintenance-windows.md',
+  'docs/notifications.md',
+  'docs/reports.md',
+  'docs/real-network.md',
+  'docs/configuration.md',
 ])('%s', (file) => {
   it('names only commands and options that exist', async () => {
     const commands = commandsIn(read(file));
@@ -73,14 +80,30 @@ describe.each([
   });
 });
 
+describe('the reference pages', () => {
+  it('are made from the help, and from what the service tells of itself', async () => {
+    const { commandsPage, apiPage } = (await import('../scripts/reference-pages.mjs' as string)) as {
+      commandsPage: () => Promise<string>;
+      apiPage: (openapi: unknown) => string;
+    };
+    expect(read('docs/commands.md')).toBe(await commandsPage());
+    const dir = folder();
+    const served = await serve(join(dir.path, 'data'));
+    const openapi: unknown = await (await served.client.raw('GET', '/../openapi.json')).json();
+    expect(read('docs/http-api.md')).toBe(apiPage(openapi));
+    await served.kill();
+    dir.remove();
+  });
+});
+
 describe('the README', () => {
-  it('names every fault, and no other', () => {
-    const [, list] = /The faults: ([\s\S]*?)\.\n/.exec(readme)!;
+  it('has a page that names every fault, and no other', () => {
+    const [, list] = /The faults: ([\s\S]*?)\.\n/.exec(read('docs/demo-faults.md'))!;
     expect([...list!.matchAll(/`([a-z-]+)`/g)].map((m) => m[1])).toEqual([...faultNames]);
   });
 
   it('tells the exit codes as they are', () => {
-    expect([...readme.matchAll(/^\| (\d) \|/gm)].map((m) => Number(m[1]))).toEqual(Object.values(exit));
+    expect([...read('docs/commands.md').matchAll(/^\| (\d) \|/gm)].map((m) => Number(m[1]))).toEqual(Object.values(exit));
   });
 });
 

@@ -98,7 +98,7 @@ export function partsOf(page: string): Part[] {
 const stands = (line: string, printed: string): boolean => {
   const plain = (text: string): string => text.replaceAll(/\s+/g, ' ').trim();
   const pattern = plain(line)
-    .split('…')
+    .split(/\s*…\s*/)
     .map((part) => part.replaceAll(/[.*+?^${}()|[\]\\]/g, '\\$&'))
     .join('.*');
   return new RegExp(pattern).test(plain(printed));
@@ -140,7 +140,7 @@ export async function playPage(page: string, demo: Demo): Promise<string> {
       for (const { line, code } of part.steps) {
         const [first, second, ...words] = wordsOf(put(line));
         // The demo runs already, and the variable is set.
-        if (line.startsWith('export ') || line.startsWith('npm run demo')) continue;
+        if (line.startsWith('export ') || line.startsWith('npm ')) continue;
         const isPlain = first === 'npx' && second === 'barrow' && !/[|><&;]|\$\(/.test(line.replaceAll(/'[^']*'/g, ''));
         const ran = isPlain
           ? await barrow(words, { data: scene.data }).then((r) => ({ code: r.code, out: `${r.out}${r.err}` }))

@@ -1,4 +1,4 @@
-import { mkdtempSync, rmSync } from 'node:fs';
+import { mkdtempSync, readFileSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join, relative, resolve } from 'node:path';
 import { collect, type Register } from '../context.js';
@@ -20,6 +20,26 @@ interface DemoOptions {
   friday?: boolean;
   controlPort: string;
   log: string;
+}
+
+/** Data that a running demo uses are not deleted. @throws CommandError */
+function refuseRunning(data: string): void {
+  let pid: number;
+  try {
+    pid = Number(readFileSync(join(data, 'pid'), 'utf8').trim());
+    process.kill(pid, 0);
+    // The number may belong to another program by now.
+    if (!readFileSync(`/proc/${pid}/cmdline`, 'utf8').includes('serve')) return;
+  } catch {
+    return;
+  }
+  throw new CommandError(
+    exit.refused,
+    'demo-running',
+    'The demo was not started',
+    `A demo with these data is running (process ${pid}). Nothing was deleted.`,
+    'Stop it first (Ctrl-C in its terminal), or use another folder: --folder.',
+  );
 }
 
 export const registerDemo: Register = (program, act) => {
@@ -52,7 +72,13 @@ export const registerDemo: Register = (program, act) => {
             'For example --scale 20.',
           );
         const folder = o.walkthrough ? mkdtempSync(join(tmpdir(), 'barrow-walkthrough-')) : resolve(o.folder);
-        if ((o.fresh || o.friday) && !o.walkthrough) rmSync(folder, { recursive: true, force: true });
+        if ((o.fresh || o.friday) && !o.walkthrough) {
+          refuseRunning(join(folder, 'data'));
+          rmSync(folder, { recursive: true, force: true });
+        }
+        const began = Date.now();
+        const seconds = (): string => `${((Date.now() - began) / 1000).toFixed(1)} s`;
+        io.err('Starting the simulated devices…\n');
         const [{ startFleet }, { writeScenarioImages, writeScenarioLibrary, writeUnpackedImage }, data, { consoleFolder }] =
           await Promise.all([
             import('../demo/fleet-child.js'),
@@ -69,6 +95,7 @@ export const registerDemo: Register = (program, act) => {
           faults: o.fault,
           controlPort: o.walkthrough ? 0 : Number(o.controlPort),
         });
+        io.err(`${fleet.devices} simulated devices answer after ${seconds()}.\n`);
         const dataFolder = join(folder, 'data');
         try {
           if (o.walkthrough) {
@@ -94,6 +121,7 @@ export const registerDemo: Register = (program, act) => {
             }
             return;
           }
+          io.err('Starting the service, and loading the demo data…\n');
           const { startServiceChild } = await import('../demo/service-child.js');
           const service = await startServiceChild(
             [
@@ -115,7 +143,7 @@ export const registerDemo: Register = (program, act) => {
               const { friday } = await import('../demo/friday.js');
               return await friday(io, { data: dataFolder, folder, control: fleet.control, scale, barrow, run });
             }
-            const { readFileSync } = await import('node:fs');
+            io.err(`Ready after ${seconds()}.\n\n`);
             const token = readFileSync(join(dataFolder, 'token'), 'utf8').trim();
             const here = relative(process.cwd(), dataFolder) || '.';
             print(say, { url: service.url, token, data: dataFolder, control: fleet.control, devices: fleet.devices }, () =>
