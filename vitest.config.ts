@@ -3,7 +3,7 @@ import { BaseSequencer, type TestSpecification } from 'vitest/node';
 
 /** Which of the tests of the whole take longest, longest first: minutes each, most of them waiting. */
 const longest = [
-  ...['chaos', 'friday', 'way-back', 'power', 'kill', 'access', 'ways', 'console-frame', 'soak', 'console-rung', 'whole-fleet'],
+  ...['chaos', 'friday', 'guides', 'way-back', 'power', 'kill', 'access', 'ways', 'console-frame', 'soak', 'console-rung', 'whole-fleet'],
   ...['staging', 'images', 'faults', 'by-hand', 'around-checks', 'journey', 'odd-ways'],
 ];
 
