@@ -178,7 +178,7 @@ describe('configurations', () => {
       result: 'failed',
       before: '3 lines',
       after: '1 lines gone, 1 new',
-      evidence: difference.lines,
+      evidence: ['-name a', '+name factory'],
       cause: 'settings-changed',
     });
     const same = checkConfiguration('name a\nport 1\n', 'name a\nport 1\n', rules).check;

@@ -175,17 +175,14 @@ describe('what could hurt in a plan', () => {
     [
       'the way of our own',
       { here: 'phone', under: { phone: ['phone', 'leaf'] } },
-      'cut-off',
-      [
-        ['leaf', "takes phone with it, and cuts off Barrow's own machine from the rest", downMs],
-        ['trunk', 'takes leaf with it', downMs],
-      ],
+      'own-path',
+      [['leaf', 'Barrow reaches nobody behind it meanwhile', downMs]],
     ],
     [
       'a machine of ours that hangs on a device of which nobody knows more',
       { here: 'leaf', under: { leaf: ['leaf'], phone: ['phone'] } },
-      'cut-off',
-      [['leaf', "cuts off Barrow's own machine from the rest", downMs]],
+      'own-path',
+      [['leaf', 'Barrow reaches nobody behind it meanwhile', downMs]],
     ],
     [
       'what others need to come back',

@@ -96,7 +96,7 @@ describe('a slip in a family file', () => {
     [
       'recovery: [wait, console, power-cycle,',
       'recovery: [wait, console, powercycle,',
-      '68:31',
+      '66:31',
       'ways.0.recovery.2: it is one of wait, console, power-cycle, other-slot, restore, earlier-image, not "powercycle"; is power-cycle meant?',
     ],
     ['writeLimit: 5 min', 'writeLimit: five minutes', '65:17', 'ways.0.writeLimit: a span of time is a number and ms, s, min or h'],

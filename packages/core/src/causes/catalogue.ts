@@ -22,7 +22,7 @@ const list = [
   {
     code: 'login-refused',
     what: 'The device refused the login.',
-    next: 'Check the credential of its network. Nothing was changed on the device. Repeated tries may lock the account.',
+    next: 'Check the credential of its network. Repeated tries may lock the account.',
     counts: 'failed',
   },
   {

@@ -26,7 +26,8 @@ export function checkConfiguration(
         ? `the same${known}`
         : `${difference.removed} lines gone, ${difference.added} new${known === '' ? '' : ` besides${known.slice(5)}`}`,
       'settings-changed',
-      difference.lines.slice(0, 40),
+      // Only what differs: lines around it say nothing of the change.
+      difference.lines.filter((line) => /^[+-]/.test(line)).slice(0, 40),
     ),
   };
 }

@@ -26,15 +26,17 @@ export function promptOf({ greeting, talk, device }: Pick<Conversation, 'greetin
 }
 
 /** Where a value stands in an answer: by itself, or where it does so nowhere, as a part of something else; not in these lines. */
-function placeOf(answer: string, value: string, not: ReadonlySet<string> = noLines): { readonly line: string; readonly at: number } | null {
+function placeOf(
+  answer: string,
+  value: string,
+  not: ReadonlySet<string> = noLines,
+  ends: readonly (readonly [before: string, after: string])[] = standing,
+): { readonly line: string; readonly at: number } | null {
   const lines = answer
     .replace(/\r/g, '')
     .split('\n')
     .filter((line) => !not.has(line));
-  for (const [before, after] of [
-    ['(?<![^\\s=:,;"\'(\\[])', '(?![^\\s,;:"\')\\]])'],
-    ['(?<![A-Za-z0-9.])', '(?![A-Za-z0-9]|\\.\\d)'],
-  ] as const) {
+  for (const [before, after] of ends) {
     const stands = new RegExp(`${before}${escaped(value)}${after}`);
     for (const line of lines) {
       const at = line.search(stands);
@@ -45,6 +47,11 @@ function placeOf(answer: string, value: string, not: ReadonlySet<string> = noLin
 }
 
 const noLines: ReadonlySet<string> = new Set();
+/** By itself; and as a part of something else. */
+const standing = [
+  ['(?<![^\\s=:,;"\'(\\[])', '(?![^\\s,;:"\')\\]])'],
+  ['(?<![A-Za-z0-9.])', '(?![A-Za-z0-9]|\\.\\d)'],
+] as const;
 
 /** A number of four digits or more, a version or an address, a time, a digest: another day it reads otherwise. A short number may be that of a slot. */
 const isOfToday = (word: string): boolean => /\d{4}|\d\.\d|\d:\d\d/.test(word) || (/^[0-9a-f]{8,}\W?$/i.test(word) && /\d/.test(word));
@@ -58,10 +65,12 @@ function placesOf(talk: readonly Exchange[], finds: Readonly<Record<string, stri
   for (const [key, value] of Object.entries(finds)) {
     const alike = [...found].flatMap(([other, place]) => (finds[other] === value ? [place] : []));
     const lookFor = (taken: typeof alike): { at: number; line: string } | null => {
-      for (const [at, { answer }] of talk.entries()) {
-        const place = placeOf(answer, value, new Set(taken.flatMap((t) => (t.at === at ? [t.line] : []))));
-        if (place !== null) return { at, line: place.line };
-      }
+      // A whole word in a later answer is more likely meant than a part of a word in an earlier one.
+      for (const ends of standing)
+        for (const [at, { answer }] of talk.entries()) {
+          const place = placeOf(answer, value, new Set(taken.flatMap((t) => (t.at === at ? [t.line] : []))), [ends]);
+          if (place !== null) return { at, line: place.line };
+        }
       return null;
     };
     const place = lookFor(alike) ?? lookFor([]);
@@ -205,7 +214,7 @@ export function withProcedure(
   const prompt = typeof known === 'string' ? known : saysSomething ? promptOf(conversation) : null;
   const { unfound, places, ...found } = proposed(conversation, prompt === null ? null : new RegExp(prompt.replaceAll('(?P<', '(?<')));
   const procedure = conversation.procedure === 'record' ? { ...found, gives: { ...onlyModel(document), ...found.gives } } : found;
-  if (known === undefined && prompt !== null) document.set('shell', document.createNode({ prompt, limit: '10 s' }));
+  if (known === undefined && prompt !== null) document.set('shell', document.createNode({ prompt, limit: '60 s' }));
   const at: [string, ProcedureName] = ['procedures', conversation.procedure];
   const replaced = document.hasIn(at);
   if (!isMap(document.get('procedures'))) document.set('procedures', document.createNode({}));

@@ -181,7 +181,11 @@ export class Placing {
       credentials: { ...known?.credentials, ...reading.credentials },
       hostKey: known?.hostKey ?? reading.hostKey,
       shownHostKey: hostKeyChanged ? reading.hostKey : null,
-      armed: known?.armed ?? null,
+      armed: stillArmed(
+        known,
+        reading.agentUptime === null ? null : at - reading.agentUptime / this.context.options.timeScale,
+        merged.firmware,
+      ),
       fetchesFrom: known?.fetchesFrom ?? [],
       told: known?.told ?? null,
       shows: showsNow(known, reading.shows),
@@ -453,12 +457,23 @@ export function learntOf(before: DeviceRow, after: DeviceRow, now: DeviceRow): P
   for (const key of Object.keys(after) as (keyof DeviceRow)[]) {
     if (notLearnt.has(key) || now.byHand.includes(key) || !differs(before[key], after[key])) continue;
     if (key === 'lastSeen') learnt[key] = Math.max(now.lastSeen, after.lastSeen);
-    else if (key === 'credentials' || key === 'believedBy') learnt[key] = { ...now[key], ...changesOf(before[key], after[key]) };
+    // Only that it restarted is learnt, and only of what it was armed with when the discovery began.
+    else if (key === 'armed') {
+      if (after.armed === null && now.armed?.at === before.armed?.at) learnt[key] = null;
+    } else if (key === 'credentials' || key === 'believedBy') learnt[key] = { ...now[key], ...changesOf(before[key], after[key]) };
     // Pinned meanwhile by somebody else: the first key stays.
     else if (key === 'hostKey' && now.hostKey !== null) continue;
     else learnt[key] = after[key];
   }
   return learnt;
+}
+
+/** What a device takes at its next restart. One that restarted since has taken it, or has not: either way it is armed no more. */
+export function stillArmed(known: Pick<DeviceRow, 'armed'> | null, upSince: number | null, firmware: string | null): DeviceRow['armed'] {
+  const armed = known?.armed ?? null;
+  if (armed === null) return null;
+  const hasRestarted = upSince !== null && upSince > armed.at;
+  return hasRestarted || firmware === armed.version ? null : armed;
 }
 
 /** What a device shows now, over what it showed before; null while that is nothing. */
@@ -481,7 +496,6 @@ const notLearnt: ReadonlySet<keyof DeviceRow> = new Set([
   'note',
   'feedByHand',
   'uplinkByHand',
-  'armed',
   'fetchesFrom',
   'told',
 ]);

@@ -1,13 +1,14 @@
 import { downMs, someNames, type HazardLook } from './hazard.js';
 
-/** Others are dark while it restarts: its power, its only way, or what manages them is gone; or Barrow's own way to them. */
+/** Barrow's own way to the devices leads over it: while it restarts, Barrow sees and reaches nobody behind it. */
+export const ownPath: HazardLook = (run, facts) =>
+  facts.here != null && (facts.under.get(facts.here) ?? [facts.here]).includes(run.device)
+    ? { words: 'Barrow reaches nobody behind it meanwhile', forMs: downMs(run, facts) }
+    : null;
+
+/** Others are dark while it restarts: its power, its only way, or what manages them is gone. */
 export const cutOff: HazardLook = (run, facts, carried) => {
   const others = carried(run.device).map((id) => facts.devices.get(id)?.name ?? id);
-  const isOwnWay = facts.here != null && (facts.under.get(facts.here) ?? [facts.here]).includes(run.device);
-  if (others.length === 0 && !isOwnWay) return null;
-  const words = [
-    ...(others.length === 0 ? [] : [`takes ${someNames([...others].sort())} with it`]),
-    ...(isOwnWay ? ["cuts off Barrow's own machine from the rest"] : []),
-  ];
-  return { words: words.join(', and '), forMs: downMs(run, facts) };
+  if (others.length === 0) return null;
+  return { words: `takes ${someNames([...others].sort())} with it`, forMs: downMs(run, facts) };
 };

@@ -1,6 +1,6 @@
 import type { DeviceId } from '../../units.js';
 import { armedOtherwise } from './armed-otherwise.js';
-import { cutOff } from './cut-off.js';
+import { cutOff, ownPath } from './cut-off.js';
 import type { HazardFacts, HazardLook } from './hazard.js';
 import { hazardCodes, type Hazard, type HazardCode, type HazardGroup } from './kinds.js';
 import { lifeline } from './lifeline.js';
@@ -50,6 +50,7 @@ const looks: Readonly<Record<HazardCode, HazardLook>> = {
   'decided-elsewhere': decidedElsewhere,
   licence,
   mismatch,
+  'own-path': ownPath,
   'cut-off': cutOff,
   'no-redundancy': noRedundancy,
   'uplink-unknown': uplinkUnknown,

@@ -13,6 +13,7 @@ export const hazardKinds = {
   'decided-elsewhere': { what: 'Somebody else decides on the firmware of these', accept: true },
   licence: { what: 'A licence runs out, or is bound to what is changed', accept: true },
   mismatch: { what: 'Versions stand beside each other that are not meant to, for a while or from then on', accept: true },
+  'own-path': { what: "Barrow's own machine is cut off while these restart", accept: true },
   'cut-off': { what: 'Others are dark while these restart', accept: false },
   'no-redundancy': { what: 'While these restart, others hang on their last feed, or a ring is open', accept: false },
   'serves-others': { what: 'Others need what these give to come back', accept: false },
