@@ -105,7 +105,7 @@ describe('a slip in a family file', () => {
       'cause: unexpected-answer }\n\nprocedures',
       'cause: unexpected-anser }\n\nprocedures',
       '81:34',
-      'shell.fails.0.cause: it is one of unreachable, login-refused … 76 more, not "unexpected-anser"; is unexpected-answer meant?',
+      'shell.fails.0.cause: it is one of unreachable, login-refused … 77 more, not "unexpected-anser"; is unexpected-answer meant?',
     ],
     ['  record:\n    do:', '  recrod:\n    do:', '84:3', 'procedures: "recrod" is not known here: is record meant?'],
     [
@@ -160,7 +160,7 @@ describe('a slip in a family file', () => {
       'cause: device-busy\n        detail',
       'cause: device-buzy\n        detail',
       '125:16',
-      'procedures.ready.do.1.cause: it is one of unreachable, login … ttings and 76 more, not "device-buzy"; is device-busy meant?',
+      'procedures.ready.do.1.cause: it is one of unreachable, login … ttings and 77 more, not "device-buzy"; is device-busy meant?',
     ],
     [
       'repeat: { every: 2 s,',

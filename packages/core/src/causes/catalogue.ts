@@ -137,6 +137,13 @@ const list = [
     counts: 'not-begun',
   },
   {
+    code: 'device-in-use',
+    what: 'The device is in use, for example in a call.',
+    next: 'Wait until nobody uses it any more, or ask whoever does. Barrow asks again by itself while the rollout runs.',
+    counts: 'not-begun',
+    passes: true,
+  },
+  {
     code: 'device-busy',
     what: 'The device is already busy with its firmware.',
     next: 'Somebody else may be upgrading it, or an earlier transfer is still running. Wait for it to end, then retry.',

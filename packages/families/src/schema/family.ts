@@ -1,3 +1,4 @@
+import { faultsOfEmptiness, faultsOfOrder } from './order.js';
 import { compareVersions, describeRange, duration, meantText, prove, readVersion, type VersionScheme } from '@barrow/core';
 import { faultsOfSense } from './sense.js';
 import { familyShape, proceduresOf, versionsOf, type Family, type FamilyWay } from './shape.js';
@@ -153,6 +154,7 @@ export const familySchema = familyShape.superRefine((family, context) => {
         fault(['ways', index, 'stretches', stretch, at], `${step} comes after the soak: it stands in the stretch ${prove}`);
     if (!names.includes(pointOfNoReturn))
       fault(['ways', index, 'pointOfNoReturn'], `it has no step ${pointOfNoReturn}${meantText(pointOfNoReturn, names)}`);
+    faultsOfOrder(family.ways[index]!, (path, message) => fault(['ways', index, ...path], message));
     faultsOfChoice(family, index, fault);
   }
   if (family.faces?.factory && !family.ways.some((w) => w.recovery.some((means) => !['wait', 'power-cycle'].includes(means))))
@@ -177,5 +179,6 @@ export const familySchema = familyShape.superRefine((family, context) => {
     // What is carried out on a parent speaks to the parent's shell.
     if (procedure && usesShell(procedure) && family.shell === undefined && family.travel?.how !== 'through-parent')
       context.addIssue({ code: 'custom', path: ['procedures', key], message: 'it says something, and the family has no shell' });
+  faultsOfEmptiness(family, fault);
   for (const { path, message } of faultsOfSense(family)) context.addIssue({ code: 'custom', path: [...path], message });
 });
