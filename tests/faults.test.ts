@@ -132,6 +132,12 @@ describe('a retry', () => {
       detail: 'an earlier attempt brought 4.3.0; all that is compared was compared again',
     });
     expect(device.counters).toMatchObject({ activations: 1, reboots: 1 });
+    // The report forgets neither why the attempts before failed, nor what they did to the device.
+    const { earlier } = (await client.report(plan.id)).runs[0]!;
+    expect(earlier!.map((e) => [e.cause.code, e.changed.includes('reboot')])).toEqual([
+      ['settings-changed', true],
+      ['settings-changed', false],
+    ]);
   });
 });
 

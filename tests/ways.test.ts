@@ -144,7 +144,7 @@ describe('a rollout by the way of its family', () => {
       new RegExp(`^phone ${deaf.facts.mac}\nrun 2\\.9\\.0\nfile d40-2\\.9\\.0\\.simg\noctets \\d+\nsum [0-9a-f]{64}\n`),
     );
     const done = await rolloutUntil(client, planned.id, isOver);
-    expect(outcome(done, 'quay-phone-2')).toMatchObject({ outcome: 'not-begun', cause: 'device-busy' });
+    expect(outcome(done, 'quay-phone-2')).toMatchObject({ outcome: 'not-begun', cause: 'device-in-use' });
     expect(outcome(done, 'quay-phone-3')).toMatchObject({ outcome: 'failed', cause: 'never-asked' });
     for (const phone of [busy, deaf]) {
       expect(phone.facts.firmware).toBe('2.8.1');

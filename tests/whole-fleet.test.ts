@@ -208,9 +208,7 @@ describe('the whole fleet, from an empty database', () => {
     expect(await carriedBy('eelgate-sw-1')).not.toContain('quay-');
     const site = await client.setSite('eelgate', { here: 'eelgate-sw-1' });
     expect(site.here).toMatchObject({ name: 'eelgate-sw-1', told: true });
-    expect(await carriedBy('eelgate-sw-1')).toMatch(
-      / and \d\d more with it \| Who cuts off whom is seen from eelgate-sw-1/,
-    );
+    expect(await carriedBy('eelgate-sw-1')).toMatch(/ and \d\d more with it \| Who cuts off whom is seen from eelgate-sw-1/);
     expect((await client.sites()).filter((s) => s.here).map((s) => s.name)).toEqual(['eelgate']);
     expect((await client.setSite('eelgate', { here: null })).here).toBeNull();
     expect(await carriedBy('eelgate-sw-1')).not.toContain('quay-');

@@ -362,6 +362,10 @@ export const registerDevices: Register = (program, act) => {
     .option('--supplies <n>', 'how many power supplies it has')
     .option('--firmware <version>', 'the version that you read off it; replaced by what the device says later')
     .option('--hardware <revision>', 'the hardware revision that you read off it; replaced by what the device says later')
+    .option(
+      '--variant <variant>',
+      'the variant that you read off it, e.g. rugged; "plain" for none; replaced by what the device says later',
+    )
     .option('--retire', 'it is out of service: it stays in the records, and is in no plan')
     .option('--in-service', 'it is in service again')
     .action(
@@ -388,6 +392,7 @@ export const registerDevices: Register = (program, act) => {
         for (const [field, option] of [
           ['firmware', 'firmware'],
           ['hardwareRevision', 'hardware'],
+          ['variant', 'variant'],
         ] as const)
           if (o[option] !== undefined) change[field] = o[option] === '' ? null : o[option];
         const flags = o as unknown as { retire?: true; inService?: true };

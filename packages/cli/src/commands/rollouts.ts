@@ -53,7 +53,14 @@ function triedLines({ runs }: Report): string[] {
   const lines = runs.flatMap(({ name, rungs }) =>
     rungs.map((r) => `${name}: ${r.for.cause.what} It was ${r.text}${r.by === null ? '' : ` on the word of ${r.by}`}: ${cameText(r)}`),
   );
-  return lines.length === 0 ? [] : [...lines.map((line) => (line.endsWith('.') ? line : `${line}.`)), ''];
+  const earlier = runs.flatMap(({ name, earlier: all = [] }) =>
+    all.map(
+      ({ cause, detail, changed }, at) =>
+        `${name}, attempt ${at + 1}: ${cause.what} ${detail}${changed.length === 0 ? ' No step that changes the device was begun' : ` Begun on the device: ${changed.join(', ')}`}`,
+    ),
+  );
+  const all = [...earlier, ...lines];
+  return all.length === 0 ? [] : [...all.map((line) => (line.endsWith('.') ? line : `${line}.`)), ''];
 }
 
 const indented = (text: string): string =>

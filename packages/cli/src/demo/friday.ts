@@ -55,7 +55,7 @@ const mishaps: readonly Mishap[] = [
     fault: 'in-a-call',
     asIf: null,
     ends: 'not-begun',
-    cause: 'device-busy',
+    cause: 'device-in-use',
     words: 'is in a call all night: not begun',
   },
 ];

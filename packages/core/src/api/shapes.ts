@@ -348,6 +348,8 @@ export const deviceChange = z.strictObject({
   /** What a person read off the device; a probe that tells it later replaces it. */
   firmware: z.string().min(1).max(80).nullable().optional(),
   hardwareRevision: z.string().min(1).max(40).nullable().optional(),
+  /** `plain`: it is none of the variants that its family has. */
+  variant: z.string().min(1).max(40).nullable().optional(),
   /** Whether it is out of service: it stays in the records, and is in no plan. */
   retired: z.boolean().optional(),
   tags: z.array(z.string().min(1).max(40)).max(50).optional(),
@@ -854,6 +856,8 @@ const checkShape = z.object({
 export const reportSchema = z.object({
   rollout: rolloutSummarySchema,
   madeAt: moment,
+  /** The version of Barrow that made it. */
+  madeBy: z.string().optional(),
   images: z.array(z.object({ sha256, file: z.string(), version: z.string(), bytes: z.number().int() })),
   runs: z.array(
     z.object({
@@ -882,6 +886,8 @@ export const reportSchema = z.object({
       ),
       checks: z.array(checkShape),
       attempts: z.number().int(),
+      /** The attempts before the last: why each failed first, and which steps that change the device it had begun. */
+      earlier: z.array(z.object({ at: moment, cause: causeShape, detail: z.string(), changed: z.array(z.string()) })).optional(),
       /** What was tried after its failure, and failed too. */
       tried: z.array(z.object({ text: z.string(), step: z.string(), cause: causeShape, detail: z.string() })),
       /** Every rung that was begun with: for what, and on whose word where it took one. `failed`: what came of it; null: it worked, once it has ended. */

@@ -68,6 +68,7 @@ export class ByHand {
       told: 'what is told',
       firmware: 'firmware',
       hardwareRevision: 'hardware revision',
+      variant: 'variant',
     };
     const book = await this.devices.names();
     const nameOf = (id: string): string => book.byId.get(id)?.name ?? id;

@@ -278,6 +278,13 @@ export function deviceRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     params: idParam,
     body: deviceChange,
     answer: deviceSchema,
+    audit: async ({ params }) => {
+      const { name, site, kind, family, tags, note, firmware, hardwareRevision, variant, retired } = (await devices.get(params.id)).row;
+      return {
+        subject: name,
+        before: { name, site, kind, family, tags, note, firmware, hardwareRevision, variant, retired: retired !== null },
+      };
+    },
     run: async ({ params, body, who }) => {
       const { row } = await devices.get(params.id);
       await byHand.change(row, body, who.name);

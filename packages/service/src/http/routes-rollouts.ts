@@ -652,7 +652,10 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     const images = new Map((await db.find(ImageEntity)).map((i) => [i.sha256, i]));
     const { entries } = await journal.of(id);
     const { seq } = entries.at(-1) ?? { seq: 0 };
-    return parts.reportKey.signed(makeReport(active, entries, images), { last: seq, head: (await journal.headAt(id, seq)) ?? null });
+    return parts.reportKey.signed(makeReport(active, entries, images, parts.version), {
+      last: seq,
+      head: (await journal.headAt(id, seq)) ?? null,
+    });
   };
   app.get('/api/v1/rollouts/:id/report.html', async (c) => c.html(reportPage(await report(c.req.param('id')))));
   app.get('/api/v1/rollouts/:id/sheet.html', async (c) => c.html(await parts.sheets.page(await runner.get(c.req.param('id')))));

@@ -220,6 +220,20 @@ export function targetRoutes(app: OpenAPIHono<Env>, { context, devices, standing
     summary: 'Set the version for a family, or for one model, site or device of it; replaces the rule for the same set',
     body: targetInput,
     answer: targetSchema,
+    audit: async ({ body }) => {
+      const same = (await db.find(TargetEntity, { family: body.family })).find(
+        (r) =>
+          r.device === null &&
+          body.device === null &&
+          (['model', 'hardwareRevision', 'site', 'tag'] as const).every((k) => r[k] === body[k]),
+      );
+      return {
+        subject: [body.family, body.model, body.hardwareRevision, body.site, body.tag, body.device]
+          .filter((one) => one !== null)
+          .join(', '),
+        before: { family: body.family, acceptUnreleased: false, ...(same ? { version: same.version } : {}) },
+      };
+    },
     run: async ({ body, who }) => {
       const { scope, row } = await ruleFrom(body, who);
       await db.write(async (em) => {

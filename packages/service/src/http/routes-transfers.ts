@@ -142,6 +142,7 @@ export function transferRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     params: idParam,
     body: siteInput,
     answer: siteSchema,
+    audit: async ({ params }) => ({ subject: params.id, before: { ...(await siteViews()).find((s) => s.name === params.id), here: null } }),
     run: async ({ params, body }) => {
       const { here, ...rest } = body;
       const device = here == null ? null : (await devices.get(here)).row;

@@ -43,8 +43,23 @@ function leftToDo({ runs }: Report) {
 /** Whom it did not go well with by itself, and what was done: also where all is well again. */
 function whatWasTried({ runs }: Report) {
   const climbed = runs.filter((r) => r.rungs.length > 0);
-  if (climbed.length === 0) return '';
-  return html`<h2>What failed, and what was tried</h2>
+  const again = runs.filter((r) => (r.earlier?.length ?? 0) > 0);
+  const attempts =
+    again.length === 0
+      ? ''
+      : html`<h2>Earlier attempts</h2>
+          ${again.flatMap((r) =>
+            r.earlier!.map(
+              (one, at) =>
+                html`<p>
+                  <b>${r.name}</b>, attempt ${at + 1}: ${one.cause.what} <span class="quiet">${one.detail}</span>
+                  ${one.changed.length === 0 ? 'No step that changes the device was begun.' : `Begun on the device: ${one.changed.join(', ')}.`}
+                </p>`,
+            ),
+          )}`;
+  if (climbed.length === 0) return attempts;
+  return html`${attempts}
+    <h2>What failed, and what was tried</h2>
     <table>
       <tr>
         <th>Device</th>
@@ -106,7 +121,14 @@ export function reportPage(report: Report): string {
         <h1>${rollout.name}</h1>
         <p class="quiet">
           Rollout <code>${rollout.id}</code>, ${rollout.phase}. Started by ${rollout.startedBy ?? 'nobody yet'} at
-          ${time(rollout.startedAt)}, ended ${time(rollout.endedAt)} (UTC). Report made ${time(report.madeAt)}.
+          ${time(rollout.startedAt)}, ended ${time(rollout.endedAt)} (UTC). Planned by ${rollout.createdBy}. Report made
+          ${time(report.madeAt)}${report.madeBy === undefined ? '' : ` by ${report.madeBy}`}.
+          ${
+            report.proof === undefined
+              ? ''
+              : html`The JSON of this report is signed: <code>barrow report ${rollout.id} --format json</code>, key
+                  <code>${report.proof.publicKey}</code>.`
+          }
         </p>
         ${rollout.heldBecause ? html`<p class="failed">Held: ${rollout.heldBecause}</p>` : ''}
         <div class="sum">

@@ -19,8 +19,33 @@ import type { ActiveRollout } from '../runner/active.js';
 import { traceOf, trailOf, type Trail } from '../runner/trail.js';
 import { causeView, hazardsView, summaryView, triedView } from '../runner/view.js';
 
+/** What came of the attempts before the last: a retry forgets neither why one failed, nor what was done to the device. */
+function earlierOf(plan: Plan, run: PlannedRun, entries: readonly JournalEntry[]): Pick<Report['runs'][number], 'earlier'> {
+  const changing = new Set(
+    stepsOf(plan, run)
+      .filter((s) => s.pastReturn && (s.writes || s.down) && !s.waits)
+      .map((s) => s.step),
+  );
+  const earlier: NonNullable<Report['runs'][number]['earlier']> = [];
+  let failed: { at: number; cause: string; detail: string } | null = null;
+  let changed = new Set<string>();
+  for (const { event } of entries)
+    if (event.kind === 'step-begun' && changing.has(event.step)) changed.add(event.step);
+    else if (event.kind === 'step-failed') failed ??= { at: event.at, cause: event.cause, detail: event.detail };
+    else if (event.kind === 'run-retried') {
+      if (failed) earlier.push({ at: rfc3339(failed.at), cause: causeView(failed.cause)!, detail: failed.detail, changed: [...changed] });
+      [failed, changed] = [null, new Set()];
+    }
+  return earlier.length === 0 ? {} : { earlier };
+}
+
 /** The evidence of a rollout, from its plan and journal alone. */
-export function makeReport(active: ActiveRollout, journal: readonly JournalEntry[], images: ReadonlyMap<string, ImageRow>): Report {
+export function makeReport(
+  active: ActiveRollout,
+  journal: readonly JournalEntry[],
+  images: ReadonlyMap<string, ImageRow>,
+  version?: string,
+): Report {
   const { plan, state } = active;
   const taken = new Map<string, Report['runs'][number]['steps']>();
   const deeds: Report['deeds'] = [];
@@ -78,6 +103,7 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
   return {
     rollout: summaryView(active),
     madeAt: rfc3339(Date.now()),
+    ...(version === undefined ? {} : { madeBy: `Barrow ${version}` }),
     images: [...used].flatMap((sha256) => {
       const image = images.get(sha256);
       return image ? [{ sha256, file: image.file, version: image.version, bytes: image.bytes }] : [];
@@ -107,7 +133,8 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
         cause: causeView(now.cause),
         detail: now.detail,
         before: run.from,
-        after: last('checks', 'firmware'),
+        // One whose checks were never made has told its version when it came back.
+        after: last('checks', 'firmware') ?? last('return', 'firmware'),
         target: run.target,
         image: run.image,
         digestOnDevice: last('verify-image', 'digestOnDevice'),
@@ -119,6 +146,7 @@ export function makeReport(active: ActiveRollout, journal: readonly JournalEntry
         steps: taken.get(run.id) ?? [],
         checks: checksOf(plan, run, trail),
         attempts: now.attempt,
+        ...earlierOf(plan, run, entriesOf.get(run.id) ?? []),
         tried: triedView(passageOf(plan, run), now).map(({ text: by, step, cause, detail }) => ({ text: by, step, cause, detail })),
         rungs: (climbed.get(run.id) ?? []).map(({ rung, cause, detail, by, begunAt, endedAt, failed, unsure }) => ({
           text: rungText(passageOf(plan, run).rungs[rung]!.means),
