@@ -256,8 +256,8 @@ describe('who is told of what happens', () => {
 
   it('did it is kept, and shown in words, with what it was about', async () => {
     const all = await cli('deeds', '--last', '200');
-    expect(all.out).toMatch(/first admin +admin +Begin +the night/);
-    expect(all.out).toMatch(/first admin +admin +Somebody is to be told/);
+    expect(all.out).toMatch(/first admin +admin +Start a rollout +the night/);
+    expect(all.out).toMatch(/first admin +admin +Add a notification +night +name night; kind mail/);
     // What was refused has changed nothing, and what is only read is no deed.
     expect(all.out).toMatch(/Make an access token +ana +name ana; role operator/);
     expect(all.out).not.toMatch(/^\S+ +ana /m);

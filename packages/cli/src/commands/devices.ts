@@ -74,6 +74,7 @@ function detailText(io: Io, d: DeviceDetail): string {
       'approved',
       d.approved === null ? 'not yet: no password is sent to it' : `by ${d.approved.by}, ${clock(d.approved.at)}, at ${d.approved.address}`,
     ],
+    ['retired', d.retired && `since ${clock(d.retired.at)}, by ${d.retired.by}: it is in no plan`],
     ['tags', d.tags.join(' ') || null],
     ['note', d.note || null],
     ...d.also.map(({ what, text }): [string, string] => [what.toLowerCase(), text]),

@@ -50,7 +50,8 @@
         {#each deeds as d (d.id)}
           <tr title={d.path}>
             <td class="quiet">{when(d.at)}</td>
-            <td><button class="anchor" onclick={() => only(d.who)}>{d.who}</button> <span class="quiet">{d.role}</span></td>
+            <td class="who"><button class="anchor" onclick={() => only(d.who)}>{d.who}</button><br /><span class="quiet">{d.role}</span></td
+            >
             <td>{d.what}</td>
             <td>{d.subject ?? ''}</td>
             <td class="change">{auditText(d.changes)}</td>
@@ -63,6 +64,14 @@
 {/if}
 
 <style>
+  .who,
+  .who button {
+    white-space: nowrap;
+    text-align: left;
+  }
+  .change {
+    overflow-wrap: anywhere;
+  }
   .earlier {
     margin-top: 0.75rem;
   }

@@ -181,6 +181,12 @@
       },
       { word: 'SSH host key', value: device.hostKey, mono: true },
       { word: 'Approved', value: device.approved && `${device.approved.by}, ${when(device.approved.at)}` },
+      {
+        word: 'Retired',
+        value:
+          device.retired &&
+          `since ${when(device.retired.at)}, by ${device.retired.by}${device.retired.replacedBy === null ? '' : `; ${device.retired.replacedBy} took its place`}. It is in no plan.`,
+      },
       { word: 'Tags', value: device.tags.join(' ') },
       { word: 'Note', value: device.note },
       ...device.also.map(({ what, text, by: whom }) => ({ word: what, value: text, by: whom === 'hand' ? 'by hand' : undefined })),

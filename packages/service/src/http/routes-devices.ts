@@ -274,7 +274,7 @@ export function deviceRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     method: 'put',
     path: '/api/v1/devices/{id}',
     role: 'operator',
-    summary: 'Set what a person knows of a device; null gives a field back to the probes',
+    summary: 'Set a device: what a person knows of it; null gives a field back to the probes',
     params: idParam,
     body: deviceChange,
     answer: deviceSchema,

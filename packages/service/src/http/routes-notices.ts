@@ -67,7 +67,7 @@ export function noticeRoutes(app: OpenAPIHono<Env>, { context, notices }: Parts)
     method: 'post',
     path: '/api/v1/notices/receivers',
     role: 'admin',
-    summary: 'Somebody is to be told, by mail or by a signed request; the key of that is shown here and never again',
+    summary: 'Add a notification, by mail or by a signed request; the key of that is shown here and never again',
     body: receiverInput,
     answer: receiverSchema.extend({ secret: z.string().nullable() }),
     status: 201,
@@ -92,7 +92,7 @@ export function noticeRoutes(app: OpenAPIHono<Env>, { context, notices }: Parts)
     method: 'delete',
     path: '/api/v1/notices/receivers/{id}',
     role: 'admin',
-    summary: 'Somebody is not told any more; what waits for them is dropped',
+    summary: 'Remove a notification; what waits for it is dropped',
     params: idParam,
     answer: z.object({ removed: z.string() }),
     run: async ({ params }) => ({ removed: (await notices.remove(params.id)).name }),
@@ -101,7 +101,7 @@ export function noticeRoutes(app: OpenAPIHono<Env>, { context, notices }: Parts)
     method: 'post',
     path: '/api/v1/notices/receivers/{id}/trial',
     role: 'operator',
-    summary: 'Send a message that is about nothing, now, and tell whether it was taken',
+    summary: 'Send a test notification, now, and tell whether it was accepted',
     params: idParam,
     answer: z.object({ name: z.string(), sent: z.boolean(), trouble: z.string().nullable() }),
     run: async ({ params, who }) => {
@@ -114,7 +114,7 @@ export function noticeRoutes(app: OpenAPIHono<Env>, { context, notices }: Parts)
     method: 'put',
     path: '/api/v1/notices/mail-server',
     role: 'admin',
-    summary: 'The server through which mail goes out',
+    summary: 'Set the mail server',
     body: mailServerInput,
     answer: noticesSchema,
     run: async ({ body, who }) => {
@@ -127,7 +127,7 @@ export function noticeRoutes(app: OpenAPIHono<Env>, { context, notices }: Parts)
     method: 'put',
     path: '/api/v1/notices/heartbeat',
     role: 'admin',
-    summary: 'An address that is called while a rollout is under way, so that silence tells of a Barrow that died; null: none',
+    summary: 'Set the heartbeat, an address that is called while a rollout runs, so that silence tells of a Barrow that died; null: none',
     body: heartbeatInput,
     answer: noticesSchema,
     run: async ({ body: { url, everySeconds }, who }) => {
@@ -139,7 +139,7 @@ export function noticeRoutes(app: OpenAPIHono<Env>, { context, notices }: Parts)
     method: 'put',
     path: '/api/v1/notices/address',
     role: 'admin',
-    summary: 'Under which address people reach the console, for the links in messages; null: that of the service',
+    summary: 'Set the address of the console, for the links in messages; null: that of the service',
     body: noticeAddressInput,
     answer: noticesSchema,
     run: async ({ body, who }) => {

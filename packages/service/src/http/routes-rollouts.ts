@@ -426,7 +426,7 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     method: 'post',
     path: '/api/v1/rollouts/{id}/start',
     role: 'operator',
-    summary: 'Begin, with what could hurt accepted by its name; `all` accepts whatever has to be',
+    summary: 'Start a rollout, with its risks accepted by name; `all` accepts whatever has to be accepted',
     params: idParam,
     body: z.strictObject({
       accept: z.array(z.string().max(60)).max(50).default([]),

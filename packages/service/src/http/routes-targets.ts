@@ -217,7 +217,7 @@ export function targetRoutes(app: OpenAPIHono<Env>, { context, devices, standing
     method: 'put',
     path: '/api/v1/targets',
     role: 'operator',
-    summary: 'Set the version for a family, or for one model, site or device of it; replaces the rule for the same set',
+    summary: 'Set a target: the version for a family, or for one model, site or device of it; replaces the rule for the same set',
     body: targetInput,
     answer: targetSchema,
     audit: async ({ body }) => {

@@ -138,7 +138,7 @@ export function transferRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     method: 'put',
     path: '/api/v1/sites/{id}',
     role: 'admin',
-    summary: 'Say how fast the link of a site is, at what address it sees the stores, and whether it has one of its own',
+    summary: 'Set a site: how fast its link is, at what address it sees the stores, and whether it has one of its own',
     params: idParam,
     body: siteInput,
     answer: siteSchema,
