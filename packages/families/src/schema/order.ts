@@ -27,7 +27,9 @@ export function faultsOfOrder(way: FamilyWay, fault: Fault): void {
   if (!restarts && !byHand && names.includes('activate'))
     fault(['stretches'], 'it activates an image, and nothing restarts the device: it has no step reboot, and no step says restarts');
   if (!restarts && !byHand && names.includes('return')) fault(['stretches'], 'it waits for a return, and nothing restarts the device');
-  if (onlyLook.has(way.pointOfNoReturn) && names.includes(way.pointOfNoReturn))
+  // A way in which Barrow changes nothing has no better one.
+  const changes = acting.some((name) => names.includes(name));
+  if (changes && onlyLook.has(way.pointOfNoReturn) && names.includes(way.pointOfNoReturn))
     fault(['pointOfNoReturn'], `${way.pointOfNoReturn} changes nothing: name the first step after which stopping would harm the device`);
 }
 
