@@ -62,6 +62,7 @@ procedures:
     do:
       - say: tell settings
         keep: all
+        fails: [{ when: 'is no word of mine', cause: unexpected-answer }]
     gives: { name: '\${all}' }
 `;
 
@@ -74,6 +75,23 @@ procedures:
     const [entry] = (await admin.deeds({ most: 1 })).items;
     expect(entry).toMatchObject({ subject: 'quay-sw-1', who: 'first admin' });
     expect(entry!.changes).toContainEqual({ field: 'sent', from: null, to: 'types "tell settings"' });
+  });
+
+  it('keeps a trial that failed on the device in the audit log, without its secrets', async () => {
+    const failing = spying.replace('say: tell settings', 'say: watchword not-for-the-log');
+    await expect(admin.tryFamily(failing, 'record', 'quay-sw-1', true)).rejects.toMatchObject({ problem: { status: 409 } });
+    const [entry] = (await viewer.deeds({ most: 1 })).items;
+    expect(entry).toMatchObject({ subject: 'quay-sw-1' });
+    expect(JSON.stringify(entry)).toContain('watchword ‹hidden›');
+  });
+
+  it('keeps nothing in the audit log of what is typed in a recording session', async () => {
+    const { id } = await admin.record('quay-sw-1', 'shell');
+    await admin.sayIn(id, 'watchword typed-by-hand');
+    await admin.endRecording(id);
+    const { items } = await viewer.deeds({ most: 5 });
+    expect(items.some((d) => d.what.startsWith('Send what a person typed'))).toBe(true);
+    expect(JSON.stringify(items)).not.toContain('typed-by-hand');
   });
 
   it('lets only an admin say to which addresses and ports credentials are sent', async () => {

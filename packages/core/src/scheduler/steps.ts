@@ -74,7 +74,7 @@ const meanings: Readonly<Record<string, string>> = {
   'take-stock': 'ask what it is now, and whether it has to be restarted to go back',
   'fall-back': 'choose the version before for the next boot',
   restore: 'put the settings from before back, as they were saved on this version',
-  'set-up': 'after the reset: log in with the factory login, compare its serial, set its logins and settings again',
+  'set-up': 'after the reset: log in with the factory login, compare the serial, restore the settings, prove the own login',
   'by-console': 'speak to it over its console, see that it is the one, and give it its address again',
   'cut-power': 'cut its power where it is fed, once nothing can be writing any more',
   'give-power': 'give it its power again',

@@ -14,8 +14,11 @@ export interface Who {
   /** The id of the token. */
   readonly token: string;
 }
-/** What is kept of a request: that something was changed, that a secret was shown, or nothing. */
-export type Deed = 'change' | 'shown' | 'nothing';
+/**
+ * What the audit log keeps of a request: that something was changed, that a secret was shown, or nothing. `tried`: something was sent to
+ * a device, so the entry is kept also when the request failed.
+ */
+export type Deed = 'change' | 'shown' | 'tried' | 'nothing';
 /** What the audit log says of a request besides who and when. */
 export interface Audited {
   readonly subject: string | null;
@@ -107,7 +110,7 @@ export function authenticate(context: Context, tokens: Tokens) {
     await next();
     const deed = c.get('deed') ?? (['GET', 'HEAD', 'OPTIONS'].includes(c.req.method) ? 'nothing' : 'change');
     // What was refused has changed nothing.
-    if (deed === 'nothing' || c.res.status >= 400) return;
+    if (deed === 'nothing' || (deed !== 'tried' && c.res.status >= 400)) return;
     const row = {
       at: Date.now(),
       who: who.name,

@@ -106,6 +106,8 @@ export function addOperation<P extends Shape | undefined, Q extends Shape | unde
       };
       // What it is about may be gone afterwards. What is unknown is refused by the operation itself.
       const facts = c.get('deed') === 'nothing' ? null : ((await audit?.(given).catch(() => null)) ?? null);
+      // Known beforehand, it is kept also of what fails after something was sent.
+      if (facts?.changes) c.set('audited', { subject: facts.subject ?? null, changes: facts.changes });
       const data = await run({ ...given, who, c });
       if (c.get('deed') !== 'nothing')
         c.set('audited', {

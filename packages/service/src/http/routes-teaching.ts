@@ -43,19 +43,25 @@ const knownBy: Readonly<Record<string, readonly string[]>> = {
 };
 
 /** What a procedure of a file sends to a device, for the audit log. */
-function sentBy(text: string, procedure: string): AuditChange[] {
+function sentBy(text: string, procedure: string, hide: (text: string) => string): AuditChange[] {
   const found = parseFamily(text, 'line').procedures[procedure as ProcedureName];
   if (!found) return [];
   const all = changingSteps(found, new Set());
   return [
     { field: 'procedure', from: null, to: procedure },
-    ...all.slice(0, 30).map((sent) => ({ field: 'sent', from: null, to: safeText(sent, 300) })),
+    ...all.slice(0, 30).map((sent) => ({ field: 'sent', from: null, to: safeText(hide(sent), 300) })),
   ];
 }
 
 /** How a person teaches the service gear that it does not know: a draft, a session to do it once by hand, and a trial. */
 export function teachingRoutes(app: OpenAPIHono<Env>, { context, devices, recordings, runner }: Parts): void {
   const { db } = context;
+  /** Hides every secret of the credentials, and what stands in lines that hold one on most devices. */
+  const hideOwn = async (more: readonly string[] = []): Promise<(text: string) => string> => {
+    const sealed = (await db.kept(CredentialEntity)).flatMap((one) => [one.sealed, one.second, one.raise].filter((s) => s !== null));
+    const words = sealed.map((s) => context.sealer.open(s));
+    return (text) => hideWords(hideInLines(text, [...more, ...secretLines]), words);
+  };
   addOperation(app, {
     method: 'get',
     path: '/api/v1/devices/{id}/family-draft',
@@ -153,6 +159,8 @@ export function teachingRoutes(app: OpenAPIHono<Env>, { context, devices, record
     params: idParam,
     body: recordingSay,
     answer: recordingAnswerSchema,
+    // What a person types may be a password: the audit log keeps that something was typed, and not what.
+    audit: async () => ({ changes: [] }),
     run: ({ params, body }) => recordings.say(params.id, body.text),
   });
   addOperation(app, {
@@ -174,12 +182,12 @@ export function teachingRoutes(app: OpenAPIHono<Env>, { context, devices, record
     summary: 'Carry out a procedure that only asks, of a family file that need not be added, on a device',
     audit: async ({ body }) => ({
       subject: (await devices.get(body.device)).row.name,
-      changes: sentBy(body.text, body.procedure),
+      changes: sentBy(body.text, body.procedure, await hideOwn()),
     }),
     body: familyTrialInput,
     mostBody: 1_100_000,
     answer: familyTrialSchema,
-    run: async ({ body }) => {
+    run: async ({ body, c }) => {
       const refuse = (status: 409 | 422, code: string, why: string, next: string): Refusal =>
         new Refusal(status, code, 'Nothing was tried', why, next);
       const name = onlyAsk.find((n) => n === body.procedure);
@@ -212,13 +220,12 @@ export function teachingRoutes(app: OpenAPIHono<Env>, { context, devices, record
       const rollout = runner.rolloutOf(row.id);
       if (rollout !== null) throw refuse(409, 'device-busy', `${row.name} is in the rollout ${rollout}.`, 'Wait until that has ended.');
       const touch = new Touch(context, row, family);
+      c.set('deed', 'tried');
       try {
         const { gives, tables } = await touch.run(name);
         // What is secret is known by our own rules: the file that is tried may call nothing secret.
-        const sealed = (await db.kept(CredentialEntity)).flatMap((c) => [c.sealed, c.second, c.raise].filter((s) => s !== null));
-        const words = sealed.map((s) => context.sealer.open(s));
-        const hide = (text: string): string =>
-          hideWords(hideInLines(touch.hide(text), [...(own?.configuration?.secrets ?? []), ...secretLines]), words);
+        const hideOurs = await hideOwn(own?.configuration?.secrets);
+        const hide = (text: string): string => hideOurs(touch.hide(text));
         const hideRow = (of: Readonly<Record<string, string>>): Record<string, string> =>
           Object.fromEntries(Object.entries(of).map(([key, value]) => [key, hide(value)]));
         return {

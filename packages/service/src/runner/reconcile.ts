@@ -88,7 +88,10 @@ export async function askRestarted(step: StepContext): Promise<Truth> {
   while (ownNow() < settled) {
     const { system, answers } = await step.alive(1000, 1);
     // One lost answer is no restart.
-    if (!answers && ++silent < silentLooks) continue;
+    if (!answers && ++silent < silentLooks) {
+      await ownPause(betweenMs, step.signal);
+      continue;
+    }
     if (!answers)
       return { truth: 'done', detail: 'the device answers nothing, so it is taken to be restarting; the next step waits for it' };
     silent = 0;

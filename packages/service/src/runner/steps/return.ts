@@ -95,7 +95,9 @@ export const comeBack: Step = async (step) => {
       continue;
     }
     try {
-      const gives = isReset(step) ? await recordAfterReset(step) : (await step.once('record')).gives;
+      const { gives, byPerson } = isReset(step)
+        ? await recordAfterReset(step)
+        : { gives: (await step.once('record')).gives, byPerson: false };
       const counted = before?.bootCount ?? null;
       const restarted = counted !== null && gives['bootCount'] !== undefined ? Number(gives['bootCount']) > counted : null;
       // Where no boots are counted, another version than before was loaded by a restart, whoever saw it.
@@ -119,6 +121,7 @@ export const comeBack: Step = async (step) => {
       return {
         kind: 'done',
         facts: {
+          ...(byPerson ? { byPerson } : {}),
           seenSilent: longestQuiet > 0 || (silentFrom !== null && isProven),
           loaded,
           silentFrom,

@@ -14,26 +14,28 @@ export const isReset = ({ leg }: Pick<StepContext, 'leg'>): boolean =>
   leg.resets?.some((what) => what === 'settings' || what === 'logins') === true;
 
 /**
- * Reads the record of a device that its image may have reset. Only the factory login is sent to it, until its serial was seen. Where
- * that login is refused, the reset may have spared the logins: a device that shows the host key that is pinned is the one. Else a
- * person is asked.
+ * Reads the record of a device that its image may have reset. Barrow sends only the factory login until it saw the serial. Where that
+ * login is refused, the reset may have spared the logins: a device that shows the pinned host key is the one. Else Barrow asks a
+ * person, once for the whole leg.
  * @throws CauseError
  */
-export async function recordAfterReset(step: StepContext): Promise<Readonly<Record<string, string>>> {
+export async function recordAfterReset(step: StepContext): Promise<{ gives: Readonly<Record<string, string>>; byPerson: boolean }> {
   try {
-    return (await step.once('record')).gives;
+    return { gives: (await step.once('record')).gives, byPerson: false };
   } catch (error) {
     if (!isRefused(error)) throw error;
     const shown = await shownKey(step);
-    if (shown === null || shown !== step.device.hostKey) {
+    let byPerson = step.trail.get('return')?.facts['byPerson'] === true;
+    if (!byPerson && (shown === null || shown !== step.device.hostKey)) {
       await step.askPerson(
         `The image ${step.leg.to} has reset ${step.device.name}, and the factory login is refused. Set its login again by hand, then answer "${done}".`,
         { fits: `^${done}$`, like: done, secret: false },
       );
       // Whoever set its login by hand has seen that it is the device.
       await pin(step, await shownKey(step));
+      byPerson = true;
     }
-    return (await (await step.login({ factory: false })).run('record')).gives;
+    return { gives: (await (await step.login({ factory: false })).run('record')).gives, byPerson };
   }
 }
 
@@ -67,13 +69,12 @@ function needSame({ run, device }: StepContext, gives: Readonly<Record<string, s
 }
 
 /**
- * Sets up a device that its image has reset, as the accepted risk says: logs in with the factory login, compares its serial, sets
- * its login again where the family can, restores the settings of the backup, and proves that our own login opens it. What cannot be
- * done by itself a person is asked for.
+ * Sets up a device that its image has reset, as the accepted risk says: logs in with the factory login, compares the serial,
+ * restores the settings of the backup, and proves that our own login opens it. Barrow asks a person for what it cannot do itself.
  */
 export const setUp: Step = async (step) => {
   const { family, leg } = step;
-  const gives = await recordAfterReset(step);
+  const { gives } = await recordAfterReset(step);
   needSame(step, gives);
   // Whoever was let in by our own login before has nothing to be given back but settings.
   const touch = await entered(step);
