@@ -36,7 +36,7 @@ describe('the front page', () => {
     const families = loadFamilies();
     const upgradable = [...families.values()].filter(isUpgradable).map((f) => f.family);
     expect(page).toContain(`${scenario.length + scenarioFixtures.length} simulated devices`);
-    expect(page).toContain(`The demo has ${families.size} made-up device families. Barrow upgrades ${upgradable.length} of them`);
+    expect(page).toContain(`The demo has ${families.size} made-up device families. Barrow upgrades ${upgradable.length} of them,`);
     expect([...page.matchAll(/^\| `([a-z-]+)` \|/gm)].map((m) => m[1]).sort()).toEqual(upgradable.sort());
   });
   it('leads to every page', () => {

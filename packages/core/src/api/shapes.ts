@@ -345,7 +345,7 @@ export const deviceChange = z.strictObject({
   kind: z.enum(kinds).nullable().optional(),
   /** By whose procedures it is handled, when no probe recognises it rightly. */
   family: z.string().min(1).max(120).nullable().optional(),
-  /** What a person read off the device; a probe that tells it later replaces it. */
+  /** Version and hardware as a person read them off the device. A later discovery replaces them. */
   firmware: z.string().min(1).max(80).nullable().optional(),
   hardwareRevision: z.string().min(1).max(40).nullable().optional(),
   /** `plain`: it is none of the variants that its family has. */
@@ -954,7 +954,7 @@ export const deedSchema = z.object({
   path: z.string(),
   /** The name of what it was about, where that is still known. */
   subject: z.string().nullable(),
-  /** What was changed, from what to what; secrets hidden. */
+  /** The changed values, before and after. Secrets are hidden. */
   changes: z.array(z.object({ field: z.string(), from: z.string().nullable(), to: z.string().nullable() })),
 });
 export type DeedView = z.infer<typeof deedSchema>;

@@ -10,7 +10,7 @@ const longestValue = 300;
 const mostChanges = 40;
 /** Keys whose values are secret in every request. */
 const secretKey = /secret|^second$|^raise$|password|passphrase|token|^answer$|^sealed$/i;
-/** What stands in place of a secret. */
+/** The placeholder for a secret. */
 export const hiddenValue = '‹hidden›';
 
 /** An address without its user, password and query, which may hold tokens. */
