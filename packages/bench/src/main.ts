@@ -20,53 +20,43 @@ const tell = (m: Measured): void => {
   process.stdout.write(`${isSmoke ? '·' : m.met ? '✓' : '✕'} ${m.what}: ${m.value.toFixed(3)} ${m.unit} (${m.aim})\n    ${m.detail}\n`);
 };
 const one = (work: () => Measured | Promise<Measured>) => async (): Promise<Measured[]> => [await work()];
-/** Every measure with small numbers: it shows that each one ends, and nothing of speed. */
-const smoke: typeof benches = {
-  devices: () => benchDeviceList(60, 5),
-  'devices-in-rollout': () => benchListInRollout(40, 3, 2000),
-  console: () => benchConsole(1),
-  restart: () => benchRestart(60, 600),
-  images: () => benchImages(1 / 64),
-  paths: () => benchPaths(50),
-  decide: one(() => benchDecide(60)),
-  rehearsal: one(() => benchRehearsal(60)),
-  bound: one(() => benchBound(1)),
-  guards: one(() => benchGuards(60)),
-  sweep: () => benchSweep(2000, 2, 256, 20),
-  tftp: one(() => benchTftp({ blockSize: 512, windowSize: 1 }, 20_000, 2)),
-  'tftp-wide': one(() => benchTftp({ blockSize: 1428, windowSize: 16 }, 100_000, 2)),
-  many: () => benchMany(5, 20_000),
-  flood: one(() => benchFlood(100_000)),
-  files: one(() => benchFiles(1_000_000, 2)),
+type Measure = () => readonly Measured[] | Promise<readonly Measured[]>;
+/**
+ * By the names that the command takes; without any, all of them. Each has its numbers and small ones, with which a test sees that it ends.
+ * The first measures while this process is small: it asks and holds the watch.
+ */
+const benches: Readonly<Record<string, { readonly whole: Measure; readonly small: Measure }>> = {
+  devices: { whole: () => benchDeviceList(), small: () => benchDeviceList(60, 5) },
+  'devices-in-rollout': { whole: () => benchListInRollout(), small: () => benchListInRollout(40, 3, 2000) },
+  console: { whole: () => benchConsole(), small: () => benchConsole(1) },
+  restart: { whole: () => benchRestart(), small: () => benchRestart(60, 600) },
+  images: { whole: () => benchImages(), small: () => benchImages(1 / 64) },
+  paths: { whole: () => benchPaths(), small: () => benchPaths(50) },
+  decide: { whole: one(() => benchDecide(10_000)), small: one(() => benchDecide(60)) },
+  rehearsal: { whole: one(() => benchRehearsal(10_000)), small: one(() => benchRehearsal(60)) },
+  bound: { whole: one(() => benchBound()), small: one(() => benchBound(1)) },
+  guards: { whole: one(() => benchGuards(10_000)), small: one(() => benchGuards(60)) },
+  sweep: { whole: () => benchSweep(), small: () => benchSweep(2000, 2, 256, 20) },
+  tftp: {
+    whole: one(() => benchTftp({ blockSize: 512, windowSize: 1 }, 400_000, 60)),
+    small: one(() => benchTftp({ blockSize: 512, windowSize: 1 }, 20_000, 2)),
+  },
+  'tftp-wide': {
+    whole: one(() => benchTftp({ blockSize: 1428, windowSize: 16 }, 7_000_000, 150)),
+    small: one(() => benchTftp({ blockSize: 1428, windowSize: 16 }, 100_000, 2)),
+  },
+  many: { whole: () => benchMany(200, 1_000_000), small: () => benchMany(5, 20_000) },
+  flood: { whole: one(() => benchFlood(10_000_000)), small: one(() => benchFlood(100_000)) },
+  files: { whole: one(() => benchFiles(64_000_000, 15)), small: one(() => benchFiles(1_000_000, 2)) },
 };
-/** By the names that the command takes; without any, all of them. The first measures while this process is small: it asks and holds the watch. */
-const benches: Readonly<Record<string, () => readonly Measured[] | Promise<readonly Measured[]>>> = isSmoke
-  ? smoke
-  : {
-      devices: benchDeviceList,
-      'devices-in-rollout': benchListInRollout,
-      console: benchConsole,
-      restart: benchRestart,
-      images: benchImages,
-      paths: benchPaths,
-      decide: one(() => benchDecide(10_000)),
-      rehearsal: one(() => benchRehearsal(10_000)),
-      bound: one(benchBound),
-      guards: one(() => benchGuards(10_000)),
-      sweep: benchSweep,
-      tftp: one(() => benchTftp({ blockSize: 512, windowSize: 1 }, 400_000, 60)),
-      'tftp-wide': one(() => benchTftp({ blockSize: 1428, windowSize: 16 }, 7_000_000, 150)),
-      many: () => benchMany(200, 1_000_000),
-      flood: one(() => benchFlood(10_000_000)),
-      files: one(() => benchFiles(64_000_000, 15)),
-    };
 const asked = process.argv.slice(2).filter((word) => word !== '--smoke');
 const unknown = asked.filter((name) => !(name in benches));
 if (unknown.length > 0) {
   process.stderr.write(`No measure is called ${unknown.join(', ')}.\nThere are: ${Object.keys(benches).join(', ')}.\n`);
   process.exit(2);
 }
-for (const name of asked.length > 0 ? asked : Object.keys(benches)) for (const m of await benches[name]!()) tell(m);
+for (const name of asked.length > 0 ? asked : Object.keys(benches))
+  for (const m of await benches[name]![isSmoke ? 'small' : 'whole']()) tell(m);
 process.stdout.write(
   isSmoke
     ? `${results.length} figures, with small numbers: they say that every measure ends, and nothing of speed\n`

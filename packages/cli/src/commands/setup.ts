@@ -218,7 +218,7 @@ export const registerSetup: Register = (program, act) => {
               exit.refused,
               'network-has-devices',
               'The network stays',
-              `${count(devices, 'device')} are known from ${name}. Without it Barrow cannot read or upgrade them.`,
+              `Barrow knows ${count(devices, 'device')} from this network, and cannot read or upgrade them without it.`,
               `Remove it all the same: \`barrow network remove ${name} --yes\`. To change it: \`barrow network set ${name}\`.`,
             );
         }
