@@ -12,6 +12,10 @@ const guides: readonly (readonly [page: string, network: number, bare: boolean])
   ['docs/maintenance-windows.md', 184, false],
   ['docs/demo-faults.md', 185, false],
   ['docs/reports.md', 186, false],
+  ['docs/images.md', 188, false],
+  ['docs/staging.md', 189, false],
+  ['docs/discovery.md', 190, false],
+  ['docs/teach-a-device-family.md', 191, false],
 ];
 
 describe('a page, followed word by word', () => {

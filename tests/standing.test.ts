@@ -266,13 +266,23 @@ describe('the standing of the demo fleet', () => {
   });
 
   it('says when no image has the version of a target, and which one is probably meant', async () => {
-    const slip = await run(['target', 'set', 'tarnbrook-access', '4.33.0', '--device', 'quay-sw-2']);
-    expect([slip.code, slip.out]).toEqual([0, expect.stringContaining('! no image has version 4.33.0: is 4.3.0 meant?') as string]);
+    const asked = ['target', 'set', 'tarnbrook-access', '4.33.0', '--device', 'quay-sw-2'];
+    const slip = await run(asked);
+    expect([slip.code, slip.err]).toEqual([4, expect.stringContaining('no image has version 4.33.0: is 4.3.0 meant?') as string]);
+    expect((await run(['target', 'list'])).out).not.toContain('4.33.0');
+    const later = await run([...asked, '--image-later']);
+    expect([later.code, later.out]).toEqual([0, expect.stringContaining('! no image has version 4.33.0: is 4.3.0 meant?') as string]);
     expect((await run(['target', 'list'])).out).toMatch(/4\.33\.0 \(no image\) +quay-sw-2/);
     const [rule] = (await scene.served.client.targets()).filter((t) => t.remarks.length > 0);
     await scene.served.client.removeTarget(rule!.id);
     const nowhere = await run(['target', 'set', 'tarnbrook-access', '4.3.0', '--site', 'quay-hause']);
     expect([nowhere.code, nowhere.err]).toEqual([2, expect.stringContaining('Is quay-house meant?') as string]);
+  });
+
+  it('asks before it removes an image that devices need', async () => {
+    const asked = await run(['image', 'remove', 'tb36-6.1.2.simg']);
+    expect([asked.code, asked.err]).toEqual([4, expect.stringContaining('needs tb36-6.1.2.simg to reach its target') as string]);
+    expect((await run(['image', 'list'])).out).toContain('tb36-6.1.2.simg');
   });
 
   it('takes no beta for a release', async () => {

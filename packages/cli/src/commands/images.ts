@@ -306,9 +306,19 @@ export const registerImages: Register = (program, act) => {
     );
   image
     .command('remove <image>')
-    .description('remove an image that nothing needs')
+    .description('remove an image that no rollout and no staging needs')
+    .option('--yes', 'remove it although devices need it to reach their target')
     .action(
-      act(async ({ say, client }, id: string) => {
+      act(async ({ say, client }, id: string, o: { yes?: true }) => {
+        const { file, onPaths } = await client().image(id);
+        if (onPaths > 0 && !o.yes)
+          throw new CommandError(
+            exit.refused,
+            'image-needed',
+            'Devices need this image',
+            `${count(onPaths, 'device')} ${onPaths === 1 ? 'needs' : 'need'} ${file} to reach ${onPaths === 1 ? 'its' : 'their'} target.`,
+            'Set another target first, or remove the image all the same: `--yes`.',
+          );
         const done = await client().removeImage(id);
         print(say, done, () => `Image ${done.removed} removed.`);
       }),

@@ -1,7 +1,7 @@
 import { previewText } from '@barrow/client';
 import type { Device, PinView, Standing, StandingSummary, TargetComparison } from '@barrow/core';
 import { collect, type Register } from '../context.js';
-import { exit, Quiet } from '../errors.js';
+import { CommandError, exit, Quiet } from '../errors.js';
 import { readText } from '../read-text.js';
 import { clock, count, firmwareOf, print, standingMark, table, type Io } from '../output.js';
 
@@ -13,6 +13,7 @@ interface SetOptions {
   device?: string;
   fromFamily: string[];
   acceptUnreleased?: boolean;
+  imageLater?: boolean;
   preview?: boolean;
 }
 
@@ -111,6 +112,7 @@ export const registerStanding: Register = (program, act) => {
     .option('--device <device>', 'only this device')
     .option('--from-family <family>', 'devices of this family are to cross over; may repeat', collect, [])
     .option('--accept-unreleased', 'a candidate or beta is meant')
+    .option('--image-later', 'set it although no image has this version yet')
     .option('--preview', 'set nothing: tell how many would get there, by how many images, and who could not')
     .action(
       act(async ({ say, client }, family: string, version: string, o: SetOptions) => {
@@ -129,6 +131,17 @@ export const registerStanding: Register = (program, act) => {
           const would = await client().previewTarget(asked);
           print(say, would, () => [...previewText(would), 'Nothing was set.'].join('\n'));
           return;
+        }
+        if (!o.imageLater) {
+          const { remarks } = await client().previewTarget(asked);
+          if (remarks.length > 0)
+            throw new CommandError(
+              exit.refused,
+              'no-image',
+              'No image has this version',
+              `${remarks.join('; ')}.`,
+              'Correct the version, or add the image first. To set the target before the image is there: `--image-later`.',
+            );
         }
         const made = await client().setTarget(asked);
         print(say, made, () =>
