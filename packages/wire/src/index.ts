@@ -26,6 +26,7 @@ export { sweep, type Question, type SweepAnswer, type SweepInput, type SweepResu
 export { tryConnects, type ConnectInput } from './tcp/connect.js';
 export { sshGreeting, sshHostKey, type SshGreeting } from './ssh/greeting.js';
 export { FileServer, throttle, type FileAnswer, type FileEnd, type FilePart, type FileRequest } from './http/file-server.js';
+export { PageSession, type PageRequest } from './http/page-session.js';
 export { uploadHttp, type HttpUpload, type PushedFile, type UploadAnswer } from './http/upload.js';
 export { contentDigest, type ContentDigest } from './http/content-digest.js';
 export { challenge, opens, type Guard } from './http/guard.js';

@@ -25,6 +25,8 @@ export interface HttpTarget {
 export interface HttpAnswer {
   readonly status: number;
   readonly headers: Readonly<Record<string, string>>;
+  /** Values of the Set-Cookie headers. */
+  readonly cookies: readonly string[];
   readonly body: string;
   /** The body went on after `mostBytes`. */
   readonly cut: boolean;
@@ -51,10 +53,13 @@ const mostBytes = 256 * 1024;
 export async function askHttp(
   target: HttpTarget,
   path: string,
-  use: { method?: HttpMethod; body?: string; type?: string } = {},
+  use: { method?: HttpMethod; body?: string; type?: string; headers?: Readonly<Record<string, string>> } = {},
 ): Promise<HttpAnswer> {
   const method = use.method ?? 'GET';
-  const headers: Record<string, string> = use.body === undefined ? {} : { 'content-type': use.type ?? 'text/plain' };
+  const headers: Record<string, string> = {
+    ...(use.body === undefined ? {} : { 'content-type': use.type ?? 'text/plain' }),
+    ...use.headers,
+  };
   const { access } = target;
   if (access?.how === 'token') headers['authorization'] = `Bearer ${access.token}`;
   const first = await once(target, method, path, headers, use.body);
@@ -159,6 +164,7 @@ function once(
             headers: Object.fromEntries(
               Object.entries(response.headers).map(([name, value]) => [name, Array.isArray(value) ? value.join(', ') : (value ?? '')]),
             ),
+            cookies: response.headers['set-cookie'] ?? [],
             body: Buffer.concat(parts).subarray(0, most).toString('utf8'),
             cut,
             certificate,

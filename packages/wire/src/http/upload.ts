@@ -21,7 +21,15 @@ export interface HttpUpload {
   readonly method: 'POST' | 'PUT';
   readonly path: string;
   /** `form`: multipart/form-data (RFC 7578) in the field named; `body`: the octets alone. */
-  readonly as: { readonly how: 'form'; readonly field: string } | { readonly how: 'body' };
+  readonly as:
+    | {
+        readonly how: 'form';
+        readonly field: string;
+        /** Other fields of the form; they go before the file. */
+        readonly fields?: Readonly<Record<string, string>>;
+      }
+    | { readonly how: 'body' };
+  readonly headers?: Readonly<Record<string, string>>;
   readonly file: PushedFile;
   readonly link?: SharedLink | null;
   readonly onSent?: (octets: number) => void;
@@ -29,10 +37,18 @@ export interface HttpUpload {
 
 export interface UploadAnswer {
   readonly status: number;
+  /** The path on the same device that a redirect names (RFC 9110 §15.4); null when there is none. */
+  readonly location: string | null;
   readonly body: string;
 }
 
 const mostAnswer = 64 * 1024;
+
+function sameOrigin(from: string, { statusCode = 0, headers: { location } }: IncomingMessage): string | null {
+  if (statusCode < 300 || statusCode > 399 || location === undefined || !URL.canParse(location, from)) return null;
+  const to = new URL(location, from);
+  return to.origin === new URL(from).origin ? `${to.pathname}${to.search}` : null;
+}
 
 /**
  * Uploads a file as a stream, with its length told beforehand. The challenge of a login is asked for without the file first.
@@ -46,7 +62,10 @@ export async function uploadHttp(target: HttpTarget, upload: HttpUpload): Promis
     as.how === 'form'
       ? [
           Buffer.from(
-            `--${boundary}\r\nContent-Disposition: form-data; name="${as.field}"; filename="${file.name.replace(/["\r\n]/g, '_')}"\r\n` +
+            Object.entries(as.fields ?? {})
+              .map(([name, value]) => `--${boundary}\r\nContent-Disposition: form-data; name="${name}"\r\n\r\n${value}\r\n`)
+              .join('') +
+              `--${boundary}\r\nContent-Disposition: form-data; name="${as.field}"; filename="${file.name.replace(/["\r\n]/g, '_')}"\r\n` +
               'Content-Type: application/octet-stream\r\n\r\n',
           ),
           Buffer.from(`\r\n--${boundary}--\r\n`),
@@ -55,9 +74,10 @@ export async function uploadHttp(target: HttpTarget, upload: HttpUpload): Promis
   const headers: Record<string, string> = {
     'content-type': as.how === 'form' ? `multipart/form-data; boundary=${boundary}` : 'application/octet-stream',
     'content-length': String(before.length + file.bytes + after.length),
+    ...upload.headers,
     ...(authorization ? { authorization } : {}),
   };
-  const where = `${target.secure ? 'https' : 'http'}://${target.host}:${target.port}${upload.path}`;
+  const where = `${target.secure ? 'https' : 'http'}://${target.host.includes(':') ? `[${target.host}]` : target.host}:${target.port}${upload.path}`;
   const request = requestTo(target, upload.method, upload.path, headers);
   let moved = ownNow();
   let silent = false;
@@ -76,7 +96,7 @@ export async function uploadHttp(target: HttpTarget, upload: HttpUpload): Promis
       response.on('data', (d: Buffer) => {
         if (body.length < mostAnswer) body += d.toString('utf8');
       });
-      response.on('end', () => resolve({ status: response.statusCode ?? 0, body }));
+      response.on('end', () => resolve({ status: response.statusCode ?? 0, location: sameOrigin(where, response), body }));
       response.on('error', reject);
     });
   });
