@@ -16,7 +16,7 @@ import {
   type PathPartner,
 } from '@barrow/core';
 import { parse } from 'yaml';
-import { familyJsonSchema, referenceOf, type SchemaNode } from '@barrow/families';
+import { familyJsonSchema, givenValues, givenWords, referenceOf, type SchemaNode } from '@barrow/families';
 import { aroundFaults, faultNames, upgradeFaults } from '@barrow/standins';
 import { exit, runCli } from '@barrow/cli';
 import { folder, serve } from './support/service.js';
@@ -163,6 +163,9 @@ describe('the page of families', () => {
   it('lists what the schema says, and links the schema as it is', () => {
     expect(page.split('## Everything that a family file may say\n\n')[1]!.trim()).toBe(referenceOf(schema).trim());
     expect(JSON.parse(read('docs/family.schema.json'))).toEqual(schema);
+  });
+  it('says what each value is that Barrow gives', () => {
+    expect([...givenValues().keys()].sort()).toEqual(Object.keys(givenWords).sort());
   });
   it('says of every key what it means', () => {
     const bare: string[] = [];

@@ -71,7 +71,7 @@ type Part =
 
 /**
  * Reads a page: `sh` blocks are executed, a `text` block behind one is what it prints, in part and in order, `…` standing for
- * anything. A block named after a file is written to that file. `sh real-network` is not executed.
+ * anything. A block named after a file is written to that file. `sh real-network` and `text at-the-device` are not executed.
  */
 export function partsOf(page: string): Part[] {
   return [...page.matchAll(/^```(\S+)(?: (\S+))?\n([\s\S]*?)^```$/gm)].flatMap(([, what, more, text]): Part[] => {
@@ -88,7 +88,7 @@ export function partsOf(page: string): Part[] {
             }),
         },
       ];
-    if (what === 'text') return [{ kind: 'output', lines: text!.split('\n').filter((l) => l.trim() !== '') }];
+    if (what === 'text' && more === undefined) return [{ kind: 'output', lines: text!.split('\n').filter((l) => l.trim() !== '') }];
     if (more !== undefined && /\.(yaml|json)$/.test(more)) return [{ kind: 'file', name: more, text: text! }];
     return [];
   });

@@ -268,8 +268,9 @@ export class BarrowClient {
   tryFamily = (text: string, procedure: string, device: string, mayChange = false) =>
     this.#json(familyTrialSchema, 'POST', '/family-trials', { json: { text, procedure, device, mayChange } });
   record = (device: string, over: RecordedOver = 'shell') => this.#json(recordingSchema, 'POST', '/recordings', { json: { device, over } });
-  sayIn = (recording: string, text: string | null) =>
-    this.#json(recordingAnswerSchema, 'POST', `/recordings/${encodeURIComponent(recording)}/say`, { json: { text } });
+  sayIn = (recording: string, text: string | null, headers: Readonly<Record<string, string>> = {}) =>
+    this.#json(recordingAnswerSchema, 'POST', `/recordings/${encodeURIComponent(recording)}/say`, { json: { text, headers } });
+
   endRecording = (recording: string) =>
     this.#json(z.object({ ended: z.string() }), 'DELETE', `/recordings/${encodeURIComponent(recording)}`);
   tokens = async () => (await this.#json(listOf(tokenSchema), 'GET', '/tokens')).items;

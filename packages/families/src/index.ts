@@ -1,5 +1,5 @@
 export { familySchema } from './schema/family.js';
-export { usesShell, usesOnvif, usesSip, usesSnmp, usesWeb } from './schema/walk.js';
+export { needsPageLogin, usesShell, usesOnvif, usesSip, usesSnmp, usesWeb } from './schema/walk.js';
 export { linesByHand } from './schema/by-hand.js';
 export {
   hasShell,
@@ -22,6 +22,8 @@ export { faultLines, type FileFault } from './schema/written.js';
 export { readTargetSet, TargetSetError, writeTargetSet } from './target-set.js';
 export { compiledFamily, writeCompiled } from './schema/compiled.js';
 export { comparesBy } from './schema/proof.js';
+export { givenWords } from './schema/reference.js';
+export { givenValues } from './schema/sense.js';
 export { hidden, hideInLines, hideSecrets } from './secrets.js';
 export { whatWorks } from './schema/works.js';
 export { mayGive, remarksOfSense, type SenseFault } from './schema/sense.js';

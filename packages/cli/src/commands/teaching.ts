@@ -36,15 +36,20 @@ function pairs(list: readonly string[], option: string): Record<string, string> 
 const gather = (one: string, before: string[]): string[] => [...before, one];
 
 interface Session {
-  readonly conversation: Pick<Conversation, 'greeting' | 'talk' | 'finds' | 'given' | 'refusals'>;
+  readonly conversation: Pick<Conversation, 'greeting' | 'talk' | 'finds' | 'takes' | 'given' | 'refusals'>;
 }
 
 const help = `What you type is sent to the device as it is, and nothing else is. Lines that begin with a colon are for Barrow:
   :is NAME VALUE      what is to be found in the answers, e.g. :is firmware 4.2.1
   :given NAME VALUE   what Barrow gives instead of what you type, e.g. :given imageFile tb24-4.3.0.simg
+  :take NAME VALUE    a value of an answer that you send again, e.g. the hidden field of a form: :take token 8c1f
   :no [CAUSE]         that was how it says no, and no part of the procedure, e.g. :no image-refused
   :listen             wait for what still comes
   :end                that was all (or the end of the input)`;
+
+const helpOfPages = `
+For a page with a form type \${pageUser} and \${pageWord} where the login belongs, e.g. POST /login user=\${pageUser}&word=\${pageWord}.
+Barrow keeps cookies and follows redirects. :header NAME VALUE adds a header field to every request after it.`;
 
 const helpAtConsole = `
 At the console type \${consoleUser}, \${consoleWord} and \${address} where the login and the address of the device belong: Barrow puts them in,
@@ -56,18 +61,29 @@ async function converse(say: Say, barrow: BarrowClient, id: string, over: Record
   // With --json only the answer at the end stands on standard output.
   const out = say.json ? say.io.err : say.io.out;
   const talk: Exchange[] = [];
-  const [finds, given]: [Record<string, string>, Record<string, string>] = [{}, {}];
+  const [finds, given, takes, headers]: [Record<string, string>, Record<string, string>, Record<string, string>, Record<string, string>] = [
+    {},
+    {},
+    {},
+    {},
+  ];
   const refusals: Conversation['refusals'] = [];
   out(greeting);
   const lines = createInterface({ input, crlfDelay: Infinity });
   for await (const line of lines) {
     const [, word, rest = ''] = /^:(\w+)\s*(.*)$/.exec(line) ?? [];
     if (word === 'end') break;
-    if (word === 'is' || word === 'given') {
+    if (word === 'header') {
+      const [, name, value] = /^([A-Za-z][A-Za-z0-9-]*)\s+(.+)$/.exec(rest) ?? [];
+      if (name === undefined) out('\n(:header takes a name and a value, e.g. :header X-Requested-With pages)\n');
+      else headers[name] = value!;
+      continue;
+    }
+    if (word === 'is' || word === 'given' || word === 'take') {
       const [, name, value] = /^([a-z][A-Za-z0-9]*)\s+(.+)$/.exec(rest) ?? [];
       if (name === undefined) out(`\n(:${word} takes a name and a value, e.g. :is firmware 4.2.1)\n`);
       else if (word === 'is' && !gives.fits(name)) out(`\n(${gives.words(name)})\n`);
-      else (word === 'is' ? finds : given)[name] = value!;
+      else (word === 'is' ? finds : word === 'take' ? takes : given)[name] = value!;
       continue;
     }
     if (word === 'no') {
@@ -85,21 +101,22 @@ async function converse(say: Say, barrow: BarrowClient, id: string, over: Record
       out(`\n(${line} is not known.)\n${help}\n`);
       continue;
     }
-    const { answer, said, status, ends } = await barrow.sayIn(id, word === 'listen' ? null : line);
+    const { answer, said, status, ends } = await barrow.sayIn(id, word === 'listen' ? null : line, headers);
     out(answer);
     // What stands by its name is given by Barrow, here and whenever it is played.
-    if (over === 'console') for (const [whole, name] of (said ?? '').matchAll(/\$\{(\w+)\}/g)) given[name!] = whole;
+    if (over !== 'shell') for (const [whole, name] of (said ?? '').matchAll(/\$\{(\w+)\}/g)) given[name!] = whole;
     const last = talk.at(-1);
     if (word === 'listen' && last)
       talk[talk.length - 1] = { ...last, answer: last.answer + answer, ...(ends ? { ends: true as const } : {}) };
     else if (over === 'web') {
-      const [, ask = line, body] = /^(\S+ \S+) (.+)$/.exec(line.trim()) ?? [];
-      talk.push({ ask, ...(body === undefined ? {} : { body }), status: status ?? 0, answer });
+      const [, ask = said ?? line, body] = /^(\S+ \S+) (.+)$/.exec((said ?? line).trim()) ?? [];
+      const sent = Object.keys(headers).length === 0 ? {} : { headers: { ...headers } };
+      talk.push({ ask, ...(body === undefined ? {} : { body }), ...sent, status: status ?? 0, answer });
     } else talk.push({ say: said ?? line, answer, ...(ends ? { ends: true as const } : {}) });
     if (ends) break;
   }
   lines.close();
-  return { conversation: { greeting, talk, finds, given, refusals } };
+  return { conversation: { greeting, talk, finds, takes, given, refusals } };
 }
 
 const triedText = ({ io }: Say, t: Tried, places: Readonly<Record<string, string>> = {}): string =>
@@ -181,6 +198,7 @@ export const registerTeaching: Register = (program, act) => {
             conversationFile,
             concealed,
             hasProcedure,
+            hidden,
             mayGive,
             secretsIn,
             remarksOfSense,
@@ -228,7 +246,7 @@ export const registerTeaching: Register = (program, act) => {
             throw wrong('name-unread', 'Nothing is recorded', gives.words(unread), 'Name what it is by one of these.');
           const barrow = client();
           const opened = await barrow.record(device, over);
-          say.io.err(`${help}${over === 'console' ? helpAtConsole : ''}\n`);
+          say.io.err(`${help}${over === 'console' ? helpAtConsole : over === 'web' ? helpOfPages : ''}\n`);
           let session: Session;
           try {
             session = await converse(say, barrow, opened.id, over, opened.greeting, gives);
@@ -253,6 +271,7 @@ export const registerTeaching: Register = (program, act) => {
             talk,
             given: { ...given, ...session.conversation.given },
             finds: { ...finds, ...session.conversation.finds },
+            takes: session.conversation.takes,
             refusals: session.conversation.refusals,
           };
           const conversation = concealed(said, sources);
@@ -270,6 +289,10 @@ export const registerTeaching: Register = (program, act) => {
                   `what is secret in its settings stands in ${kept} as it came: say which lines are with configuration.secrets, and record this anew`,
                 ]
               : [];
+          if (talk.some((e) => ('say' in e ? e.say : `${e.ask} ${e.body ?? ''}`).includes(hidden)))
+            remarks.push(
+              'Barrow replaced a password that you typed, and cannot send it again. In a form, type ${pageUser} and ${pageWord}: see docs/teach-a-device-family.md',
+            );
           try {
             const family = parseFamily(made.text, file);
             remarks.push(...remarksOfSense(family).flatMap((r) => (r.path[1] === known ? [r.message] : [])));

@@ -38,6 +38,8 @@ export type Recording = z.infer<typeof recordingSchema>;
 export const recordingSay = z.strictObject({
   /** What is typed, without its line end, or `GET /path`; null: nothing, only listen on. */
   text: z.string().max(4000).nullable(),
+  /** More header fields of a request to a page. */
+  headers: z.record(z.string().regex(/^[A-Za-z][A-Za-z0-9-]{0,60}$/), z.string().max(2000)).default({}),
 });
 export const recordingAnswerSchema = z.object({
   answer: z.string(),

@@ -27,13 +27,21 @@ export interface Shell {
   ended(limitMs: number): Promise<void>;
 }
 
+type Headers = Readonly<Record<string, string>>;
+
 /** The part of a device's web server that procedures use. */
 export interface Web {
   /** @throws WireError */
-  get(path: string, limitMs: number): Promise<{ readonly status: number; readonly body: string }>;
+  get(path: string, limitMs: number, headers?: Headers): Promise<{ readonly status: number; readonly body: string }>;
   /** @throws WireError */
   ask?(
-    request: { readonly method: 'GET' | 'POST' | 'PUT' | 'DELETE'; readonly path: string; readonly body?: string; readonly type: string },
+    request: {
+      readonly method: 'GET' | 'POST' | 'PUT' | 'DELETE';
+      readonly path: string;
+      readonly body?: string;
+      readonly type: string;
+      readonly headers?: Headers;
+    },
     limitMs: number,
   ): Promise<{ readonly status: number; readonly body: string }>;
 }
@@ -83,7 +91,7 @@ export interface CarriedFile {
 /** Carries a file to the device, and answers with its words. @throws WireError */
 export type Carrier = (
   file: CarriedFile,
-  how: Pick<UploadStep, 'over' | 'as' | 'field' | 'method'> & { readonly to: string },
+  how: Pick<UploadStep, 'over' | 'as' | 'field' | 'method'> & { readonly to: string; readonly fields: Headers; readonly headers: Headers },
   limitMs: number,
 ) => Promise<{ readonly status: number; readonly body: string }>;
 
@@ -274,12 +282,15 @@ async function runGet(step: RequestStep, input: ProcedureRun, values: Values, lo
   const path = fillSent(step.request, lookup);
   const limit = Math.max(shortestLimit, (step.limit ?? 30_000) / input.timeScale);
   const { method, type } = step;
+  const headers = filled(step.headers, lookup);
+  // A value in a form is encoded as forms encode it (WHATWG URL §5.2); what the file says besides is sent as it stands.
+  const inBody = type === 'application/x-www-form-urlencoded' ? encodedForForm(lookup) : lookup;
   if (method !== 'GET' && !input.web.ask) throw new CauseError('service-fault', 'the procedure may only read pages');
   const { status, body } =
     method === 'GET'
-      ? await input.web.get(path, limit)
+      ? await input.web.get(path, limit, headers)
       : await input.web.ask!(
-          { method, path, type, ...(step.body === undefined ? {} : { body: fillSent(step.body, lookup, true) }) },
+          { method, path, type, headers, ...(step.body === undefined ? {} : { body: fillSent(step.body, inBody, true) }) },
           limit,
         );
   // A refusal is told by words as often as by a status; the words say more.
@@ -315,6 +326,16 @@ async function runGet(step: RequestStep, input: ProcedureRun, values: Values, lo
     );
   }
 }
+
+const filled = (templates: Headers | undefined, lookup: (n: string) => string | undefined): Headers =>
+  Object.fromEntries(Object.entries(templates ?? {}).map(([name, value]) => [name, fillSent(value, lookup)]));
+
+const encodedForForm =
+  (lookup: (n: string) => string | undefined) =>
+  (name: string): string | undefined => {
+    const value = lookup(name);
+    return value === undefined ? undefined : encodeURIComponent(value).replaceAll('%20', '+');
+  };
 
 /** What stands under a key of a JSON answer, or under keys within keys. */
 function within(read: unknown, path: string): unknown {
@@ -416,7 +437,15 @@ async function runUpload(step: UploadStep, input: ProcedureRun, values: Values, 
     const to = fillSent(step.upload, lookup);
     const { status, body } = await input.carry.by(
       file,
-      { over: step.over, as: step.as, to, field: step.field, method: step.method },
+      {
+        over: step.over,
+        as: step.as,
+        to,
+        field: step.field,
+        fields: filled(step.fields, lookup),
+        headers: filled(step.headers, lookup),
+        method: step.method,
+      },
       limit,
     );
     const said = (line: string): string => `to ${file.name} at ${to} the device said: ${line}`;

@@ -21,6 +21,8 @@ const ofImages = [
   'storePassword',
 ] as const;
 const ofDevice = ['deviceName', 'deviceMac', 'deviceSerial'] as const;
+/** The login for a page with a form. */
+const ofPages = ['pageUser', 'pageWord'] as const;
 const ofFiles = ['fileName', 'fileBytes', 'fileSha256'] as const;
 const ofReceiving = ['receiveName', 'storeAddress', 'storePort'] as const;
 
@@ -60,6 +62,14 @@ const givenTo: Record<ProcedureName, readonly string[]> = {
   'leave-console': [],
   reach: ['storeAddress', 'storePort'],
 };
+
+/** Each value that Barrow gives, with the procedures that may use it; null: all of them. */
+export function givenValues(): ReadonlyMap<string, readonly string[] | null> {
+  const values = new Map<string, string[] | null>([...ofDevice, ...ofPages, ...ofFiles].map((one) => [one, null]));
+  for (const [name, given] of Object.entries(givenTo)) for (const one of given) values.set(one, [...(values.get(one) ?? []), name]);
+  for (const one of ofReceiving) if (!values.has(one)) values.set(one, null);
+  return values;
+}
 
 const ofRecord = [
   'name',
@@ -394,7 +404,7 @@ const isQuestion = (step: ProcedureStep): boolean =>
 
 /** The values that a procedure uses against those that something gives, and its tables against those that are read. */
 function valueFaults(name: ProcedureName, procedure: Procedure, at: (path: readonly PropertyKey[], message: string) => void): void {
-  const given = new Set<string>([...givenTo[name], ...ofDevice]);
+  const given = new Set<string>([...givenTo[name], ...ofDevice, ...ofPages]);
   const made = new Set<string>();
   /** Columns of each table; null: whatever the answer has. */
   const tables = new Map<string, Set<string> | null>(Object.entries(tablesTo[name] ?? {}).map(([of, columns]) => [of, new Set(columns)]));

@@ -110,9 +110,13 @@ const sayStep = closedObject({
   endsSession: z.boolean().optional(),
 });
 
+/** Header fields of a request, besides those that Barrow sets itself (RFC 9110 §5). */
+const headers = z.record(z.string().regex(/^[A-Za-z][A-Za-z0-9-]*$/, 'a header is named like X-Requested-With'), template);
+
 const getStep = closedObject({
   /** A page of the device, read over HTTP with the credential that fits. */
   get: template,
+  headers: headers.optional(),
   limit: span.optional(),
   capture: z.array(patternText).optional(),
   rows: closedObject({ into: name, pattern: patternText }).optional(),
@@ -144,6 +148,9 @@ const uploadStep = closedObject({
   order: z.array(patternText).optional(),
   /** The field of the form. */
   field: z.string().default('file'),
+  /** Other fields of the form. */
+  fields: z.record(z.string().regex(/^[^"\r\n]+$/, 'a field name has no quotes'), template).optional(),
+  headers: headers.optional(),
   method: z.enum(['POST', 'PUT']).default('POST'),
   /** How long nothing may move. */
   limit: span.optional(),

@@ -20,6 +20,9 @@ export function* everyStep(steps: readonly ProcedureStep[], path: readonly (stri
 export const usesShell = (procedure: Procedure): boolean => [...everyStep(procedure.do)].some(({ step }) => 'say' in step);
 /** Whether a procedure talks to the device over SIP. */
 export const usesSip = (procedure: Procedure): boolean => [...everyStep(procedure.do)].some(({ step }) => 'sip' in step);
+/** Whether a procedure sends the login for a page with a form. */
+export const needsPageLogin = (procedure: Procedure): boolean => /\$\{page(User|Word)[}|]/.test(JSON.stringify(procedure.do));
+
 /** Whether a procedure talks to the device's web server. */
 export const usesWeb = (procedure: Procedure): boolean =>
   [...everyStep(procedure.do)].some(

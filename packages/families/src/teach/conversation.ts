@@ -15,6 +15,7 @@ const exchange = closedObject({
 const request = closedObject({
   ask: z.string().regex(/^(GET|POST|PUT|DELETE) \/\S*$/, 'a request is a method and a path, e.g. GET /state'),
   body: z.string().optional(),
+  headers: z.record(z.string(), z.string()).optional(),
   status: z.number().int(),
   answer: z.string(),
 });
@@ -30,6 +31,8 @@ export const conversationShape = closedObject({
   talk: z.array(z.union([exchange, request])).min(1),
   /** Values that Barrow would have given, such as `imageFile`. */
   given: z.record(z.string(), z.string()).default({}),
+  /** Values of an answer that later requests send again, such as a hidden field of a form. */
+  takes: z.record(z.string(), z.string()).optional(),
   /** How the device says no: what was typed or asked, what came, and what that is called. */
   refusals: z
     .array(closedObject({ after: z.string(), answer: z.string(), cause: z.enum(causes.map((c) => c.code) as [CauseCode]) }))

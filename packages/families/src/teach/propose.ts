@@ -79,6 +79,11 @@ function placesOf(talk: readonly Exchange[], finds: Readonly<Record<string, stri
   return found;
 }
 
+/** Of a line without end, such as a page in one line, what stands just before a value: the rest may be another next time. */
+const nearest = (before: string): string =>
+  before.length <= longestBefore ? before : before.slice(before.indexOf(' ', before.length - longestBefore) + 1);
+const longestBefore = 120;
+
 /** The pattern that finds a value where it stood: after what was before it in its line. */
 export function captureOf(answer: string, name: string, value: string): string | null {
   const place = placeOf(answer, value);
@@ -90,13 +95,14 @@ export function captureOf(answer: string, name: string, value: string): string |
         // What has the value in it is another as soon as the value is; so is what counts, dates or names something else.
         .map((word) => (word.includes(value) || isOfToday(word) ? '\\S+' : escaped(word)))
         .join('[ \\t]+');
-    const [before, after] = [line.slice(0, at), line.slice(at + value.length)];
+    const [before, after] = [nearest(line.slice(0, at)), line.slice(at + value.length)];
+    const start = before.length < at ? '' : '^';
     const isLast = after.trim() === '';
     // What is glued to it ends it; a word ends where the next blank is.
     const hasBlanks = /\s/.test(value);
-    if (!isLast && !/^\s/.test(after)) return `^${loose(before)}(?P<${name}>[^${hasBlanks ? '' : '\\s'}${escaped(after[0]!)}]+)`;
-    if (hasBlanks) return `^${loose(before)}(?P<${name}>.*\\S)${isLast ? '[ \\t]*$' : loose(after)}`;
-    return `^${loose(before)}(?P<${name}>\\S+)`;
+    if (!isLast && !/^\s/.test(after)) return `${start}${loose(before)}(?P<${name}>[^${hasBlanks ? '' : '\\s'}${escaped(after[0]!)}]+)`;
+    if (hasBlanks) return `${start}${loose(before)}(?P<${name}>.*\\S)${isLast ? '[ \\t]*$' : loose(after)}`;
+    return `${start}${loose(before)}(?P<${name}>\\S+)`;
   }
   return null;
 }
@@ -107,7 +113,7 @@ function templated(text: string, given: Readonly<Record<string, string>>): strin
   return Object.entries(given)
     .filter(([, value]) => value.length > 1)
     .sort(([, a], [, b]) => b.length - a.length)
-    .reduce((now, [key, value]) => now.replaceAll(value, `\${${key}}`), plain);
+    .reduce((now, [key, value]) => now.replaceAll(value.replaceAll('${', '$${'), () => `\${${key}}`), plain);
 }
 
 /** How a device that says no begins: up to the sign after its first words, else its first words. */
@@ -141,21 +147,30 @@ export function proposed(
   readonly unfound: string[];
   readonly places: Readonly<Record<string, string>>;
 } {
-  const { talk, given, finds, refusals } = conversation;
-  const places = placesOf(talk, finds);
+  const { talk, finds, takes = {}, refusals } = conversation;
+  const wanted = { ...takes, ...finds };
+  const places = placesOf(talk, wanted);
   const captures = (at: number): string[] =>
-    [...places].flatMap(([key, place]) => (place.at === at ? (captureOf(place.line, key, finds[key]!) ?? []) : []));
+    [...places].flatMap(([key, place]) => (place.at === at ? (captureOf(place.line, key, wanted[key]!) ?? []) : []));
+  /** What Barrow gives, and what an answer before gave. */
+  const knownAt = (at: number): Readonly<Record<string, string>> => ({
+    ...conversation.given,
+    ...Object.fromEntries(Object.entries(takes).filter(([key]) => (places.get(key)?.at ?? at) < at)),
+  });
   const fails = refusals.length === 0 ? {} : { fails: failsOf(refusals) };
   const stepOf = (e: Exchange, at: number): Written => {
+    const given = knownAt(at);
     const found = captures(at);
     const capture = found.length === 0 ? {} : { capture: found };
     if ('ask' in e) {
       const [method, path] = e.ask.split(' ') as [string, string];
-      if (method === 'GET') return { get: templated(path, given), ...capture, ...fails };
+      const headers =
+        e.headers === undefined ? {} : { headers: Object.fromEntries(Object.entries(e.headers).map(([k, v]) => [k, templated(v, given)])) };
+      if (method === 'GET') return { get: templated(path, given), ...headers, ...capture, ...fails };
       const { type = 'text/plain' } = requestIn(`${e.ask} ${e.body ?? ''}`) ?? {};
       const typed = type === 'text/plain' ? {} : { type };
       const body = e.body === undefined ? {} : { body: templated(e.body, given) };
-      return { request: templated(path, given), method, ...typed, ...body, ...capture, ...fails };
+      return { request: templated(path, given), method, ...typed, ...headers, ...body, ...capture, ...fails };
     }
     const end = lastLine(e.answer);
     const waits = e.ends || prompt === null || end === '' || prompt.test(e.answer.replace(/\r/g, ''));
@@ -174,7 +189,7 @@ export function proposed(
     return {
       do: [...steps.slice(0, -1), { ...last, keep: 'text' }],
       gives: { text: '${text}' },
-      unfound: Object.keys(finds),
+      unfound: Object.keys(wanted),
       places: {},
     };
   }
@@ -182,7 +197,7 @@ export function proposed(
   return {
     do: steps,
     ...(told.length === 0 ? {} : { gives: Object.fromEntries(told.map((k) => [k, `\${${k}}`])) }),
-    unfound: Object.keys(finds).filter((key) => !places.has(key)),
+    unfound: Object.keys(wanted).filter((key) => !places.has(key)),
     places: Object.fromEntries([...places].map(([key, { line }]) => [key, line.trim()])),
   };
 }

@@ -3,7 +3,7 @@ import { parseFamily, promptOf, requestIn, type Family } from '@barrow/families'
 import type { Context } from '../context.js';
 import { newId } from '../data/seal.js';
 import { notFound, Refusal } from '../errors.js';
-import { DeviceEntity, type DeviceRow } from '../data/entities.js';
+import { CredentialEntity, DeviceEntity, type DeviceRow } from '../data/entities.js';
 import { lastNumber } from '../touch/outlets.js';
 import { hideWords } from '../touch/secrets.js';
 import { Touch } from '../touch/touch.js';
@@ -47,6 +47,26 @@ interface Open {
   /** How it shows that it waits, once that was seen. */
   prompt: RegExp | null;
   timer: NodeJS.Timeout;
+}
+
+/** A request in which the login stands by its names, whatever the person typed. */
+function withNames(said: string, login: { readonly pageUser: string; readonly pageWord: string }, isForm: boolean): string {
+  const spellings = (value: string): string[] => [
+    ...new Set([value, encodeURIComponent(value), encodeURIComponent(value).replaceAll('%20', '+')]),
+  ];
+  const [, request = said, body] = /^(\S+ \S+) (.+)$/s.exec(said) ?? [];
+  if (body === undefined) return said;
+  let named = body;
+  if (login.pageWord.length > 3) for (const word of spellings(login.pageWord)) named = named.replaceAll(word, () => '${pageWord}');
+  if (isForm && login.pageUser !== '')
+    named = named
+      .split('&')
+      .map((field) => {
+        const [name, value] = [field.slice(0, field.indexOf('=')), field.slice(field.indexOf('=') + 1)];
+        return spellings(login.pageUser).includes(value) ? `${name}=\${pageUser}` : field;
+      })
+      .join('&');
+  return `${request} ${named}`;
 }
 
 /** Sessions in which a person does by hand what a procedure is to do: what they type is sent as it is, and nothing else. */
@@ -143,12 +163,12 @@ export class Recordings {
    * @param said null: only listens on
    * @throws Refusal
    */
-  async say(id: string, said: string | null): Promise<RecordingAnswer> {
+  async say(id: string, said: string | null, headers: Readonly<Record<string, string>> = {}): Promise<RecordingAnswer> {
     const one = this.#open.get(id);
     if (!one) throw notFound('recording', id, 'It has ended, or nothing was said in it for ten minutes. Begin another.');
     one.timer.refresh();
     const { touch } = one;
-    if (one.over === 'web') return this.#ask(one, said ?? '');
+    if (one.over === 'web') return this.#ask(one, said ?? '', headers);
     const shell = await touch.shell();
     if (shell.closed) {
       this.end(id);
@@ -173,7 +193,8 @@ export class Recordings {
     const answer = await shell.settled(quietMs, listenMs, (output) => one.prompt?.test(output.replace(/\r/g, '')) ?? false);
     const ends = shell.closed;
     if (ends) this.end(id);
-    const hide = (text: string): string => hideWords(touch.hide(text), given === null ? [] : [given.consoleWord]);
+    const words = await this.#words();
+    const hide = (text: string): string => hideWords(touch.hide(text), words);
     const isWord = given !== null && given.consoleWord !== '' && said === given.consoleWord;
     return {
       answer: hide(answer.replace(/\r/g, '')),
@@ -184,23 +205,57 @@ export class Recordings {
   }
 
   /** A request as a person wrote it: a method, a path, and what goes with it. */
-  async #ask({ touch }: Open, said: string): Promise<RecordingAnswer> {
-    const asked = requestIn(said);
+  async #ask({ touch }: Open, said: string, headers: Readonly<Record<string, string>>): Promise<RecordingAnswer> {
+    // A form may be filled in by names, or by the login itself: what is kept has the names.
+    const login = await touch.pageLogin().catch((error: unknown) => {
+      if (!(error instanceof CauseError) || /\$\{page(User|Word)\}/.test(said))
+        throw error instanceof CauseError
+          ? new Refusal(
+              409,
+              error.code,
+              'Nothing was sent',
+              error.detail,
+              'Add a credential of the kind http-basic to the network of the device, and approve the device.',
+            )
+          : error;
+      return null;
+    });
+    const isForm = requestIn(said)?.type === 'application/x-www-form-urlencoded';
+    const named = login === null ? said : withNames(said, login, isForm);
+    const words = await this.#words();
+    const hide = (text: string): string => hideWords(touch.hide(text), words);
+    const typed =
+      login === null
+        ? said
+        : named.replace(/\$\{(pageUser|pageWord)\}/g, (_, name: keyof typeof login) =>
+            isForm ? encodeURIComponent(login[name]) : login[name],
+          );
+    const asked = requestIn(typed);
     if (asked === null)
       throw new Refusal(
         422,
         'request-malformed',
         'Nothing was asked',
-        `"${said}" is no request.`,
+        `"${hide(said)}" is no request.`,
         'Write a method and a path, and after them what goes with it: GET /state, or POST /restart {"sure":true}.',
       );
     try {
-      const { status, body } = await touch.page(asked, pageMs);
-      return { answer: touch.hide(body), said: touch.hide(said), status, ends: false };
+      const { status, body } = await touch.page({ ...asked, headers }, pageMs);
+      return { answer: hide(body), said: hide(named), status, ends: false };
     } catch (error) {
       if (!(error instanceof CauseError)) throw error;
-      return { answer: touch.hide(error.detail), said: touch.hide(said), status: null, ends: false };
+      return { answer: hide(error.detail), said: hide(named), status: null, ends: false };
     }
+  }
+
+  /** Every secret of the credentials: none may stand in what is kept of a conversation. */
+  async #words(): Promise<string[]> {
+    const { db, sealer } = this.context;
+    const sealed = (await db.kept(CredentialEntity)).flatMap((one) => [one.sealed, one.second, one.raise].filter((s) => s !== null));
+    return sealed.flatMap((s) => {
+      const word = sealer.open(s);
+      return [...new Set([word, encodeURIComponent(word)])];
+    });
   }
 
   end(id: string): void {

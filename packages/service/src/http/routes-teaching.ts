@@ -161,7 +161,7 @@ export function teachingRoutes(app: OpenAPIHono<Env>, { context, devices, record
     answer: recordingAnswerSchema,
     // What a person types may be a password: the audit log keeps that something was typed, and not what.
     audit: async () => ({ changes: [] }),
-    run: ({ params, body }) => recordings.say(params.id, body.text),
+    run: ({ params, body }) => recordings.say(params.id, body.text, body.headers),
   });
   addOperation(app, {
     method: 'delete',

@@ -31,6 +31,15 @@ export function httpAccess(context: Context, credential: CredentialRow): HttpAcc
   return { how: credential.kind === 'http-digest' ? 'digest' : 'basic', user: credential.user ?? '', password: secret };
 }
 
+/**
+ * The login for a page with a form, as procedures are given it. A form sends the password in clear to the device: only a
+ * credential of the kind `http-basic` may go there.
+ */
+export function pageLogin(context: Context, credentials: readonly CredentialRow[]): { pageUser: string; pageWord: string } | null {
+  const one = credentials.find((c) => c.kind === 'http-basic');
+  return one ? { pageUser: one.user ?? '', pageWord: context.sealer.open(one.sealed) } : null;
+}
+
 /** A login over SSH with a credential of ours. */
 export function sshTargetOf(
   context: Context,

@@ -1,5 +1,6 @@
 import { CauseError } from '@barrow/core';
 import {
+  needsPageLogin,
   asCause,
   hasShell,
   usesOnvif,
@@ -18,6 +19,7 @@ import {
   type Web,
 } from '@barrow/families';
 import {
+  PageSession,
   askHttp,
   askOnvif,
   askSip,
@@ -37,7 +39,7 @@ import {
 } from '@barrow/wire';
 import type { Context } from '../context.js';
 import { DeviceEntity, NetworkEntity, type CredentialRow, type DeviceRow } from '../data/entities.js';
-import { httpAccess, snmpAccess, sshTargetOf } from './access.js';
+import { httpAccess, pageLogin, snmpAccess, sshTargetOf } from './access.js';
 import { loginsOf, type Door, type Logins } from './logins.js';
 import { carryOut, concealed, ofSettings, type Use } from './procedure.js';
 import { hideSecrets, hideWords, withoutSecrets } from './secrets.js';
@@ -62,6 +64,7 @@ const anyAddress = '^([0-9]{1,3}(\\.[0-9]{1,3}){3}|[0-9A-Fa-f:]*:[0-9A-Fa-f:.]*)
  */
 export class Touch {
   #secure: boolean | null = null;
+  readonly #pages = new PageSession();
   readonly #logins = new Map<Door, Logins>();
   #shell: OpenShell | null = null;
   #shownHostKey: string | null = null;
@@ -96,6 +99,7 @@ export class Touch {
       const shell = usesShell(procedure) ? await this.#openShell(use.signal) : null;
       const web = usesWeb(procedure) ? this.#web(name, use) : null;
       const row = this.#logins.get('ssh')?.row ?? device;
+      const login = needsPageLogin(procedure) ? await this.pageLogin() : {};
       return await carryOut(
         context,
         family,
@@ -110,6 +114,7 @@ export class Touch {
         },
         {
           ...use,
+          given: { ...use.given, ...login },
           ...(use.person ? { person: this.#person(use.person) } : {}),
           carry: { files: use.files ?? [], by: this.#carrier(use) },
           receive: receive && (() => receive(row, family)),
@@ -131,15 +136,37 @@ export class Touch {
 
   /** Asks for one of its pages what a person wrote. @throws CauseError */
   async page(
-    request: { readonly method: 'GET' | 'POST' | 'PUT' | 'DELETE'; readonly path: string; readonly body?: string; readonly type: string },
+    request: {
+      readonly method: 'GET' | 'POST' | 'PUT' | 'DELETE';
+      readonly path: string;
+      readonly body?: string;
+      readonly type: string;
+      readonly headers?: Readonly<Record<string, string>>;
+    },
     limitMs: number,
   ): Promise<{ readonly status: number; readonly body: string }> {
     const web = this.#web('record', this.use);
     try {
-      return await (request.method === 'GET' ? web.get(request.path, limitMs) : web.ask!(request, limitMs));
+      return await (request.method === 'GET' ? web.get(request.path, limitMs, request.headers) : web.ask!(request, limitMs));
     } catch (error) {
       throw withoutSecrets(asCause(error), this.family, this.#secrets());
     }
+  }
+
+  /** The login for a page with a form. @throws CauseError */
+  async pageLogin(): Promise<{ readonly pageUser: string; readonly pageWord: string }> {
+    const logins = this.#asReset(await this.#loginsOf('http'), 'http-basic');
+    const login = pageLogin(this.context, logins.credentials);
+    if (login === null) {
+      await logins.wait?.();
+      throw new CauseError(
+        'no-credential',
+        `network ${this.device.network} names no credential of the kind http-basic, which a form needs`,
+      );
+    }
+    // As a form sends it.
+    this.#kept.push(login.pageWord, encodeURIComponent(login.pageWord));
+    return login;
   }
 
   /** A word that is said over it, and may stand nowhere. */
@@ -387,13 +414,13 @@ export class Touch {
       this.#said.push(hideWords(hideSecrets(`${request}\n${answer.status}\n${body}`, this.family), this.#secrets()));
     };
     return {
-      get: async (path, limitMs) => {
-        const answer = await this.#asSomebody(use.signal, limitMs, (target) => askHttp(target, path));
+      get: async (path, limitMs, headers) => {
+        const answer = await this.#asSomebody(use.signal, limitMs, (target) => this.#pages.ask(target, path, { headers }));
         said(`GET ${path}`, answer);
         return answer;
       },
       ask: async ({ path, ...request }, limitMs) => {
-        const answer = await this.#asSomebody(use.signal, limitMs, (target) => askHttp(target, path, request));
+        const answer = await this.#asSomebody(use.signal, limitMs, (target) => this.#pages.ask(target, path, request));
         said(`${request.method} ${path}`, answer);
         return answer;
       },
@@ -415,8 +442,9 @@ export class Touch {
     if (this.#secure === null) {
       // Plain pages first, as discovery does; a device that has only secure ones refuses the connection.
       try {
-        await askHttp({ ...target(false, null), timeoutMs: 4000 }, '/');
-        this.#secure = false;
+        const { headers } = await askHttp({ ...target(false, null), timeoutMs: 4000 }, '/');
+        // Some devices answer plain pages only to send the browser to the secure ones.
+        this.#secure = headers['location']?.toLowerCase().startsWith('https:') ?? false;
       } catch (error) {
         if (!(error instanceof WireError)) throw error;
         this.#secure = true;
@@ -476,14 +504,19 @@ export class Touch {
         return { status: 200, body: '' };
       }
       if (how.over === 'http-form' || how.over === 'http-body') {
-        const as = how.over === 'http-form' ? ({ how: 'form', field: how.field } as const) : ({ how: 'body' } as const);
-        const upload = { method: how.method, path: how.to, as, file, link, onSent };
+        const as = how.over === 'http-form' ? ({ how: 'form', field: how.field, fields: how.fields } as const) : ({ how: 'body' } as const);
+        const upload = { method: how.method, path: how.to, as, file, link, onSent, headers: how.headers };
         if (loader)
           return uploadHttp(
             { host: loader.host, port: loader.port ?? httpPort, secure: false, access: null, timeoutMs: limitMs, signal: use.signal },
             upload,
           );
-        return this.#asSomebody(use.signal, limitMs, (target) => uploadHttp(target, upload));
+        return this.#asSomebody(use.signal, limitMs, async (target) => {
+          const cookie = this.#pages.cookies(target, how.to);
+          const answer = await uploadHttp(target, { ...upload, headers: { ...how.headers, ...(cookie === '' ? {} : { cookie }) } });
+          // A form is often answered with the page to look at next.
+          return answer.location === null ? answer : this.#pages.ask(target, answer.location);
+        });
       }
       const { network, credentials, row } = await this.#loginsOf('ssh');
       const [credential] = credentials;

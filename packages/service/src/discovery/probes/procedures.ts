@@ -1,8 +1,8 @@
 import { CauseError, type Approval, type ShownHost } from '@barrow/core';
-import { asCause, hasShell, usesShell, usesWeb, type ProcedureName, type ProcedureResult, type Web } from '@barrow/families';
-import { askHttp } from '@barrow/wire';
+import { asCause, hasShell, needsPageLogin, usesShell, usesWeb, type ProcedureName, type ProcedureResult, type Web } from '@barrow/families';
+import { PageSession } from '@barrow/wire';
 import type { Context } from '../../context.js';
-import { httpAccess } from '../../touch/access.js';
+import { httpAccess, pageLogin } from '../../touch/access.js';
 import { carryOut } from '../../touch/procedure.js';
 import { openShell } from '../../touch/shell.js';
 import { awaitingDetail, usable } from '../../touch/sparing.js';
@@ -133,9 +133,17 @@ async function once(
   }
   const login = httpAccess(context, credential);
   const secure = reading.seen.some((s) => s.probe === 'HTTPS') && !reading.seen.some((s) => s.probe === 'HTTP');
-  const web: Web = { get: (path, limit) => patiently(limit, (ms) => askHttp(webTarget(reading, secure, login, signal, ms), path)) };
-  const secrets = [context.sealer.open(credential.sealed)];
-  const found = await carryOut(context, family, name, { shell: null, web, secrets }, { signal });
+  const pages = new PageSession();
+  const target = (ms: number) => webTarget(reading, secure, login, signal, ms);
+  const web: Web = {
+    get: (path, limit, headers) => patiently(limit, (ms) => pages.ask(target(ms), path, { headers })),
+    // Not asked twice: it may do something.
+    ask: ({ path, ...request }, limit) => pages.ask(target(limit), path, request),
+  };
+  const word = context.sealer.open(credential.sealed);
+  const secrets = [word, encodeURIComponent(word)];
+  const given = needsPageLogin(family.procedures[name]!) ? (pageLogin(context, [credential]) ?? {}) : {};
+  const found = await carryOut(context, family, name, { shell: null, web, secrets }, { signal, given });
   reading.credentials['http'] = credential.id;
   return found;
 }
