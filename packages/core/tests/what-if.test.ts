@@ -1,7 +1,7 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { play, rehearse, rehearseWith, usualWorld, type Mishap, type Plan, type Played, type PlannedStep } from '@barrow/core';
-import { passage, planOf, typicalMs } from './plans.js';
+import { makePassage, play, rehearse, rehearseWith, usualWorld, type Mishap, type Plan, type Played, type PlannedStep } from '@barrow/core';
+import { nineSteps, passage, planOf, typicalMs } from './plans.js';
 
 const gate = { soakMs: 60_000, failureLimit: 1, approval: false };
 const fails = (plan: Plan, name: string, step: string, cause: string): Mishap => ({
@@ -72,10 +72,41 @@ describe('what if', () => {
     expect(endOf(played, 'sw-2')).toMatchObject({ outcome: 'recovered', rungs: ['other-slot'] });
     expect(sums(played)).toMatchObject({ verified: 2, recovered: 1, failed: 0 });
     expect(played.endsAt).toBeGreaterThan(rehearse(plan, 0).endsAt);
-    // What failed while it was down is down until its rung has brought it back.
+    // A device that hangs is not brought back by more time, and stays down.
     const silent = rehearseWith(plan, 0, [fails(plan, 'sw-2', 'return', 'never-returned')]);
-    expect(endOf(silent, 'sw-2')!.downMs).toBeGreaterThan(endOf(rehearse(plan, 0), 'sw-2')!.downMs);
+    expect(endOf(silent, 'sw-2')).toMatchObject({ outcome: 'failed', downUntil: null });
     expect(endOf(silent, 'sw-2')!.rungs[0]).toBe('wait');
+  });
+
+  it('one never returns: Barrow waits as long as it does in the run, and power-cycling brings it back', () => {
+    const limitMs = 480_000;
+    const way = makePassage(
+      [
+        {
+          image: 'a'.repeat(64),
+          component: 'system',
+          from: '4.2.1',
+          to: '4.3.0',
+          bytes: 0,
+          way: { ...nineSteps(), returnsWithinMs: limitMs },
+        },
+      ],
+      1,
+      false,
+      true,
+    );
+    const power = { device: 'd9', name: 'strip', outlet: 'outlet 3' };
+    const plan = planOf({ devices: 1, first: 0, wayBack: true, each: [{ passage: way, power }] });
+    const well = rehearse(plan, 0);
+    const played = rehearseWith(plan, 0, [fails(plan, 'sw-1', 'return', 'never-returned')]);
+    expect(endOf(played, 'sw-1')).toMatchObject({ outcome: 'verified', rungs: ['wait', 'power-cycle'] });
+    // It waits to its limit twice: at its return, and in the recovery step that waits once more.
+    expect(played.endsAt - well.endsAt).toBeGreaterThanOrEqual(2 * limitMs - typicalMs.return);
+    // Without a power source that can be switched, nothing is left that helps.
+    const dark = rehearseWith(planOf({ devices: 1, first: 0, wayBack: true }), 0, [
+      fails(planOf({ devices: 1, first: 0, wayBack: true }), 'sw-1', 'return', 'never-returned'),
+    ]);
+    expect(endOf(dark, 'sw-1')).toMatchObject({ outcome: 'failed', cause: 'never-returned' });
   });
 
   it('one is not there, it is waited for and not begun; one that others need takes them with it', () => {

@@ -247,7 +247,7 @@ function rehearsalText(io: Io, r: RehearsalView, isChart: boolean): string {
             x.wave + 1,
             from(x.beginsAt),
             from(x.downFrom),
-            x.downs === 0 ? '–' : `${duration(x.downMs)}${x.downs > 1 ? ` in ${x.downs} times` : ''}`,
+            x.downs === 0 ? '–' : x.downUntil === null ? 'not back' : `${duration(x.downMs)}${x.downs > 1 ? ` in ${x.downs} times` : ''}`,
             from(x.endsAt),
             ...(isWhatIf ? [[x.outcome ?? 'no end', ...x.rungs].join(', ')] : []),
           ]),

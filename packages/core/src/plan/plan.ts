@@ -42,6 +42,8 @@ export interface PlannedStep extends StepTraits {
   readonly typicalMs: Ms;
   /** Where that comes from what it took here before: from how many times, what most did not exceed, and what its family file says. */
   readonly learned?: { readonly count: number; readonly mostMs: Ms; readonly fileMs: Ms };
+  /** How long Barrow waits for it at most, where that is known beforehand. */
+  readonly limitMs?: Ms;
   /** From this step on, nothing interrupts the leg. */
   readonly pastReturn: boolean;
   /** What a person is asked to do in it. */

@@ -14,6 +14,7 @@ const step = z
     stoppable: z.boolean(),
     writes: z.boolean(),
     down: z.boolean(),
+    limitMs: z.number().optional(),
     pastReturn: z.boolean(),
     waits: z.boolean(),
     looks: z.boolean().optional(),

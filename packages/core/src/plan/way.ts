@@ -26,6 +26,8 @@ export interface Way {
   readonly pointOfNoReturn: StepName;
   /** It is handled through another device: of its kind, so many at once. */
   readonly throughParent?: { readonly most: number; /** So far apart. */ readonly apartMs?: Ms };
+  /** How long a device is waited for after its restart, before it counts as lost. */
+  readonly returnsWithinMs?: Ms;
   /** How long after its restart it may still be writing: before that its power is not cut. */
   readonly writeLimitMs?: Ms | undefined;
   /** A reset brings back a login that its family knows. */
@@ -75,6 +77,9 @@ const bySettings = ['take-stock', 'restore', 'checks'];
 const shortMs: Ms = 5000;
 /** How long it takes to log in after a reset and restore the settings. */
 const setUpMs: Ms = 20_000;
+
+/** However fast a demo device's time runs, Barrow waits at least so long for its return. */
+export const shortestReturnMs: Ms = 15_000;
 
 const mebibyte = 1024 * 1024;
 /** The stretch of a way that comes after the soak. */
@@ -133,6 +138,9 @@ export function makePassage(
           // What its parent holds for it comes over no link any more.
           ...(one.step === 'transfer' && way.throughParent === undefined && bytes > 0 ? { octets: bytes } : {}),
           ...(ownHour ? { ownHour } : {}),
+          ...(one.step === 'return' && way.returnsWithinMs !== undefined
+            ? { limitMs: Math.max(shortestReturnMs, Math.round(way.returnsWithinMs / timeScale)) }
+            : {}),
           pastReturn: past && !afterSoak,
         });
         if (one.step === 'return' && isSetUp)

@@ -3,12 +3,12 @@ import { apply, check } from '../scheduler/apply.js';
 import { eventOf } from '../scheduler/commanded.js';
 import { decide, tooLate, windowOver, type Command } from '../scheduler/decide.js';
 import { keepState, restoreState } from '../scheduler/keep.js';
-import { currentStep, initialState, type RolloutState, type WaveState } from '../scheduler/state.js';
+import { currentStep, initialState, rungOf, type RolloutState, type WaveState } from '../scheduler/state.js';
 import { Ledger } from '../scheduler/ledger.js';
 import { canBeAsked } from '../plan/rungs.js';
 import { heldBackText, whyWaiting } from '../scheduler/why.js';
 import { Watch, type PlayedRun } from './watch.js';
-import { opensAt, type Claim, type Plan, type PlannedRun, type PlannedStep } from '../plan/plan.js';
+import { opensAt, type Claim, type Plan, type PlannedRun, type PlannedRung, type PlannedStep } from '../plan/plan.js';
 import type { Instant, Key, Ms, RunId } from '../units.js';
 import type { RolloutEvent } from '../scheduler/events.js';
 
@@ -44,13 +44,15 @@ export interface Played {
 export interface Failing {
   readonly cause: string;
   readonly detail: string;
+  /** It ends so only when Barrow has waited as long as it waits at most. */
+  readonly atLimit?: boolean;
 }
 
 /** What a played rollout meets: how long steps take, which of them fail, and what people say. */
 export interface World {
   readonly takes: (run: PlannedRun, step: PlannedStep) => Ms;
   /** Null: it ends well. */
-  readonly fails?: (run: PlannedRun, step: PlannedStep) => Failing | null;
+  readonly fails?: (run: PlannedRun, step: PlannedStep, rung: PlannedRung | null) => Failing | null;
   /** Whether a person has it go on as soon as it is held. */
   readonly goesOn?: boolean;
 }
@@ -106,14 +108,16 @@ export function play(plan: Plan, world: World, beginsAt: Instant, stands: Rollou
     const index = state.indexOf.get(command.run)!;
     const planned = plan.runs[index]!;
     const step = currentStep(state, index);
-    const { rung } = state.runs[index]!;
+    const rung = rungOf(state, index);
     happen(eventOf(command, now)!);
     const taken = { run: command.run, step: command.step, ...(command.leg === undefined ? {} : { leg: command.leg }) };
-    // A rung may fail at a step of the same name: what is played is that the leg did.
-    const failing = rung === null ? (world.fails?.(planned, step) ?? null) : null;
+    const failing = world.fails?.(planned, step, rung) ?? null;
     const event: RolloutEvent =
-      failing === null ? { kind: 'step-done', at: 0, ...taken } : { kind: 'step-failed', at: 0, ...taken, ...failing };
-    pending.push({ at: now + Math.max(world.takes(planned, step), overLink(index, planned, step)), order: order++, event });
+      failing === null
+        ? { kind: 'step-done', at: 0, ...taken }
+        : { kind: 'step-failed', at: 0, ...taken, cause: failing.cause, detail: failing.detail };
+    const takes = failing?.atLimit ? (step.limitMs ?? world.takes(planned, step)) : world.takes(planned, step);
+    pending.push({ at: now + Math.max(takes, overLink(index, planned, step)), order: order++, event });
   };
   /** How long an image is under way over the link of its site, which those share that are brought one meanwhile. */
   const overLink = (index: number, { site }: PlannedRun, { octets }: PlannedStep): Ms => {

@@ -15,6 +15,8 @@ export interface Mishap {
   readonly cause: string;
 }
 
+const hangs = 'never-returned';
+
 /** What most often goes wrong in a step. */
 const usualCauses: Readonly<Record<string, string>> = {
   preflight: 'unreachable',
@@ -28,15 +30,27 @@ const usualCauses: Readonly<Record<string, string>> = {
 export const usualCause = (step: string): string => usualCauses[step] ?? 'unexpected-answer';
 
 /**
- * What would happen if these went wrong: what is done to mend it goes well.
+ * What would happen if each of these went wrong once. A device that never returned hangs: more time does not help, nor its console, and
+ * power-cycling does. Every other recovery step works at once.
  *
  * @param goesOn whether a person has the rollout go on as soon as it is held
  */
 export function rehearseWith(plan: Plan, beginsAt: Instant, mishaps: readonly Mishap[], goesOn = false): Played {
   const of = new Map(mishaps.map((m) => [`${m.run.id}/${m.step}`, m]));
-  const fails: World['fails'] = ({ id }, { step }): Failing | null => {
+  const detail = 'so it is imagined';
+  /** Of those that have happened, the leg in which each did. */
+  const happened = new Map<Mishap, number>();
+  const fails: World['fails'] = ({ id }, { step, leg }, rung): Failing | null => {
     const mishap = of.get(`${id}/${step}`);
-    return mishap ? { cause: mishap.cause, detail: 'so it is imagined' } : null;
+    if (rung === null) {
+      if (mishap === undefined || happened.has(mishap)) return null;
+      happened.set(mishap, leg);
+      return { cause: mishap.cause, detail, atLimit: mishap.cause === hangs };
+    }
+    const hanging = of.get(`${id}/return`);
+    const isHanging = hanging?.cause === hangs && happened.get(hanging) === rung.leg;
+    if (isHanging && rung.means === 'wait' && step === 'return') return { cause: hangs, detail, atLimit: true };
+    return isHanging && rung.means === 'console' && step === 'by-console' ? { cause: 'console-silent', detail } : null;
   };
   return play(plan, { ...usualWorld, fails, goesOn }, beginsAt);
 }

@@ -677,6 +677,7 @@ function readWay(family: Family, found: FamilyWay): Way & Pick<FamilyWay, 'retur
     component,
     pointOfNoReturn,
     returns,
+    returnsWithinMs: returns.within,
     recovery,
     stretches,
     ...(writeLimit === undefined ? {} : { writeLimitMs: writeLimit }),

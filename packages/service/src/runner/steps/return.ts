@@ -1,4 +1,4 @@
-import { CauseError, duration } from '@barrow/core';
+import { CauseError, duration, shortestReturnMs as shortestLimit } from '@barrow/core';
 import { ownNow, ownPause } from '@barrow/wire';
 import { setArmed } from '../../staging/armed.js';
 import { steadyNow } from '../../steady.js';
@@ -8,8 +8,6 @@ import { preflightFacts } from './before.js';
 import { isReset, recordAfterReset } from './set-up.js';
 import type { Step, StepContext } from './step.js';
 
-/** However fast a demo device's time runs, the machine that waits for it has its own pace. */
-const shortestLimit = 15_000;
 const stayedUpLimit = 60_000;
 /** So long before its time is over a device that answers is taken as it is. */
 const lastMoment = 2000;
