@@ -1,6 +1,10 @@
 import type { LiveEvent } from '@barrow/core';
 import { hearChanges } from './live.svelte.js';
+import { UnreachableError } from '@barrow/client';
 import { failureOf, type Failure } from './session.svelte.js';
+
+/** Between two tries to read what could not be read. */
+const retryMs = 3000;
 
 type What = Extract<LiveEvent, { kind: 'changed' }>['what'];
 
@@ -15,6 +19,7 @@ export class Loaded<T> {
   #turn = 0;
   #reading: Promise<void> | null = null;
   #more = false;
+  #retry: ReturnType<typeof setTimeout> | undefined;
 
   constructor(
     private readonly read: () => Promise<T>,
@@ -24,7 +29,11 @@ export class Loaded<T> {
   ) {
     $effect(() => {
       void this.#begin();
-      return hearChanges(of, () => this.again(), news);
+      const end = hearChanges(of, () => this.again(), news);
+      return () => {
+        clearTimeout(this.#retry);
+        end();
+      };
     });
   }
 
@@ -42,6 +51,7 @@ export class Loaded<T> {
   }
 
   #begin(): Promise<void> {
+    clearTimeout(this.#retry);
     return (this.#reading = this.#untilRead(++this.#turn));
   }
 
@@ -56,6 +66,8 @@ export class Loaded<T> {
       } catch (error) {
         if (turn !== this.#turn) return;
         this.failure = failureOf(error);
+        // The page says that it is tried again: one lost request need not lose the live connection, which would try it again too.
+        if (error instanceof UnreachableError) this.#retry = setTimeout(() => void this.again(), retryMs);
       }
     } while (this.#more);
     this.#reading = null;

@@ -7,18 +7,25 @@ interface Done {
   readonly back: () => Promise<unknown>;
 }
 
-/** The last act of this person that can be taken back by one press. It stays until it is, or the next one, or it is put aside. */
+/** How long the offer stands. */
+const offeredMs = 30_000;
+
+/** The last act of this person that can be undone by one press, for a while, until the next one or until the person closes it. */
 class Undo {
   last = $state.raw<Done | null>(null);
   failure = $state.raw<Failure | null>(null);
   busy = $state(false);
 
+  #timer: ReturnType<typeof setTimeout> | undefined;
+
   did(words: string, back: () => Promise<unknown>): void {
+    this.aside();
     this.last = { words, back };
-    this.failure = null;
+    this.#timer = setTimeout(() => this.aside(), offeredMs);
   }
 
   aside(): void {
+    clearTimeout(this.#timer);
     this.last = null;
     this.failure = null;
   }
@@ -26,6 +33,7 @@ class Undo {
   async undo(): Promise<void> {
     if (this.last === null || this.busy) return;
     this.busy = true;
+    clearTimeout(this.#timer);
     try {
       await this.last.back();
       this.aside();

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { undo } from '../lib/undo.svelte.js';
   import {
     rungMeans,
     stepText,
@@ -184,6 +185,8 @@
     refused = null;
     try {
       show(await client().say(id, word, body));
+      // What was set before it started is part of it now.
+      if (word === 'start') undo.aside();
     } catch (error) {
       const done = {
         start: 'started',
@@ -216,6 +219,7 @@
   const start = () => (toAccept.length > 0 ? askFor(false) : say('start'));
   const momentIn = (field: string): string | null => (field === '' ? null : new Date(field).toISOString());
   const startAccepted = async () => {
+    undo.aside();
     show(
       await client().say(id, 'start', {
         accept: toAccept.map((h) => h.code).filter((code) => accepted[code]),
@@ -233,7 +237,7 @@
   }
   /** What a person is asked for before it is said. */
   let asking = $state.raw<
-    | { what: 'stop' | 'discard' | 'note' | 'continue' }
+    | { what: 'hold' | 'stop' | 'discard' | 'note' | 'continue' }
     | { what: 'approve'; wave: number }
     | { what: 'skip' | 'take-over' | 'answer' | 'expect' | 'cut-off' | 'retry' | 'take-back' | 'release'; run: RunView }
     | null
@@ -247,6 +251,7 @@
     });
   let words = $state('');
   const asks = {
+    hold: { title: 'Pause this rollout?', about: '', word: 'Pause' },
     stop: {
       title: 'Stop this rollout?',
       about: '',
@@ -286,6 +291,7 @@
         return asked.run.asks ?? 'It is asked no more.';
       case 'approve':
         return approvalDoes(now, asked.wave).join(' ');
+      case 'hold':
       case 'stop':
       case 'continue':
         return wouldDo(asked.what, now).join(' ');
@@ -312,6 +318,7 @@
     else if (asking?.what === 'release') show(await client().sayRun(id, asking.run.id, 'release', { reason: 'looked at by a person' }));
     else if (asking?.what === 'approve') show(await client().say(id, 'approve', { wave: asking.wave }));
     else if (asking?.what === 'expect') await client().expect(id, asking.run.id, { accept: true });
+    else if (asking?.what === 'hold') show(await client().say(id, 'hold', words.trim() === '' ? {} : { reason: words.trim() }));
     else if (asking) show(await client().say(id, asking.what, asking.what === 'note' ? { text: words.trim() } : {}));
     words = '';
   }
@@ -395,12 +402,6 @@
           disabled={busy}
           onclick={() => (asking = { what: 'approve', wave: waitsForWord.index })}>Approve wave {waitsForWord.index + 1}</button
         >{/if}
-      {#if rollout.phase === 'running'}<button
-          class="btn preset-outlined-surface-300-700"
-          disabled={busy}
-          title={wouldDo('hold', rollout).join(' ')}
-          onclick={() => say('hold', { reason: 'from the console' })}>Hold</button
-        >{/if}
       {#if rollout.phase === 'held'}<button
           class="btn preset-filled-primary-600-400"
           disabled={busy}
@@ -410,6 +411,11 @@
           class="btn preset-outlined-error-500"
           disabled={busy}
           onclick={() => (asking = { what: 'stop' })}>Stop</button
+        >{/if}
+      {#if rollout.phase === 'running'}<button
+          class="btn preset-outlined-surface-300-700"
+          disabled={busy}
+          onclick={() => (asking = { what: 'hold' })}>Pause</button
         >{/if}
     {/if}
     {#if may('operator') && rollout.phase === 'ended'}
@@ -798,6 +804,11 @@
     onclose={() => (asking = null)}
     send={ask}
   >
+    {#if asking.what === 'hold'}
+      <label class="label"
+        ><span class="label-text">Reason (optional)</span><input class="input" bind:value={words} maxlength="500" /></label
+      >
+    {/if}
     {#if asking.what === 'note' || asking.what === 'skip' || asking.what === 'take-over' || asking.what === 'answer'}
       <label class="label"
         ><span class="label-text">{{ note: 'Note', skip: 'Why', 'take-over': 'Why', answer: 'Answer' }[asking.what]}</span><input

@@ -1,5 +1,14 @@
 import { CauseError, type Approval, type ShownHost } from '@barrow/core';
-import { asCause, hasShell, needsPageLogin, usesShell, usesWeb, type ProcedureName, type ProcedureResult, type Web } from '@barrow/families';
+import {
+  asCause,
+  hasShell,
+  needsPageLogin,
+  usesShell,
+  usesWeb,
+  type ProcedureName,
+  type ProcedureResult,
+  type Web,
+} from '@barrow/families';
 import { PageSession } from '@barrow/wire';
 import type { Context } from '../../context.js';
 import { httpAccess, pageLogin } from '../../touch/access.js';
