@@ -69,6 +69,7 @@ describe('bad input, with a service', () => {
     ['a site that nothing is at', ['rollout', 'plan', '--site', 'eelgat'], 2, '"eelgat" is not known'],
     ['a list of a kind that there is not', ['device', 'list', '--kind', 'swich'], 2, 'not "swich"; is switch meant?'],
     ['a list of a site that there is not', ['device', 'list', '--site', 'curlow'], 2, 'Is curlew meant?'],
+    ['a site with a slip of the pen', ['site', 'set', 'curlow', '--link', '64'], 2, 'Is curlew meant?'],
     ['an empty word', ['device', 'show', ''], 2, 'One of its words is empty'],
     ['a device with a slip of the pen', ['device', 'show', 'curlew-sw1'], 2, 'Is curlew-sw-1 meant?'],
     [
@@ -114,6 +115,19 @@ describe('bad input, with a service', () => {
     expect(JSON.parse(ran.out)).toEqual({
       error: { code: 'device-unknown', what: expect.any(String), why: expect.any(String), next: expect.any(String) },
     });
+  });
+
+  it('a plan that nobody started is not followed, and a gate that asks for no approval gets none', async () => {
+    const run = (...args: string[]) => barrow(args, { data: scene.data });
+    const { id } = await scene.served.client.plan({ devices: ['sandpiper-sw-1'], first: 0, name: 'not started' });
+    const followed = await run('rollout', 'follow', id);
+    expect([followed.code, followed.err]).toEqual([4, expect.stringContaining(`barrow rollout start ${id} --follow`) as string]);
+    expect(followed.out).toBe('');
+    await expect(scene.served.client.say(id, 'approve', { wave: 0 })).rejects.toMatchObject({ problem: { code: 'approval-not-asked' } });
+    await scene.served.client.discardRollout(id);
+    expect((await run('transfer', 'list', '--state', 'refused')).out).toBe(
+      'No transfer fits this choice. `barrow transfer list` shows all of them.\n',
+    );
   });
 
   it('a second start of one rollout, and a device in two rollouts, are refused', async () => {

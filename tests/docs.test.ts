@@ -247,6 +247,17 @@ describe('the lifecycle page', () => {
 });
 
 describe('the page of causes', () => {
+  it('names commands with the arguments that they need', async () => {
+    for (const { code, next } of causes)
+      for (const [, line] of next.matchAll(/`barrow ([^`]+)`/g)) {
+        const words = line!.split(' ');
+        const option = words.findIndex((w) => w.startsWith('-'));
+        const plain = option < 0 ? words : words.slice(0, option);
+        const path = plain.filter((w) => /^[a-z-]+$/.test(w));
+        const [, usage = ''] = /^Usage: barrow (.*)$/m.exec(await helpOf(path)) ?? [];
+        expect(plain.length - path.length, `${code}: ${line!} of ${usage}`).toBeGreaterThanOrEqual([...usage.matchAll(/<[a-z]/g)].length);
+      }
+  });
   it('is the catalogue, word for word', () => {
     const page = read('docs/causes.md');
     for (const cause of causes) for (const text of [`\`${cause.code}\``, cause.what, cause.next]) expect(page, cause.code).toContain(text);

@@ -58,7 +58,10 @@ function told(error: unknown): Told {
   if (error instanceof ProblemError) {
     const { status, code, title, detail, next } = error.problem;
     const wrong = status === 400 || status === 404 || slips.has(code);
-    return { exitCode: status >= 500 ? exit.workFailed : wrong ? exit.wrongUse : exit.refused, code, what: title, why: detail, next };
+    const exitCode = status >= 500 ? exit.workFailed : wrong ? exit.wrongUse : exit.refused;
+    // What the API expects is of no use at the command line.
+    const help = code === 'request-malformed' ? 'The command with `--help` shows what it expects.' : next;
+    return { exitCode, code, what: title, why: detail, next: help };
   }
   if (error instanceof UnreachableError)
     return {

@@ -216,7 +216,7 @@ function wayBackText({ passages, wayBack }: Rollout): string {
   const rungs = passages.flatMap((p) => p.rungs);
   const texts = rungMeans.flatMap((m) => [...new Set(rungs.flatMap((g) => (g.means === m ? [g.text] : [])))]);
   if (texts.length === 0) return 'Who fails past it cannot be taken back by Barrow.';
-  return `Who fails past it is, as far as its family can, ${texts.join(', then ')}: ${wayBack ? 'at once' : "on a person's word (`barrow rollout take-back`)"}.`;
+  return `Who fails past it is, as far as its family can, ${texts.join(', then ')}: ${wayBack ? 'at once' : "on a person's word (`barrow rollout take-back ROLLOUT DEVICE`)"}.`;
 }
 
 function rehearsalText(io: Io, r: RehearsalView, isChart: boolean): string {
@@ -637,7 +637,16 @@ export const registerRollouts: Register = (program, act) => {
     .action(
       act(async (context, id: string) => {
         const barrow = context.client();
-        await followAndTell(context, barrow, await resolve(barrow, id));
+        const known = await resolve(barrow, id);
+        if ((await barrow.rollout(known)).phase === 'planned')
+          throw new CommandError(
+            exit.refused,
+            'rollout-not-started',
+            'There is nothing to follow',
+            `Nobody has started the plan ${known}.`,
+            `Start it: \`barrow rollout start ${known} --follow\`.`,
+          );
+        await followAndTell(context, barrow, known);
       }),
     );
   const words: [string, 'hold' | 'continue' | 'stop', string, string][] = [

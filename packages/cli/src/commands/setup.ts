@@ -286,7 +286,7 @@ export const registerSetup: Register = (program, act) => {
         const all = await client().credentials();
         print(say, all, () =>
           all.length === 0
-            ? 'No credentials yet. Add one with `barrow credential add`.'
+            ? 'No credentials yet. Add one: `barrow credential add NAME --kind KIND`.'
             : table(
                 say.io,
                 ['NAME', 'KIND', 'USER', 'SECOND', 'NETWORKS', 'WORKED ON', 'ADDED'],

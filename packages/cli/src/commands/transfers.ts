@@ -98,7 +98,9 @@ export const registerTransfers: Register = (program, act) => {
         const all = await client().transfers(Number(o.most), { state: o.state, device: o.device });
         print(say, all, () =>
           all.length === 0
-            ? 'No device has asked for anything yet.'
+            ? o.state === undefined && o.device === undefined
+              ? 'No device has asked for anything yet.'
+              : 'No transfer fits this choice. `barrow transfer list` shows all of them.'
             : table(
                 say.io,
                 ['ID', 'ASKED', 'DEVICE', 'FILE', 'STATE', 'MOVED', 'RATE', 'LEFT', 'RESENT', 'DETAIL'],
@@ -161,6 +163,8 @@ export const registerTransfers: Register = (program, act) => {
         const stop = new AbortController();
         process.once('SIGINT', () => stop.abort());
         const told = new Map<string, string>();
+        if (id === undefined && !say.json && !(await barrow.transfers(10)).some((t) => t.endedAt === null))
+          say.io.err('Nothing is being transferred. Waiting for the next transfer; Ctrl-C ends this.\n');
         try {
           for await (const event of barrow.events({ signal: stop.signal })) {
             if (event.kind !== 'transfer' || (id !== undefined && event.transfer.id !== id)) continue;

@@ -79,7 +79,7 @@ const list = [
   {
     code: 'no-credential',
     what: 'No credential is known that could open this device.',
-    next: 'Add one with `barrow credential add` and name it in the network of this device.',
+    next: 'Add one with `barrow credential add NAME --kind KIND` and name it in the network of this device.',
     counts: 'not-begun',
   },
   {
@@ -91,7 +91,7 @@ const list = [
   {
     code: 'not-answered',
     what: 'A person was asked for something that only they can tell, and nobody answered.',
-    next: 'Have ready what is asked for, then `barrow rollout retry`; who is asked is shown by `barrow rollout show`.',
+    next: 'Have ready what is asked for, then `barrow rollout retry ROLLOUT DEVICE`; who is asked is shown by `barrow rollout show ROLLOUT`.',
     counts: 'failed',
   },
   {
@@ -315,7 +315,7 @@ const list = [
   {
     code: 'outcome-unknown',
     what: 'Barrow was stopped in the middle of this step, and the device cannot be asked whether it was done.',
-    next: 'Look at the device by hand, whether it was done or not; then `barrow rollout retry`, which begins the step anew. A procedure `truth` in its family file would ask for you.',
+    next: 'Look at the device by hand, whether it was done or not; then `barrow rollout retry ROLLOUT DEVICE`, which begins the step anew. A procedure `truth` in its family file would ask for you.',
     counts: 'failed',
   },
   {
@@ -339,13 +339,13 @@ const list = [
   {
     code: 'settings-of-another-version',
     what: 'The backup was written by another version than the device runs.',
-    next: 'Bring the device to the version of the backup first, or enter the settings by hand: `barrow backup show` has them.',
+    next: 'Bring the device to the version of the backup first, or enter the settings by hand: `barrow backup show BACKUP` has them.',
     counts: 'failed',
   },
   {
     code: 'settings-refused',
     what: 'The device did not take the settings that it was given.',
-    next: 'Its words are beside it. Enter what is missing by hand: `barrow backup show` has all of it.',
+    next: 'Its words are beside it. Enter what is missing by hand: `barrow backup show BACKUP` has all of it.',
     counts: 'failed',
   },
   {
@@ -357,7 +357,7 @@ const list = [
   {
     code: 'locked-out',
     what: 'The device answers after its restart, and lets nobody in.',
-    next: 'Its power was not cut for that. Look at its console: a login, a key or its clock may have been reset. `barrow device show` tells what answered.',
+    next: 'Its power was not cut for that. Look at its console: a login, a key or its clock may have been reset. `barrow device show DEVICE` tells what answered.',
     counts: 'failed',
   },
   {
@@ -369,7 +369,7 @@ const list = [
   {
     code: 'console-silent',
     what: 'Nothing comes over the console of the device.',
-    next: 'It has no power, or does not start: look at its lamps. If it stands there alive, the line is not its own: `barrow device set --console` names the right one.',
+    next: 'It has no power, or does not start: look at its lamps. If it stands there alive, the line is not its own: `barrow device set DEVICE --console SERVER:LINE` names the right one.',
     counts: 'failed',
   },
   {
@@ -496,7 +496,7 @@ const list = [
   {
     code: 'log-complains',
     what: 'The log complains of something grave of which it did not complain before the upgrade.',
-    next: 'Read the lines. What comes with this release for every device is accepted once: `barrow rollout expect`.',
+    next: 'Read the lines. What comes with this release for every device is accepted once: `barrow rollout expect ROLLOUT DEVICE`.',
     counts: 'failed',
   },
   {
@@ -586,7 +586,7 @@ const list = [
   {
     code: 'settings-changed',
     what: 'The configuration after the upgrade is not the one from before.',
-    next: 'Read the differences. The backup from before is kept: `barrow backup show`.',
+    next: 'Read the differences. The backup from before is kept: `barrow backup show BACKUP`.',
     counts: 'failed',
   },
   {

@@ -409,6 +409,8 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     summary: string,
     body: B,
     event: (given: z.output<B>, who: Who) => RolloutEvent,
+    /** Refuses what means nothing for this rollout. */
+    fits: (given: z.output<B>, active: ActiveRollout) => void = () => undefined,
   ): void =>
     addOperation(app, {
       method: 'post',
@@ -418,7 +420,10 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       params: idParam,
       body,
       answer: rolloutSchema,
-      run: async ({ params, body: given, who }) => view(await runner.say(params.id, event(given as z.output<B>, who))),
+      run: async ({ params, body: given, who }) => {
+        fits(given as z.output<B>, await runner.get(params.id));
+        return view(await runner.say(params.id, event(given as z.output<B>, who)));
+      },
     });
   const nothing = z.strictObject({});
   const now = (): number => steadyNow();
@@ -490,12 +495,22 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     at: now(),
     by: who.name,
   }));
-  saying('approve', 'Give the word that a gate waits for', z.strictObject({ wave: z.number().int().min(0) }), ({ wave }, who) => ({
-    kind: 'approved',
-    at: now(),
-    by: who.name,
-    wave,
-  }));
+  saying(
+    'approve',
+    'Give the word that a gate waits for',
+    z.strictObject({ wave: z.number().int().min(0) }),
+    ({ wave }, who) => ({ kind: 'approved', at: now(), by: who.name, wave }),
+    ({ wave }, { plan }) => {
+      if (plan.waves[wave] && !plan.waves[wave].gate.approval)
+        throw new Refusal(
+          409,
+          'approval-not-asked',
+          'Nothing was approved',
+          `Wave ${wave + 1} asks for no approval.`,
+          `\`barrow rollout show ${plan.id}\` shows its gates.`,
+        );
+    },
+  );
   saying('note', 'Write a note into the journal', z.strictObject({ text: z.string().min(1).max(2000) }), ({ text }, who) => ({
     kind: 'noted',
     at: now(),

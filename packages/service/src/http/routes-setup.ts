@@ -65,7 +65,8 @@ function checkRanges({ ranges, exclude }: Pick<NetworkRow, 'ranges' | 'exclude'>
 const credentialIds = (asked: readonly string[], known: readonly CredentialRow[]): string[] =>
   asked.map((one) => {
     const found = known.find((c) => c.id === one || c.name === one);
-    if (!found) throw notFound('credential', one, '`barrow credential list` shows them; add it with `barrow credential add`.');
+    if (!found)
+      throw notFound('credential', one, '`barrow credential list` shows them; add it with `barrow credential add NAME --kind KIND`.');
     return found.id;
   });
 

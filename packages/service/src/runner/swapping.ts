@@ -150,7 +150,7 @@ export class Swapping {
         throw refused(
           'family-unknown',
           `${family ? `The family ${family.family} has no procedure ${needed}` : 'No family is known'}: Barrow cannot give ${spare.name} these settings.`,
-          'Give the spare its settings by hand: `barrow backup show` has them.',
+          'Give the spare its settings by hand: `barrow backup show BACKUP` has them.',
         );
     return family!;
   }

@@ -1,4 +1,4 @@
-import { windowInput, type Site, type SiteInput } from '@barrow/core';
+import { meantName, windowInput, type Site, type SiteInput } from '@barrow/core';
 import { sharedLink, type SharedLink } from '@barrow/wire';
 import type { Context } from '../context.js';
 import { CredentialEntity, SiteEntity, type SiteRow } from '../data/entities.js';
@@ -61,7 +61,15 @@ export class Sites {
   /** @throws Refusal when no device and no network is there, or the credential is not known. */
   async set(name: string, input: SiteInput): Promise<SiteRow> {
     const { db, live } = this.context;
-    if (!(await this.names()).has(name)) throw notFound('site', name, '`barrow site list` shows those of the devices and networks.');
+    const names = await this.names();
+    if (!names.has(name)) {
+      const meant = meantName(name, [...names.keys()]);
+      throw notFound(
+        'site',
+        name,
+        `${meant === null ? '' : `Is ${meant} meant? `}\`barrow site list\` shows those of the devices and networks.`,
+      );
+    }
     const credential = input.store?.credential ?? null;
     if (credential !== null && !(await db.findOne(CredentialEntity, { name: credential })))
       throw new Refusal(422, 'credential-unknown', 'The site was not changed', `There is no credential "${credential}".`, 'Add it first.');
