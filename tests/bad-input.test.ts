@@ -117,6 +117,13 @@ describe('bad input, with a service', () => {
     });
   });
 
+  it('a list that a spreadsheet saved as UTF-16 is refused in words', async () => {
+    const path = file('utf16.csv', Buffer.from('name,site\nquay-sw-9,quay-house\n', 'utf16le'));
+    const ran = await barrow(['device', 'import', path], { data: scene.data });
+    threeParts(ran.err);
+    expect([ran.code, ran.err]).toEqual([2, expect.stringContaining('it is not UTF-8 text') as string]);
+  });
+
   it('a plan that nobody started is not followed, and a gate that asks for no approval gets none', async () => {
     const run = (...args: string[]) => barrow(args, { data: scene.data });
     const { id } = await scene.served.client.plan({ devices: ['sandpiper-sw-1'], first: 0, name: 'not started' });

@@ -58,6 +58,12 @@ describe('what a person enters of a device', () => {
     expect(await client.device('pier-sw')).toMatchObject({ firmware: '4.3.0', hardwareRevision: 'A2' });
   });
 
+  it('comes in from a list with semicolons; a second row for one device is refused', async () => {
+    const { rows, written } = await client.importDevices('csv', 'name;serial;note\npier-sw;PIER1;by the pier\npier-sw;;twice\n', false);
+    expect(rows[0]).toMatchObject({ what: 'changed', detail: ['note none → by the pier'] });
+    expect([rows[1]!.what, rows[1]!.detail, written]).toEqual(['refused', ['row 1 is for the same device, pier-sw'], 1]);
+  });
+
   it('has no address of its own, and is in no plan; no password is approved for it', async () => {
     await client.setDevice('pier-sw', { firmware: '4.2.1', hardwareRevision: 'A1' });
     const refused = await cli('rollout', 'plan', 'pier-sw');

@@ -84,8 +84,15 @@ export class DeviceLists {
     const book = await this.byHand.book();
     const sites = await this.devices.sites();
     const { families } = this.devices;
+    /** The row that each device was found by. */
+    const rowOf = new Map<string, number>();
     const taken = given.map((cells, index) => {
-      const row = takeRow(index + 1, cells, book, families, who);
+      let row = takeRow(index + 1, cells, book, families, who);
+      const { device } = row.told;
+      const earlier = device === null ? undefined : rowOf.get(device);
+      if (earlier !== undefined)
+        row = { told: { ...row.told, what: 'refused', detail: [`row ${earlier} is for the same device, ${row.told.name}`] } };
+      else if (device !== null) rowOf.set(device, index + 1);
       const meant = cells.site && !sites.has(cells.site) ? meantName(cells.site, sites) : null;
       if (meant !== null && row.write) row.told.detail.push(`there is no site ${cells.site} yet: is ${meant} meant?`);
       return row;
@@ -247,7 +254,8 @@ function readCsv(text: string): Cells[] {
   const parsed = Papa.parse<Record<string, string>>(text.replace(/^\ufeff/, ''), {
     header: true,
     skipEmptyLines: 'greedy',
-    delimiter: ',',
+    // Spreadsheets write semicolons or tabs where the comma divides decimals.
+    delimitersToGuess: [',', ';', '\t'],
   });
   checkColumns(parsed.meta.fields ?? []);
   const fault = parsed.errors.find((e) => e.code !== 'UndetectableDelimiter');
