@@ -49,6 +49,14 @@ describe('by what an answer is known again', () => {
   ])('%s: %s', (value, source) => {
     expect(knownBy(value, ['4.2.0', '4.2.1'])).toBe(source);
   });
+  it('is not known by the name of this one device, but by what tells its kind apart', () => {
+    expect(knownBy('Linux orrery-1 5.10.0-25-amd64 #1 SMP', ['5.10.0'], 'orrery-1')).toBe('^Linux \\S+');
+    expect(knownBy('orrery-1', ['1.0'], 'orrery-1')).toBe('^orrery-1$');
+    expect(knownBy('Board orrery-10', ['1.0'], 'orrery-1')).toBe('^Board orrery-10$');
+    expect(knownBy('SSH-2.0-OpenSSH_9.2p1 Debian-2+deb12u3', ['1.0'], 'orrery-1')).toBe('^SSH-2\\.0-OpenSSH\\S* Debian');
+    expect('SSH-2.0-OpenSSH_8.4p1 Debian-5').toMatch(new RegExp(knownBy('SSH-2.0-OpenSSH_9.2p1 Debian-2', ['1.0'])));
+    expect('SSH-2.0-OpenSSH_9.2p1 Other-2').not.toMatch(new RegExp(knownBy('SSH-2.0-OpenSSH_9.2p1 Debian-2', ['1.0'])));
+  });
 });
 
 describe('what finds a value again', () => {

@@ -22,19 +22,33 @@ export interface DraftOf {
   readonly told: string | null;
 }
 
-/** A word of its own answers by which it is known again: what another version would say otherwise is caught, or left out. */
-export function knownBy(value: string, versions: readonly string[]): string {
+/**
+ * A word of its own answers by which devices of its kind are known: what another version would say otherwise is caught, or left
+ * out, and so is the name of this one device.
+ */
+export function knownBy(value: string, versions: readonly string[], device = ''): string {
+  const named = device === '' ? null : new RegExp(`(?<![A-Za-z0-9])${escaped(device)}(?![A-Za-z0-9])`).exec(value);
+  if (named !== null && named.index > 0)
+    return `^${escaped(value.slice(0, named.index))}\\S+${wordAfter(value.slice(named.index + device.length), versions)}`;
   // RFC 4253 §4.2: what stands first is the version of the protocol.
   const [protocol] = /^SSH-[\d.]+-/.exec(value) ?? [];
   if (protocol !== undefined && value.length > protocol.length)
-    return `^${escaped(protocol)}${knownBy(value.slice(protocol.length), versions).slice(1)}`;
+    return `^${escaped(protocol)}${knownBy(value.slice(protocol.length), versions, device).slice(1)}`;
   const version = versions.find((v) => value.includes(v));
   if (version !== undefined && value.indexOf(version) >= 3)
     return `^${escaped(value.slice(0, value.indexOf(version)))}(?P<firmware>[^\\s,;()]+)`;
   const cuts = [...versions.map((v) => value.indexOf(v)), value.search(/[\s/_-]?v?\d+\.\d/)].filter((at) => at >= 0);
   const kept = cuts.length === 0 ? value : value.slice(0, Math.min(...cuts)).replace(/[\s/_(-]+v?$/i, '');
   const isWhole = kept === value;
-  return kept.trim().length >= 3 ? `^${escaped(kept)}${isWhole ? '$' : ''}` : `^${escaped(value)}$`;
+  if (kept.trim().length < 3) return `^${escaped(value)}$`;
+  return `^${escaped(kept)}${isWhole ? '$' : `${wordAfter(value.slice(kept.length), versions)}`}`;
+}
+
+/** After what varies, the next word without a digit, which may tell devices of its kind apart from others: `Debian` in `9.2 Debian-2`. */
+function wordAfter(rest: string, versions: readonly string[]): string {
+  if (versions.some((v) => rest.includes(v))) return '';
+  const [, word] = /^\S*? ([A-Za-z]{3,})(?![A-Za-z0-9])/.exec(rest) ?? [];
+  return word === undefined ? '' : `\\S* ${word}`;
 }
 
 /**
@@ -48,7 +62,7 @@ export function draftFamily(of: DraftOf): string {
     Object.entries(of.answers).flatMap(([probe, told]) => {
       const rules = Object.entries(told).map(([key, value]) => [
         key,
-        key === 'objectId' ? `^${escaped(value)}$` : knownBy(value, of.versions),
+        key === 'objectId' ? `^${escaped(value)}$` : knownBy(value, of.versions, of.device),
       ]);
       return rules.length === 0 ? [] : [[probe, Object.fromEntries(rules) as Record<string, string>]];
     }),
