@@ -5,7 +5,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { text } from 'node:stream/consumers';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
-import { PageSession, uploadHttp, type HttpTarget } from '../src/index.js';
+import { PageSession, uploadHttp, type HttpTarget } from '@barrow/wire';
 
 /** What each path answers; `body` of a request is kept. */
 const answers: Record<string, { status: number; headers?: Record<string, string | string[]> }> = {
