@@ -79,13 +79,17 @@ export const registerDemo: Register = (program, act) => {
         const began = Date.now();
         const seconds = (): string => `${((Date.now() - began) / 1000).toFixed(1)} s`;
         io.err('Starting the simulated devices…\n');
-        const [{ startFleet }, { writeScenarioImages, writeScenarioLibrary, writeUnpackedImage }, data, { consoleFolder }] =
-          await Promise.all([
-            import('../demo/fleet-child.js'),
-            import('@barrow/standins'),
-            import('../demo/data.js'),
-            import('../console-folder.js'),
-          ]);
+        const [
+          { startFleet },
+          { scenario, scenarioFixtures, writeScenarioImages, writeScenarioLibrary, writeUnpackedImage },
+          data,
+          { consoleFolder },
+        ] = await Promise.all([
+          import('../demo/fleet-child.js'),
+          import('@barrow/standins'),
+          import('../demo/data.js'),
+          import('../console-folder.js'),
+        ]);
         const images = writeScenarioImages(join(folder, 'images'));
         writeUnpackedImage(join(folder, 'unpacked'));
         const library = await writeScenarioLibrary(join(folder, 'images', 'library'));
@@ -136,7 +140,8 @@ export const registerDemo: Register = (program, act) => {
             const good = images.filter((i) => !/\/(damaged|other)\//.test(i));
             if (!o.bare) {
               const loaded = new data.Loaded(dataFolder);
-              await data.loadSecondDay(barrow, loaded, good, library);
+              const names = [...scenario, ...scenarioFixtures].map((d) => d.name);
+              await data.loadSecondDay(barrow, loaded, good, library, names);
               await data.loadStaging(barrow, loaded);
             }
             if (o.friday) {

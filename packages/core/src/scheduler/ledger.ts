@@ -1,4 +1,4 @@
-import { claimsOf, isGuard, lastsBeyond, opensAt, passageOf, type Claim } from '../plan/plan.js';
+import { claimsOf, isGuard, lastsBeyond, opensAt, passageOf, type Claim, type Plan } from '../plan/plan.js';
 import { indexAfter, spanAt } from '../plan/windows.js';
 import type { Instant, Key, Ms, RolloutId } from '../units.js';
 import type { RolloutEvent } from './events.js';
@@ -10,6 +10,11 @@ export interface Holder {
   readonly run: string;
 }
 
+interface Named {
+  readonly holder: Holder;
+  readonly name: string;
+}
+
 interface Held {
   readonly by: Map<string, Holder>;
   exclusive: boolean;
@@ -17,6 +22,8 @@ interface Held {
 
 /** A run that may enter its next stretch as soon as its claims can be had. */
 interface Candidate extends Holder {
+  /** As `nameOf` makes it. */
+  readonly name: string;
   readonly index: number;
   /** Its place in the order: who has begun goes before who has not, and the earlier in the plan before the later. */
   readonly ticket: number;
@@ -50,6 +57,8 @@ export class Ledger {
   readonly #looked = new Map<RolloutId, number>();
   readonly #claims = new Map<string, readonly Claim[]>();
   readonly #capacity = new Map<Key, Map<RolloutId, number>>();
+  /** The least of each key's numbers in `#capacity`. */
+  readonly #most = new Map<Key, number>();
   readonly #spacing = new Map<Key, Map<RolloutId, Ms>>();
   /** When a key that has to be taken one after the other was taken last. */
   readonly #taken = new Map<Key, Instant>();
@@ -59,6 +68,7 @@ export class Ledger {
   /** Where a candidate stands: in a bucket, or filed under the key that it lacks. */
   readonly #place = new Map<string, { readonly candidate: Candidate; bucket: Bucket; blockedBy: Key | null }>();
   readonly #blocked = new Map<Key, Set<string>>();
+  readonly #holders = new Map<RolloutId, Named[]>();
   /** How each window stood when it was last looked at. */
   readonly #windows = new Map<Key, number>();
 
@@ -74,6 +84,7 @@ export class Ledger {
         const all = into.get(key);
         if (all) all.set(id, number);
         else into.set(key, new Map([[id, number]]));
+        if (into === this.#capacity) this.#setMost(key);
       }
     this.#buckets.set(id, new Map());
     state.runs.forEach((run, index) => {
@@ -84,19 +95,26 @@ export class Ledger {
 
   /** Forgets a rollout: what its runs hold is free, and its limits hold nobody any more. */
   remove(rollout: RolloutId): void {
-    for (const bucket of this.#buckets.get(rollout)?.values() ?? [])
-      for (const candidate of [...bucket.queue]) this.#drop(nameOf(candidate));
+    for (const bucket of this.#buckets.get(rollout)?.values() ?? []) for (const candidate of [...bucket.queue]) this.#drop(candidate.name);
     for (const [name, { candidate }] of this.#place) if (candidate.rollout === rollout) this.#drop(name);
     for (const name of [...this.#claims.keys()]) if (name.startsWith(`${rollout}/`)) this.release(name);
     this.#buckets.delete(rollout);
     this.#looked.delete(rollout);
+    this.#holders.delete(rollout);
     this.#mayBeTaken.delete(rollout);
     this.#changes++;
     for (const of of [this.#capacity, this.#spacing])
       for (const [key, all] of of) {
         all.delete(rollout);
         if (all.size === 0) of.delete(key);
+        if (of === this.#capacity) this.#setMost(key);
       }
+  }
+
+  #setMost(key: Key): void {
+    const all = this.#capacity.get(key);
+    if (all) this.#most.set(key, Math.min(...all.values()));
+    else this.#most.delete(key);
   }
 
   /** Takes note of what an event changed; call it after `apply`. */
@@ -126,8 +144,7 @@ export class Ledger {
   #settle(state: RolloutState, index: number): void {
     const run = state.runs[index]!;
     const planned = state.plan.runs[index]!;
-    const holder: Holder = { rollout: state.plan.id, run: planned.id };
-    const name = nameOf(holder);
+    const { holder, name } = this.#holderOf(state.plan, index);
     if (run.claims) this.hold(holder, run.claims);
     else this.release(name);
     const isOpen = run.wave === state.wave && state.waves[state.wave]?.phase === 'open';
@@ -147,10 +164,20 @@ export class Ledger {
     let bucket = buckets.get(key);
     if (!bucket) buckets.set(key, (bucket = { room, spaced, queue: [] }));
     const ticket = run.phase === 'parked' ? index - state.runs.length : index;
-    const candidate: Candidate = { ...holder, index, ticket };
+    const candidate: Candidate = { ...holder, name, index, ticket };
     this.#place.set(name, { candidate, bucket, blockedBy: null });
     this.#changes++;
     queueUp(bucket.queue, candidate);
+  }
+
+  /** Names are long, and asked for with every event: each is made once. */
+  #holderOf({ id, runs }: Plan, index: number): Named {
+    let all = this.#holders.get(id);
+    if (!all) this.#holders.set(id, (all = []));
+    const known = all[index];
+    if (known) return known;
+    const holder = { rollout: id, run: runs[index]!.id };
+    return (all[index] = { holder, name: nameOf(holder) });
   }
 
   #drop(name: string): void {
@@ -275,8 +302,7 @@ export class Ledger {
 
   /** The most that may share a key: the least that any rollout under way says. */
   mostOf(key: Key): number {
-    const all = this.#capacity.get(key);
-    return all ? Math.min(...all.values()) : Infinity;
+    return this.#most.get(key) ?? Infinity;
   }
 
   /** Whether somebody could take a claim, what it holds itself left out. */
@@ -286,6 +312,14 @@ export class Ledger {
     const others = held.by.size - (held.by.has(name) ? 1 : 0);
     if (others === 0) return true;
     return mode === 'shared' && !held.exclusive && others < this.mostOf(key);
+  }
+
+  /** Whether there is a place under a limit, as for a shared claim. */
+  #hasRoom(key: Key, name: string): boolean {
+    const held = this.#held.get(key);
+    if (!held || held.by.size === 0) return true;
+    if (!held.exclusive && held.by.size < this.mostOf(key)) return true;
+    return this.admits({ key, mode: 'shared' }, name);
   }
 
   /** The first claim that cannot be had now; null when all can. */
@@ -332,16 +366,16 @@ export class Ledger {
       const { room, spaced, queue } = head.bucket;
       const candidate = queue[head.at]!;
       this.#looks++;
-      const name = nameOf(candidate);
+      const { name } = candidate;
       const run = state.plan.runs[candidate.index]!;
       let lacks: Key | null = null;
       let isFull = false;
       if (!left.has(candidate.index)) {
-        const from = Math.max(-Infinity, ...spaced.map((key) => this.freeFrom(key)));
+        const from = spaced.length === 0 ? -Infinity : Math.max(...spaced.map((key) => this.freeFrom(key)));
         const { stretch } = state.runs[candidate.index]!;
         if (opensAt(state.plan, run, stretch, wall) !== wall) lacks = windowKey(state.plan.id, run.window!);
         else if (lastsBeyond(state.plan, run, stretch, wall, state.doneBy)) lacks = doneByKey(state.plan.id);
-        else if (!room.every((key) => this.admits({ key, mode: 'shared' }, name))) isFull = true;
+        else if (!room.every((key) => this.#hasRoom(key, name))) isFull = true;
         else if (now < from) {
           this.#mayBeTaken.set(state.plan.id, Math.min(from, this.#mayBeTaken.get(state.plan.id) ?? from));
           isFull = true;
