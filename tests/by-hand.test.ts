@@ -109,7 +109,7 @@ describe('what people enter, through the command line', () => {
     const ran = await run(['device', 'locate', 'quay-sw-2']);
     expect(ran.code).toBe(4);
     expect(ran.err).toContain('network bare names no SSH credential');
-    expect(ran.err).toContain('What to do: Add one with `barrow credential add`');
+    expect(ran.err).toContain('What to do: Add one with `barrow credential add NAME --kind KIND`');
     await client.removeNetwork(other.id);
     await discover(client);
   });
