@@ -106,7 +106,7 @@ describe('an upload over HTTP', () => {
       return { status: 200, body: 'taken' };
     });
     const answer = await uploadHttp(target, { method: 'POST', path: '/f', as: { how: 'form', field: 'fw' }, file });
-    expect(answer).toEqual({ status: 200, body: 'taken' });
+    expect(answer).toEqual({ status: 200, location: null, body: 'taken' });
     expect(body.length).toBe(told);
     // The platform's own reader of forms is the referee.
     const form = await new Response(new Uint8Array(body), { headers: { 'content-type': type } }).formData();
@@ -118,7 +118,7 @@ describe('an upload over HTTP', () => {
   it('tells what the device said before it had everything', async () => {
     const target = await serveWith(async () => ({ status: 507, body: 'no: room for 4096 octets only' }));
     const answer = await uploadHttp(target, { method: 'PUT', path: '/f', as: { how: 'body' }, file, link: sharedLink('berth', 400_000) });
-    expect(answer).toEqual({ status: 507, body: 'no: room for 4096 octets only' });
+    expect(answer).toEqual({ status: 507, location: null, body: 'no: room for 4096 octets only' });
   });
 
   it('ends when nothing moves any more, and when the connection is cut', async () => {
