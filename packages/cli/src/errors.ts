@@ -59,7 +59,7 @@ function told(error: unknown): Told {
     const { status, code, title, detail, next } = error.problem;
     const wrong = status === 400 || status === 404 || slips.has(code);
     const exitCode = status >= 500 ? exit.workFailed : wrong ? exit.wrongUse : exit.refused;
-    // What the API expects is of no use at the command line.
+    // The command line names options, not fields of the API.
     const help = code === 'request-malformed' ? 'The command with `--help` shows what it expects.' : next;
     return { exitCode, code, what: title, why: detail, next: help };
   }

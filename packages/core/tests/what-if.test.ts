@@ -100,7 +100,7 @@ describe('what if', () => {
     const well = rehearse(plan, 0);
     const played = rehearseWith(plan, 0, [fails(plan, 'sw-1', 'return', 'never-returned')]);
     expect(endOf(played, 'sw-1')).toMatchObject({ outcome: 'verified', rungs: ['wait', 'power-cycle'] });
-    // It waits to its limit twice: at its return, and in the recovery step that waits once more.
+    // Barrow waits to the limit twice: at the return, and in the recovery step that waits again.
     expect(played.endsAt - well.endsAt).toBeGreaterThanOrEqual(2 * limitMs - typicalMs.return);
     // Without a power source that can be switched, nothing is left that helps.
     const dark = rehearseWith(planOf({ devices: 1, first: 0, wayBack: true }), 0, [

@@ -73,7 +73,7 @@ export class Loaded {
 const mostDiscoveries = 5;
 
 /**
- * What a technician would have done by the second day: devices found, images and advisories added, targets set.
+ * Loads what a technician has done by the second day: discovers devices, adds images and advisories, sets targets.
  *
  * @param expected names of the devices that answer
  */

@@ -185,7 +185,7 @@
     refused = null;
     try {
       show(await client().say(id, word, body));
-      // What was set before it started is part of it now.
+      // The rollout uses the target now: the offer to undo it ends.
       if (word === 'start') undo.aside();
     } catch (error) {
       const done = {

@@ -44,7 +44,7 @@ export interface Played {
 export interface Failing {
   readonly cause: string;
   readonly detail: string;
-  /** It ends so only when Barrow has waited as long as it waits at most. */
+  /** The step fails only after its longest wait. */
   readonly atLimit?: boolean;
 }
 

@@ -30,7 +30,7 @@ const usualCauses: Readonly<Record<string, string>> = {
 export const usualCause = (step: string): string => usualCauses[step] ?? 'unexpected-answer';
 
 /**
- * What would happen if each of these went wrong once. A device that never returned hangs: more time does not help, nor its console, and
+ * Plays a plan in which each of these faults happens once. A device that never returned hangs: more time does not help, nor its console, and
  * power-cycling does. Every other recovery step works at once.
  *
  * @param goesOn whether a person has the rollout go on as soon as it is held
@@ -38,7 +38,7 @@ export const usualCause = (step: string): string => usualCauses[step] ?? 'unexpe
 export function rehearseWith(plan: Plan, beginsAt: Instant, mishaps: readonly Mishap[], goesOn = false): Played {
   const of = new Map(mishaps.map((m) => [`${m.run.id}/${m.step}`, m]));
   const detail = 'so it is imagined';
-  /** Of those that have happened, the leg in which each did. */
+  /** The leg in which each fault has happened. */
   const happened = new Map<Mishap, number>();
   const fails: World['fails'] = ({ id }, { step, leg }, rung): Failing | null => {
     const mishap = of.get(`${id}/${step}`);

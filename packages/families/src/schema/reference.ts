@@ -33,7 +33,7 @@ function rows(node: SchemaNode, indent = ''): string[] {
 }
 
 /** All that a family file may say, in words: made from its schema, so that it says what is checked. */
-/** What each value is that Barrow gives. */
+/** Meaning of each value that Barrow gives. */
 export const givenWords: Readonly<Record<string, string>> = {
   deviceName: 'name of the device',
   deviceMac: 'MAC of the device',

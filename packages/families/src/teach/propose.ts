@@ -79,7 +79,7 @@ function placesOf(talk: readonly Exchange[], finds: Readonly<Record<string, stri
   return found;
 }
 
-/** Of a line without end, such as a page in one line, what stands just before a value: the rest may be another next time. */
+/** The last part of a long line before a value: the rest of such a line often varies. */
 const nearest = (before: string): string =>
   before.length <= longestBefore ? before : before.slice(before.indexOf(' ', before.length - longestBefore) + 1);
 const longestBefore = 120;
