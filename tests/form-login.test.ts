@@ -100,6 +100,11 @@ describe('a device whose login is a form', () => {
     const other = join(dir.path, 'other.yaml');
     writeFileSync(other, family.replace('family: sounder', 'family: other'));
     const done = await cli(['family', 'record', other, 'record', await name(), '--over', 'web'], 'POST /login pin=anchor-99\n');
+    const header = await served.client.record(await name(), 'web');
+    await expect(served.client.sayIn(header.id, 'GET /login', { 'X-Key': 'anchor-99' })).rejects.toMatchObject({
+      problem: { code: 'header-secret' },
+    });
+    await served.client.endRecording(header.id);
     expect(done.out).toContain('Barrow replaced a password that you typed');
     for (const one of [readFileSync(other, 'utf8'), readFileSync(join(dir.path, 'other.conversations', 'record.yaml'), 'utf8'), done.out])
       expect(one).not.toContain('anchor-99');

@@ -224,6 +224,14 @@ export class Recordings {
     const named = login === null ? said : withNames(said, login, isForm);
     const words = await this.#words();
     const hide = (text: string): string => hideWords(touch.hide(text), words);
+    if (Object.values(headers).some((value) => hideWords(value, words) !== value))
+      throw new Refusal(
+        422,
+        'header-secret',
+        'Nothing was sent',
+        'A header field holds a password of a credential, and the recording would keep it.',
+        'Leave the header out: Barrow logs in by itself with the credential of the network.',
+      );
     const typed =
       login === null
         ? said
