@@ -3,7 +3,8 @@ import { parseFamily, promptOf, requestIn, type Family } from '@barrow/families'
 import type { Context } from '../context.js';
 import { newId } from '../data/seal.js';
 import { notFound, Refusal } from '../errors.js';
-import { CredentialEntity, DeviceEntity, type DeviceRow } from '../data/entities.js';
+import { DeviceEntity, type DeviceRow } from '../data/entities.js';
+import { everyWord } from '../touch/credential-words.js';
 import { lastNumber } from '../touch/outlets.js';
 import { hideWords } from '../touch/secrets.js';
 import { Touch } from '../touch/touch.js';
@@ -193,7 +194,7 @@ export class Recordings {
     const answer = await shell.settled(quietMs, listenMs, (output) => one.prompt?.test(output.replace(/\r/g, '')) ?? false);
     const ends = shell.closed;
     if (ends) this.end(id);
-    const words = await this.#words();
+    const words = await everyWord(this.context);
     const hide = (text: string): string => hideWords(touch.hide(text), words);
     const isWord = given !== null && given.consoleWord !== '' && said === given.consoleWord;
     return {
@@ -222,7 +223,7 @@ export class Recordings {
     });
     const isForm = requestIn(said)?.type === 'application/x-www-form-urlencoded';
     const named = login === null ? said : withNames(said, login, isForm);
-    const words = await this.#words();
+    const words = await everyWord(this.context);
     const hide = (text: string): string => hideWords(touch.hide(text), words);
     if (Object.values(headers).some((value) => hideWords(value, words) !== value))
       throw new Refusal(
@@ -254,16 +255,6 @@ export class Recordings {
       if (!(error instanceof CauseError)) throw error;
       return { answer: hide(error.detail), said: hide(named), status: null, ends: false };
     }
-  }
-
-  /** Every secret of the credentials: none may stand in what is kept of a conversation. */
-  async #words(): Promise<string[]> {
-    const { db, sealer } = this.context;
-    const sealed = (await db.kept(CredentialEntity)).flatMap((one) => [one.sealed, one.second, one.raise].filter((s) => s !== null));
-    return sealed.flatMap((s) => {
-      const word = sealer.open(s);
-      return [...new Set([word, encodeURIComponent(word)])];
-    });
   }
 
   end(id: string): void {

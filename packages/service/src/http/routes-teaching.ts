@@ -25,9 +25,10 @@ import {
   type ProcedureName,
 } from '@barrow/families';
 import { rfc3339 } from '../context.js';
-import { CredentialEntity, ObservationEntity } from '../data/entities.js';
+import { ObservationEntity } from '../data/entities.js';
 import { Refusal } from '../errors.js';
 import type { Parts } from '../parts.js';
+import { everyWord } from '../touch/credential-words.js';
 import { hideWords, secretLines } from '../touch/secrets.js';
 import { Touch } from '../touch/touch.js';
 import type { Env } from './auth.js';
@@ -58,8 +59,7 @@ export function teachingRoutes(app: OpenAPIHono<Env>, { context, devices, record
   const { db } = context;
   /** Hides every secret of the credentials, and what stands in lines that hold one on most devices. */
   const hideOwn = async (more: readonly string[] = []): Promise<(text: string) => string> => {
-    const sealed = (await db.kept(CredentialEntity)).flatMap((one) => [one.sealed, one.second, one.raise].filter((s) => s !== null));
-    const words = sealed.map((s) => context.sealer.open(s));
+    const words = await everyWord(context);
     return (text) => hideWords(hideInLines(text, [...more, ...secretLines]), words);
   };
   addOperation(app, {

@@ -40,6 +40,7 @@ import {
 import type { Context } from '../context.js';
 import { DeviceEntity, NetworkEntity, type CredentialRow, type DeviceRow } from '../data/entities.js';
 import { httpAccess, pageLogin, snmpAccess, sshTargetOf } from './access.js';
+import { wordsOf } from './credential-words.js';
 import { loginsOf, type Door, type Logins } from './logins.js';
 import { carryOut, concealed, ofSettings, type Use } from './procedure.js';
 import { hideSecrets, hideWords, withoutSecrets } from './secrets.js';
@@ -202,7 +203,7 @@ export class Touch {
   #secrets(): string[] {
     const { sealer } = this.context;
     const credentials = [...this.#logins.values()].flatMap((l) => l.credentials);
-    const words = credentials.flatMap((c) => [c.sealed, c.second, c.raise].filter((s) => s !== null).map((s) => sealer.open(s)));
+    const words = wordsOf(sealer, credentials);
     return [...words, ...this.#kept];
   }
 
