@@ -1,4 +1,5 @@
-import { statfs } from 'node:fs/promises';
+import { open, statfs } from 'node:fs/promises';
+import { Writable } from 'node:stream';
 import { Refusal } from '../errors.js';
 
 /** Runs what writes to the disk; a full one is told as such. @throws Refusal */
@@ -26,4 +27,57 @@ const mostReserve = 256 << 20;
 export async function roomAt(folder: string): Promise<{ free: number; reserve: number }> {
   const { bavail, blocks, bsize } = await statfs(folder);
   return { free: bavail * bsize, reserve: Math.min(mostReserve, Math.floor((blocks * bsize) / 20)) };
+}
+
+/** Bytes after which the disk is asked to write, while more still arrives. */
+const syncEvery = 32 << 20;
+
+/**
+ * Hands `fill` a stream that writes to a file from `start` on. The disk writes while the rest arrives, so that little is left at the end.
+ * Resolves when everything is on the disk.
+ */
+export async function writeThrough(path: string, start: number, fill: (file: Writable) => Promise<void>): Promise<void> {
+  const handle = await open(path, 'r+');
+  let at = start;
+  let unsynced = 0;
+  let syncing: Promise<void> | null = null;
+  let fault: Error | null = null;
+  const write = async (pieces: readonly Buffer[]): Promise<void> => {
+    if (fault) throw fault;
+    const bytes = pieces.reduce((sum, piece) => sum + piece.length, 0);
+    const { bytesWritten } = await handle.writev(pieces, at);
+    at += bytesWritten;
+    if (bytesWritten < bytes) return write(rest(pieces, bytesWritten));
+    unsynced += bytes;
+    if (unsynced < syncEvery || syncing) return;
+    unsynced = 0;
+    syncing = handle
+      .datasync()
+      .catch((error: Error) => void (fault = error))
+      .finally(() => (syncing = null));
+  };
+  const file = new Writable({
+    highWaterMark: 1 << 20,
+    writev: (chunks, done) => void write(chunks.map(({ chunk }) => chunk as Buffer)).then(() => done(), done),
+  });
+  try {
+    await fill(file);
+    await syncing;
+    // A second try would not tell of what the first could not write.
+    if (fault) throw fault as Error;
+    await handle.sync();
+  } finally {
+    await syncing;
+    await handle.close();
+  }
+}
+
+/** What is left of pieces after `written` bytes of them. */
+function rest(pieces: readonly Buffer[], written: number): Buffer[] {
+  let skip = written;
+  return pieces.flatMap((piece) => {
+    const left = piece.subarray(Math.min(skip, piece.length));
+    skip = Math.max(0, skip - piece.length);
+    return left.length > 0 ? [left] : [];
+  });
 }

@@ -1,4 +1,4 @@
-import { createWriteStream, mkdirSync, readdirSync, readFileSync, rmSync, statSync } from 'node:fs';
+import { mkdirSync, readdirSync, readFileSync, rmSync, statSync } from 'node:fs';
 import { rename, rm, stat, truncate, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import type { Readable } from 'node:stream';
@@ -9,7 +9,7 @@ import type { Context } from '../context.js';
 import { newId } from '../data/seal.js';
 import { notFound, Refusal } from '../errors.js';
 import { digestOfFile } from './digest.js';
-import { guarded, roomAt } from './disk.js';
+import { guarded, roomAt, writeThrough } from './disk.js';
 import { knownSum, sumFor, type Sum } from './sum.js';
 import type { Member } from './unpack.js';
 
@@ -224,9 +224,7 @@ export class Uploads {
         }
       };
       try {
-        await guarded(() =>
-          pipeline(body, measure, createWriteStream(path, { flags: 'r+', start: size, flush: true, highWaterMark: 1 << 20 })),
-        );
+        await guarded(() => writeThrough(path, size, (file) => pipeline(body, measure, file)));
       } catch (error) {
         const written = await this.#size(id);
         endDigest(digesting ?? undefined);
