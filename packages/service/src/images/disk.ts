@@ -33,8 +33,8 @@ export async function roomAt(folder: string): Promise<{ free: number; reserve: n
 const syncEvery = 32 << 20;
 
 /**
- * Hands `fill` a stream that writes to a file from `start` on. The disk writes while the rest arrives, so that little is left at the end.
- * Resolves when everything is on the disk.
+ * Gives `fill` a stream that writes to a file from byte `start` on. The disk writes while more arrives.
+ * Resolves when everything is on the disk. @throws the error of the system when the disk cannot write
  */
 export async function writeThrough(path: string, start: number, fill: (file: Writable) => Promise<void>): Promise<void> {
   const handle = await open(path, 'r+');
@@ -63,7 +63,7 @@ export async function writeThrough(path: string, start: number, fill: (file: Wri
   try {
     await fill(file);
     await syncing;
-    // A second try would not tell of what the first could not write.
+    // The system reports a failed write once: a second sync would succeed.
     if (fault) throw fault as Error;
     await handle.sync();
   } finally {
@@ -72,7 +72,7 @@ export async function writeThrough(path: string, start: number, fill: (file: Wri
   }
 }
 
-/** What is left of pieces after `written` bytes of them. */
+/** Drops the first `written` bytes of the pieces. */
 function rest(pieces: readonly Buffer[], written: number): Buffer[] {
   let skip = written;
   return pieces.flatMap((piece) => {
