@@ -22,10 +22,31 @@ export interface Letter extends Notice {
   readonly link: string;
 }
 
-/** A failure in words, with nothing of a secret in them. */
+/** What errors of Node.js, OpenSSL and nodemailer mean, and what helps; the first that fits. */
+const meanings: readonly (readonly [RegExp, string])[] = [
+  [/wrong version number|packet length too long|0A00010B|0A0000C6/i, 'the server does not use TLS on this port: try another `--tls`'],
+  [/ETLS|STARTTLS/, 'the server does not offer STARTTLS: try `--tls implicit` or `--tls none`'],
+  [/certificate|CERT_|altnames|self.signed/i, 'this machine does not trust the certificate of the server: add it with NODE_EXTRA_CA_CERTS'],
+  [/ECONNREFUSED/, 'nothing listens at this address and port'],
+  [/ENOTFOUND|EAI_AGAIN|EDNS/, 'the name of the server is not known here: check the name and the DNS server'],
+  [/ETIMEDOUT|TimeoutError|timeout/i, 'no answer in time: check address, port and firewall'],
+  [/ECONNRESET|EPIPE|other side closed|Unexpected socket close/i, 'the server closed the connection: check the port and `--tls`'],
+  [/EHOSTUNREACH|ENETUNREACH/, 'there is no route to the server'],
+  [/EAUTH/, 'the server refused the login'],
+];
+
+/** A failure of a message or of the heartbeat in words, with nothing of a secret in them: what it means, then the error itself. */
 export const troubleOf = (error: unknown): string => {
-  const { message, cause } = error as { message?: string; cause?: { code?: string; message?: string } };
-  return (cause?.code ?? cause?.message ?? message ?? String(error)).split('\n')[0]!.slice(0, 300);
+  const { code, name, message, cause } = error as {
+    code?: string;
+    name?: string;
+    message?: string;
+    cause?: { code?: string; message?: string };
+  };
+  const line = (cause?.code ?? cause?.message ?? message ?? String(error)).split('\n')[0]!.slice(0, 300);
+  const all = [code, name, cause?.code, cause?.message, message].join(' ');
+  const meaning = meanings.find(([sign]) => sign.test(all))?.[1];
+  return meaning === undefined ? line : `${meaning} (${line})`;
 };
 
 /**
