@@ -118,7 +118,7 @@ describe('waves that a person chooses', () => {
     // What is none is refused in words.
     for (const [text, why] of [
       ['{', 'is no JSON'],
-      ['{}', 'name (--name) is missing'],
+      ['{}', 'name is missing'],
       [JSON.stringify({ ...changed, madeAt, atOnes: 4 }), '"atOnes" is not known here: is atOnce meant?'],
       [
         JSON.stringify({ ...changed, madeAt, waves: [{ ...changed.waves[0], devices: [of('eelgate-sw-1')] }] }),

@@ -305,7 +305,7 @@ describe('the whole fleet, from an empty database', () => {
     expect(await refused('quay-ap-1', { radio: ['quay-ap-1'] })).toBe('quay-ap-1: it cannot be its own.');
     expect(await refused('quay-sw-1', { console: 'quay-sw-1:port 1' })).toBe('quay-sw-1 cannot be its own console.');
     expect(await refused('quay-sw-1', { serves: ['dreams'] })).toContain('is one of addresses, names, logins, time, not "dreams"');
-    expect(await refused('quay-sw-1', { licenceUntil: 'soon' })).toBe('licenceUntil (--licence-until) is no day such as 2027-03-31.');
+    expect(await refused('quay-sw-1', { licenceUntil: 'soon' })).toBe('licenceUntil is no day such as 2027-03-31.');
     const many = await barrow(['device', 'set', 'quay-rt-1', '--supplies', 'many'], { data: scene.data });
     expect(many).toMatchObject({ code: 2, err: expect.stringContaining('--supplies takes a number, not "many".') as string });
     expect((await client.setDevice('quay-ap-1', { radio: ['quay-ap-2'] })).name).toBe('quay-ap-1');

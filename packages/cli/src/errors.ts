@@ -96,14 +96,25 @@ function told(error: unknown): Told {
   };
 }
 
-/** Says what went wrong in three parts (with --json as the one object on standard output) and gives the exit code. */
-export function report(error: unknown, say: Say): ExitCode {
+/** Names options where the service names fields, `atOnce` as `--at-once`, if the command has such an option. */
+export const inOptions = (why: string, options: ReadonlySet<string>): string =>
+  why.replace(/(^|; )([a-z][A-Za-z]*)(?=:? )/g, (whole, before: string, field: string) => {
+    const option = `--${field.replace(/[A-Z]/g, (c) => `-${c.toLowerCase()}`)}`;
+    return options.has(option) ? `${before}${option}` : whole;
+  });
+
+/**
+ * Says what went wrong in three parts (with --json as the one object on standard output) and gives the exit code.
+ * @param options of the command that failed, each as `--at-once`
+ */
+export function report(error: unknown, say: Say, options: ReadonlySet<string> = new Set()): ExitCode {
   if (error instanceof Quiet) return error.exitCode;
   if (error instanceof CommanderError) {
     // Help and version are not failures; anything else was said by the parser already.
     return error.exitCode === 0 ? exit.done : exit.wrongUse;
   }
-  const { exitCode, code, what, why, next } = told(error);
+  const { exitCode, code, what, why: reason, next } = told(error);
+  const why = code === 'request-malformed' ? inOptions(reason, options) : reason;
   const c = makeColours(say.io);
   if (say.json) say.io.out(`${JSON.stringify({ error: { code, what, why, next } })}\n`);
   else say.io.err(`${c.red('✕')} ${c.bold(what)}\n  Why: ${why}\n  What to do: ${next}\n`);

@@ -76,12 +76,14 @@ export async function runCli(argv: readonly string[], plain: Io): Promise<ExitCo
   }
   for (const command of all(program))
     command.exitOverride().configureOutput({ writeOut: io.out, writeErr: io.err }).showHelpAfterError('See --help.');
+  let running: Command | undefined;
+  program.hook('preAction', (_, command) => void (running = command));
   try {
     await program.parseAsync([...globals, ...rest], { from: 'user' });
     return exit.done;
   } catch (error) {
     const { report } = await import('./errors.js');
-    return report(error, { json, io });
+    return report(error, { json, io }, new Set(running?.options.flatMap((o) => o.long ?? [])));
   }
 }
 

@@ -3,15 +3,8 @@ import { meantName } from '../transfers/names.js';
 
 type Issue = z.core.$ZodIssue;
 
-/** `atOnce` as it is typed on the command line: `--at-once`. */
-const optionOf = (key: string): string => `--${key.replace(/[A-Z]/g, (c) => `-${c.toLowerCase()}`)}`;
-
-/** What a field is called: as the interface has it, and as it is typed on the command line. */
-function nameOf(path: readonly PropertyKey[]): string {
-  if (path.length === 0) return 'the request';
-  const text = path.map(String).join('.');
-  return path.length === 1 && typeof path[0] === 'string' ? `${text} (${optionOf(path[0])})` : text;
-}
+/** What a field is called in the HTTP API. */
+const nameOf = (path: readonly PropertyKey[]): string => (path.length === 0 ? 'the request' : path.map(String).join('.'));
 
 const kindWords: Record<string, string> = {
   string: 'text',

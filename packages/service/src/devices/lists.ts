@@ -149,9 +149,7 @@ function takeRow(
       ...(cells.tags ? { tags: tagsOf(cells.tags) } : {}),
     });
     if (!parsed.success) {
-      return refuse(
-        `it fits no known device, and cannot be entered: ${describeIssue(parsed.error.issues[0]!, cells).replace(/ \(--[a-z-]+\)/, '')}`,
-      );
+      return refuse(`it fits no known device, and cannot be entered: ${describeIssue(parsed.error.issues[0]!, cells)}`);
     }
     const row = enterInto(book, parsed.data);
     const rest = Object.entries(cells).filter(([c, v]) => v && !['name', 'kind', 'site'].includes(c));
