@@ -32,4 +32,27 @@ export function momentOf(option: string, word: string, after: number): string {
   );
 }
 
+/** An hour that is earlier than the start means the next day. That is rarely meant. */
+const longestWait = 12 * 3_600_000;
+
+/**
+ * Until when a rollout may start late. An hour without a day is the next such hour after the start.
+ *
+ * @param start milliseconds since 1970
+ * @returns RFC 3339 in UTC
+ * @throws CommandError when an hour without a day is more than twelve hours after the start
+ */
+export function latestStart(word: string, start: number): string {
+  const latest = momentOf('--start-before', word, start);
+  if (/^\d?\d:\d\d$/.test(word) && Date.parse(latest) - start > longestWait)
+    throw new CommandError(
+      exit.wrongUse,
+      'start-before-start',
+      'The command was not understood',
+      `--start-before ${word} is earlier in the day than the start: it would mean the next day.`,
+      "Give a later hour, or the day as well: '2026-11-28 21:00'.",
+    );
+  return latest;
+}
+
 const isDay = (date: string): boolean => new Date(`${date}T12:00:00Z`).toISOString().startsWith(date);

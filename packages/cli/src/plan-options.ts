@@ -67,7 +67,7 @@ export function windowOf({ between, on, zone }: Pick<PlanOptions, 'between' | 'o
     if (on === undefined && zone === undefined) return null;
     throw wrong('--on and --zone belong to --between.', 'Say --between 22:00-04:00 too.');
   }
-  const [, from, to] = /^(\d\d:\d\d)[-–](\d\d:\d\d)$/.exec(between) ?? [];
+  const [, from, to] = /^((?:[01]\d|2[0-3]):[0-5]\d)[-–]((?:[01]\d|2[0-3]):[0-5]\d)$/.exec(between) ?? [];
   if (from === undefined || to === undefined) throw wrong(`"${between}" is no window.`, 'Write it as 22:00-04:00.');
   const words = (on?.split(',') ?? []).map((day) => day.trim());
   const isDate = (word: string): boolean => /^\d{4}-\d{2}-\d{2}$/.test(word);

@@ -1,5 +1,6 @@
 import { describe, expect, it } from 'vitest';
-import { momentOf } from '../src/moments.js';
+import { inOptions } from '../src/errors.js';
+import { latestStart, momentOf } from '../src/moments.js';
 
 /** Moments as people write them; what is said without a zone is of this machine's. */
 describe('a moment', () => {
@@ -21,4 +22,24 @@ describe('a moment', () => {
     'is not "%s"',
     (word) => expect(() => momentOf('--at', word, after)).toThrow(`--at takes a moment, not "${word}".`),
   );
+});
+
+describe('until when a rollout may start late', () => {
+  const start = new Date(2026, 10, 27, 22, 0).getTime();
+  const here = (day: number, hour: number): string => new Date(2026, 10, day, hour).toISOString();
+  it.each([
+    ['23:00', here(27, 23)],
+    ['04:00', here(28, 4)],
+    ['2026-11-28 21:00', here(28, 21)],
+  ])('is %s', (word, moment) => expect(latestStart(word, start)).toBe(moment));
+  it('is never an hour before the start, taken as the next day', () =>
+    expect(() => latestStart('21:00', start)).toThrow('--start-before 21:00 is earlier in the day than the start'));
+});
+
+describe('a fault of the request, at the command line', () => {
+  const options = new Set(['--at-once', '--name']);
+  it.each([
+    ['atOnce is at least 1; name: no text; site is missing', '--at-once is at least 1; --name: no text; site is missing'],
+    ['window.from: a time of day is written as 22:00', 'window.from: a time of day is written as 22:00'],
+  ])('names options that the command has: %s', (why, told) => expect(inOptions(why, options)).toBe(told));
 });
