@@ -93,7 +93,9 @@ export const registerStanding: Register = (program, act) => {
             firmwareOf(d),
             d.target,
             standingMark(say.io, d.standing),
-            d.path.length > 0 ? `${pathText(d)}` : (d.standingReason ?? (d.pin ? d.targetWhy : null)),
+            d.path.length > 0
+              ? `${pathText(d)}${d.standingReason === null ? '' : `; ${d.standingReason}`}`
+              : (d.standingReason ?? (d.pin ? d.targetWhy : null)),
           ]);
           const left = all.length - shown.length;
           return `${table(say.io, ['NAME', 'SITE', 'FIRMWARE', 'TARGET', 'STANDING', 'PATH'], rows)}\n\n${[...counts].map(([s, n]) => `${n} ${s}`).join(', ')}.${left > 0 ? ' `--only no-target` lists those without a target.' : ''}${o.only ? '' : lackingText(summary)}`;

@@ -325,9 +325,8 @@
         ><State word={d.standing} />{#if d.pin}<span class="quiet"> pinned</span>{/if}</td
       >
       <td class="why">
-        {#if d.path.length > 0}<PathSteps path={d.path} />{:else}<span class="quiet" title={d.standingReason ?? ''}
-            >{d.standingReason ?? (d.pin ? d.targetWhy : '')}</span
-          >{/if}
+        {#if d.path.length > 0}<PathSteps path={d.path} />{#if d.standingReason}<span class="quiet">{d.standingReason}</span
+            >{/if}{:else}<span class="quiet" title={d.standingReason ?? ''}>{d.standingReason ?? (d.pin ? d.targetWhy : '')}</span>{/if}
       </td>
     {/snippet}
   </VirtualTable>

@@ -161,7 +161,7 @@ class Assembly {
     const key = JSON.stringify([state, target?.family, target?.version, target?.acceptUnreleased, target?.conflict]);
     let standing = this.#solved.get(key);
     if (!standing) {
-      standing = standingOf({ ...state, targeting: target, schemes: this.families, book: this.book });
+      standing = this.#withReason(row, standingOf({ ...state, targeting: target, schemes: this.families, book: this.book }));
       this.#solved.set(key, standing);
     }
     const { name, address, serial, mac, maker, model, firmware, id, note, tags, addresses } = row;
@@ -171,6 +171,13 @@ class Assembly {
       .join('\n')
       .toLowerCase();
     return { row, state, target, standing, searched, parentName };
+  }
+
+  /** A device that is behind and that Barrow cannot upgrade says so. */
+  #withReason(row: DeviceRow, standing: StandingResult): StandingResult {
+    const family = row.family === null ? undefined : this.families.get(row.family);
+    if (standing.standing !== 'behind' || !family || isUpgradable(family)) return standing;
+    return { ...standing, reason: `Barrow cannot upgrade ${family.title} yet: upgrade it by hand` };
   }
 
   #stateOf(row: DeviceRow, above: number): PathDevice {
