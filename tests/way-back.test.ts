@@ -63,7 +63,7 @@ describe('the way back', () => {
     const told = await cli('rollout', 'plan', 'quay-sw-1', 'dunmoor-rt-1', '--first', '0', '--way-back');
     expect(told, told.out + told.err).toMatchObject({ code: 0 });
     expect(told.out.replace(/\s+/g, ' ')).toContain(
-      'Who fails past it is, as far as its family can, waited for once more, then taken back by its other slot, then given its settings from before, then taken back by the earlier image: at once.',
+      'A device that fails after it takes the recovery steps of its family, at once: waited for once more, then taken back by its other slot, then given its settings from before, then taken back by the earlier image.',
     );
     expect(told.out).not.toContain('one way');
   });
@@ -265,7 +265,7 @@ describe('after a rollout', () => {
   afterAll(() => scene?.end());
 
   it('is known before it begins how it could be taken back: who, how long, and who cannot', () => {
-    expect(ahead).toMatch(/^Once it is done, 1 of 3 can be taken back to what it runs now, in about .+\.$/m);
+    expect(ahead).toMatch(/^After the rollout, `barrow rollout plan-back` can roll back 1 of 3 devices, in about .+\.$/m);
     expect(ahead).toMatch(/^Not eelgate-sw-1, gannet-sw-1: (?!.*R7).+\.$/m);
   });
 

@@ -1,6 +1,6 @@
 import { soakChange, soakWord } from '@barrow/client';
 import type { Rollout, SoakFinding, SoakView } from '@barrow/core';
-import { clock, makeColours, type Io } from './output.js';
+import { clock, count, makeColours, type Io } from './output.js';
 
 export { soakWord };
 
@@ -40,7 +40,9 @@ export function soakText(io: Io, soaks: readonly SoakView[], { name, waves }: Ro
       : `${name} has no soak: nothing is looked at between its waves.`;
   return soaks
     .flatMap((soak) => [
-      c.bold(`Wave ${soak.wave + 1} (${soak.name}), judged ${clock(soak.at)} after ${soak.looks} looks: ${soakWord(soak.findings)}`),
+      c.bold(
+        `Wave ${soak.wave + 1} (${soak.name}), judged ${clock(soak.at)} after ${count(soak.looks, 'soak sample')}: ${soakWord(soak.findings, soak.looks)}`,
+      ),
       ...soak.findings.flatMap((f) => [
         `  ${f.verdict === 'worse' ? c.red('✕ worse  ') : f.verdict === 'unknown' ? c.yellow('? unknown') : '· told   '} ${f.text}`,
         ...(f.series.some((s) => s.points.length > 0) ? drawn(f) : []),

@@ -35,6 +35,7 @@ export {
   soakChange,
   soakValue,
   soakWord,
+  waveText,
   mendedText,
   totalWord,
   totalsOf,

@@ -43,6 +43,29 @@ export function totalsOf(r: Pick<RolloutSummary, 'totals' | 'devices'>): string 
   return [`${n('verified')} of ${r.devices} verified`, ...rest].join(', ');
 }
 
+/** The phase of a wave: `waiting`, `soaking`; once its devices ended, also how many are not verified: `ended, 1 failed`. */
+export function waveText(
+  { phase, totals, soak, soaksUntil }: Pick<Rollout['waves'][number], 'phase' | 'totals' | 'soak' | 'soaksUntil'>,
+  rollout: Rollout['phase'],
+): string {
+  if (phase === 'waiting' && rollout === 'ended') return 'not opened';
+  if (phase === 'waiting' || phase === 'open') return phase;
+  const missed = (['failed', 'recovered', 'skipped', 'withdrawn', 'not-begun'] as const)
+    .filter((k) => (totals[k] ?? 0) > 0)
+    .map((k) => `${totals[k]} ${totalWord(k)}`);
+  const soaks = phase === 'soaking' && rollout !== 'ended';
+  const word = !soaks
+    ? missed.length > 0 || phase === 'soaking'
+      ? 'ended'
+      : phase
+    : soaksUntil === null
+      ? 'ended'
+      : soak.judged
+        ? 'soak ended'
+        : phase;
+  return [word, ...missed].join(', ');
+}
+
 /** What is to be known of each device before, beside what the hazards of its plan say already. */
 export function noticesBeside({ hazards }: Pick<Rollout, 'hazards'>): (run: Pick<RunView, 'name' | 'notices'>) => string[] {
   const told = new Map<string, string[]>();
@@ -195,14 +218,14 @@ export function mendedText({ text, unsure }: RunView['mended'][number]): string 
   return said.endsWith('.') ? said : `${said}.`;
 }
 
-/** How the whole of a plan could be taken back again, in sentences: how long that takes, and who cannot. */
+/** How a whole rollout could be rolled back after its end, in sentences: how long that takes, and which devices cannot. */
 export function takenBackText({ devices, takesMs, stuck, leftOut }: WayBackAhead): string[] {
   const of = devices + leftOut.length;
-  const who = leftOut.length === 0 ? (devices === 1 ? 'It' : `All ${devices}`) : `${devices} of ${of}`;
+  const who = leftOut.length > 0 ? `${devices} of ${of} devices` : devices === 1 ? 'the device' : `all ${devices} devices`;
   const first =
     devices === 0
-      ? 'Once it is done, no device can be taken back to what it runs now.'
-      : `Once it is done, ${who.toLowerCase()} can be taken back to what ${devices === 1 ? 'it runs' : 'they run'} now${stuck === null ? `, in about ${duration(takesMs)}` : `, but not to the end: ${stuck}`}.`;
+      ? 'After the rollout, no device can be rolled back with `barrow rollout plan-back`. Recovery steps of a failed device: see the plan.'
+      : `After the rollout, \`barrow rollout plan-back\` can roll back ${who}${stuck === null ? `, in about ${duration(takesMs)}` : `, but not to the end: ${stuck}`}.`;
   return [
     first,
     ...groupBy(
@@ -271,10 +294,11 @@ export function beginsText({ begins, phase }: Pick<RolloutSummary, 'begins' | 'p
 }
 
 /** How a soak went, in a few words. */
-export function soakWord(findings: readonly { readonly verdict: 'worse' | 'told' | 'unknown' }[]): string {
+export function soakWord(findings: readonly { readonly verdict: 'worse' | 'told' | 'unknown' }[], looks = Infinity): string {
   const worse = findings.filter((f) => f.verdict === 'worse').length;
   if (worse > 0) return `${worse} ${worse === 1 ? 'thing' : 'things'} got worse`;
-  if (findings.some((f) => f.verdict === 'unknown')) return 'nothing got worse that could be seen, and not all could';
+  if (looks === 0) return 'no soak samples: Barrow cannot say whether anything got worse';
+  if (findings.some((f) => f.verdict === 'unknown')) return 'nothing measured got worse; some devices could not be measured';
   return findings.length > 0 ? 'otherwise than before, and no harm' : 'nothing got worse';
 }
 

@@ -13,6 +13,7 @@ import {
   paceOf,
   previewText,
   totalsOf,
+  waveText,
   withChanges,
 } from '@barrow/client';
 
@@ -35,6 +36,22 @@ describe('words that the command line and the console share', () => {
     const totals = { verified: 12, failed: 1, withdrawn: 0, skipped: 0, recovered: 0, 'not-begun': 1, waiting: 0, 'under-way': 2 };
     expect(totalsOf({ totals, devices: 16 })).toBe('12 of 16 verified, 1 failed, 1 not-begun, 2 under way');
   });
+});
+
+describe('the phase of a wave', () => {
+  const soak = { judged: false, worse: null };
+  const soaksUntil = '2026-11-27T22:00:00Z';
+  const wave = { phase: 'soaking', totals: { verified: 2 }, soak, soaksUntil } as const;
+  it.each([
+    ['waiting', { phase: 'waiting', soaksUntil: null }, 'running', 'waiting'],
+    ['never opened', { phase: 'waiting', soaksUntil: null }, 'ended', 'not opened'],
+    ['soaking', {}, 'running', 'soaking'],
+    ['judged', { soak: { judged: true, worse: null } }, 'running', 'soak ended'],
+    ['without a soak', { soaksUntil: null }, 'running', 'ended'],
+    ['soaking when the rollout was stopped', {}, 'ended', 'ended'],
+    ['with all verified', { phase: 'passed', soaksUntil: null }, 'running', 'passed'],
+    ['with a failed device', { phase: 'passed', soaksUntil: null, totals: { failed: 1 } }, 'running', 'ended, 1 failed'],
+  ] as const)('of one that is %s', (_, of, rollout, text) => expect(waveText({ ...wave, ...of }, rollout)).toBe(text));
 });
 
 describe('what would follow from a target', () => {
@@ -258,8 +275,9 @@ describe('what the word does that a gate waits for', () => {
 describe('what a soak has shown, in words', () => {
   it('is short', () => {
     expect(soakWord([])).toBe('nothing got worse');
+    expect(soakWord([{ verdict: 'unknown' }], 0)).toBe('no soak samples: Barrow cannot say whether anything got worse');
     expect(soakWord([{ verdict: 'told' }])).toBe('otherwise than before, and no harm');
-    expect(soakWord([{ verdict: 'told' }, { verdict: 'unknown' }])).toBe('nothing got worse that could be seen, and not all could');
+    expect(soakWord([{ verdict: 'told' }, { verdict: 'unknown' }])).toBe('nothing measured got worse; some devices could not be measured');
     expect(soakWord([{ verdict: 'worse' }, { verdict: 'unknown' }])).toBe('1 thing got worse');
     expect(soakWord([{ verdict: 'worse' }, { verdict: 'worse' }])).toBe('2 things got worse');
   });

@@ -2,7 +2,7 @@ import { createInterface, type Interface } from 'node:readline';
 import { soakWord } from '../soak.js';
 import { duration, stepText, type JournalEntry, type Rollout } from '@barrow/core';
 import { isAtRest, type BarrowClient } from '@barrow/client';
-import { clock, makeColours, outcomeMark, type Io, type Say } from '../output.js';
+import { clock, count, makeColours, outcomeMark, type Io, type Say } from '../output.js';
 
 /** Where nothing moves on the screen, how a long step goes on is told this often. */
 const tellEvery = 30_000;
@@ -122,8 +122,8 @@ export class FollowedLines {
         this.line(
           e.at,
           e.worse === null
-            ? `wave ${e.wave + 1} was looked at ${e.looks} times while it soaked: ${soakWord(e.findings)}`
-            : c.red(`got worse while it soaked: ${e.worse}`),
+            ? `wave ${e.wave + 1}, ${count(e.looks, 'soak sample')}: ${soakWord(e.findings, e.looks)}`
+            : c.red(`wave ${e.wave + 1} got worse in its soak: ${e.worse}`),
         );
         break;
       case 'wave-held':

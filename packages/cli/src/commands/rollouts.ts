@@ -26,6 +26,7 @@ import {
   restOf,
   someOf,
   takenBackText,
+  waveText,
   approvalDoes,
   wouldDo,
   type BarrowClient,
@@ -34,7 +35,7 @@ import {
 import { collect, type CommandContext, type Register } from '../context.js';
 import { soakText } from '../soak.js';
 import { chartText } from '../chart.js';
-import { momentOf } from '../moments.js';
+import { latestStart, momentOf } from '../moments.js';
 import { compare, comparedText, onlyIn } from '../compare.js';
 import { CommandError, exit, Quiet } from '../errors.js';
 import { planFrom, planOptions, whole, type PlanOptions } from '../plan-options.js';
@@ -147,7 +148,7 @@ export function rolloutText(io: Io, r: Rollout): string {
         (w) =>
           `${r.windows.length > 1 ? `${count(w.devices, 'device')} ${w.devices === 1 ? 'goes' : 'go'}` : 'Devices go'} down only in the window ${w.text}${nextText(w)}.`,
       ),
-      `Each device is down for about ${duration(down)}. Settings nobody saved: ${r.unsaved}. At most ${r.limits['rollout']} at once.${apartText(r)}`,
+      `Each device is down for about ${duration(down)}. ${r.unsaved === 'save' ? 'Settings that are not saved to startup are saved first.' : 'A device with settings that are not saved to startup fails before it is changed (`--unsaved save`: Barrow saves them).'} At most ${r.limits['rollout']} at once.${apartText(r)}`,
       learnedText(r),
     );
   for (const wave of r.waves) {
@@ -160,7 +161,7 @@ export function rolloutText(io: Io, r: Rollout): string {
     ].filter(Boolean);
     parts.push(
       '',
-      `Wave ${wave.index + 1} (${wave.name}), ${count(runs.length, 'device')}, ${wave.phase}${wave.soaksUntil ? ` until ${clock(wave.soaksUntil)}` : ''}; gate: ${gate.join(', ')}`,
+      `Wave ${wave.index + 1} (${wave.name}), ${count(runs.length, 'device')}, ${waveText(wave, r.phase)}${wave.soaksUntil && r.phase !== 'ended' ? ` until ${clock(wave.soaksUntil)}` : ''}; gate: ${gate.join(', ')}`,
       ...(wave.heldBack ? [`  held back by ${wave.heldBack.by}: ${wave.heldBack.reason}`] : []),
       ...(wave.soak.worse ? [`  got worse while it soaked: ${wave.soak.worse}; \`barrow rollout soak ${r.id}\` shows it`] : []),
     );
@@ -211,12 +212,12 @@ const nextText = ({ next }: NonNullable<Rollout['window']>): string =>
       ? `, open until ${clock(next.until)}`
       : `, next ${clock(next.from)} to ${clock(next.until)}`;
 
-/** What happens to who fails past the point of no return. */
+/** What happens to a device that fails after the point of no return. */
 function wayBackText({ passages, wayBack }: Rollout): string {
   const rungs = passages.flatMap((p) => p.rungs);
   const texts = rungMeans.flatMap((m) => [...new Set(rungs.flatMap((g) => (g.means === m ? [g.text] : [])))]);
-  if (texts.length === 0) return 'Who fails past it cannot be taken back by Barrow.';
-  return `Who fails past it is, as far as its family can, ${texts.join(', then ')}: ${wayBack ? 'at once' : "on a person's word (`barrow rollout take-back ROLLOUT DEVICE`)"}.`;
+  if (texts.length === 0) return 'A device that fails after it has no recovery step: it stays as it is.';
+  return `A device that fails after it takes the recovery steps of its family, ${wayBack ? 'at once' : 'when you say so (`barrow rollout take-back ROLLOUT DEVICE`)'}: ${texts.join(', then ')}.`;
 }
 
 function rehearsalText(io: Io, r: RehearsalView, isChart: boolean): string {
@@ -619,7 +620,7 @@ export const registerRollouts: Register = (program, act) => {
         const from = at === null ? Date.now() : Date.parse(at);
         const times = {
           ...(at === null ? {} : { at }),
-          ...(o.startBefore === undefined ? {} : { latest: momentOf('--start-before', o.startBefore, from) }),
+          ...(o.startBefore === undefined ? {} : { latest: latestStart(o.startBefore, from) }),
           ...(o.doneBy === undefined ? {} : { doneBy: momentOf('--done-by', o.doneBy, from) }),
         };
         const { journal } = await barrow.rollout(found);

@@ -34,6 +34,7 @@
     noticesBeside,
     restOf,
     someOf,
+    waveText,
     withChanges,
     beginsText,
     boundText,
@@ -649,11 +650,10 @@
       <h2>
         <span>Wave {wave.index + 1} · {wave.name}</span>
         <span class="phase"
-          >{wave.phase === 'soaking' && last && !wave.soaksUntil
-            ? 'ended'
-            : wave.phase === 'soaking' && wave.soak.judged
-              ? 'has soaked'
-              : wave.phase}{#if wave.soaksUntil && !wave.soak.judged}, {since(new Date(now).toISOString(), Date.parse(wave.soaksUntil))} to go{/if}</span
+          >{waveText(wave, rollout.phase)}{#if wave.soaksUntil && !wave.soak.judged && rollout.phase !== 'ended'}, {since(
+              new Date(now).toISOString(),
+              Date.parse(wave.soaksUntil),
+            )} to go{/if}</span
         >
         <span class="quiet">{mine.length} {mine.length === 1 ? 'device' : 'devices'}</span>
         <span class="grow"></span>

@@ -35,7 +35,7 @@
 {#if loaded.failure}<Trouble failure={loaded.failure} />{/if}
 {#if soak}
   <div class="soak" role="group" aria-label="What was seen while wave {wave + 1} soaked">
-    <p class="quiet">Looked at {soak.looks} times while it soaked: {soakWord(soak.findings)}.</p>
+    <p class="quiet">{soak.looks} {soak.looks === 1 ? 'soak sample' : 'soak samples'}: {soakWord(soak.findings, soak.looks)}.</p>
     {#each soak.findings as finding, i (i)}
       {@const drawn = finding.series.filter((s) => s.points.length > 1)}
       <div class="finding" data-verdict={finding.verdict}>

@@ -213,17 +213,21 @@ export function reportPage(report: Report): string {
         }
         ${
           report.soaks
-            ? html`<h2>What was seen while it soaked</h2>
+            ? html`<h2>Soak</h2>
                 <table>
                   ${report.soaks.map(
                     (s) =>
                       html`<tr>
                         <td>${time(s.at)}</td>
-                        <td>wave ${s.wave}, ${s.looks} looks</td>
+                        <td>
+                          wave ${s.wave}, ${s.looks === 0 ? 'no soak samples' : `${s.looks} soak ${s.looks === 1 ? 'sample' : 'samples'}`}
+                        </td>
                         <td>
                           ${
                             s.findings.length === 0
-                              ? 'nothing got worse'
+                              ? s.looks === 0
+                                ? 'Barrow cannot say whether anything got worse.'
+                                : 'Nothing got worse.'
                               : s.findings.map((f) => html`<p class="${s.worse?.startsWith(f) ? 'failed' : ''}">${f}</p>`)
                           }
                         </td>

@@ -228,7 +228,7 @@ export class Soaks {
       model,
       measure: null,
       verdict: 'unknown',
-      text: `${n} ${model} cannot be asked by SNMP: nothing was seen of how ${n === 1 ? 'it fares' : 'they fare'}`,
+      text: `no soak samples of ${n} ${model}: ${n === 1 ? 'it cannot' : 'they cannot'} be read by SNMP`,
       series: [],
     }));
   }
