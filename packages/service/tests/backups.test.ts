@@ -5,7 +5,7 @@ import Sqlite from 'libsql';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import type { Context } from '../src/context.js';
 import { Database } from '../src/data/database.js';
-import { BackupEntity, RolloutEntity, SavedEntity } from '../src/data/entities.js';
+import { BackupEntity, DeviceEntity, RolloutEntity, SavedEntity } from '../src/data/entities.js';
 import { Sealer } from '../src/data/seal.js';
 import { Live } from '../src/live.js';
 import { Backups } from '../src/runner/backups.js';
@@ -44,6 +44,27 @@ describe('what was saved of devices', () => {
       for (const entity of [BackupEntity, SavedEntity, RolloutEntity]) await em.nativeDelete(entity as never, {});
     });
     await backups.retain(null);
+  });
+
+  it('counts as seeing the device', async () => {
+    await db.write(async (em) =>
+      em.insert(DeviceEntity, {
+        ...{
+          id: 'a',
+          name: 'quay-sw-1',
+          address: '127.0.0.2',
+          kind: 'switch',
+          site: 'quay-house',
+          network: 'n',
+          firstSeen: 1,
+          lastSeen: 1,
+        },
+        ...{ credentials: {}, tags: [], addresses: [], flags: [], note: '' },
+      } as never),
+    );
+    const before = Date.now();
+    await backups.keep('a', 'settings', null, null);
+    expect((await db.findOne(DeviceEntity, { id: 'a' }))!.lastSeen).toBeGreaterThanOrEqual(before);
   });
 
   it('is kept once by its digest, and opens for each that has it', async () => {

@@ -1,6 +1,6 @@
 import type { Backup } from '@barrow/core';
 import { rfc3339, type Context } from '../context.js';
-import { BackupEntity, MarkEntity, SavedEntity, type BackupRow } from '../data/entities.js';
+import { BackupEntity, DeviceEntity, MarkEntity, SavedEntity, type BackupRow } from '../data/entities.js';
 import { digestOf, newId } from '../data/seal.js';
 import { notFound } from '../errors.js';
 
@@ -15,6 +15,7 @@ const mark = 'backup-retention';
 export class Backups {
   constructor(private readonly context: Context) {}
 
+  /** Keeps settings that were read from a device just now; the device was seen with them. */
   async keep(
     device: string,
     text: string,
@@ -24,10 +25,13 @@ export class Backups {
     const id = newId('b');
     const sha256 = digestOf(text);
     const bytes = Buffer.byteLength(text);
+    const takenAt = Date.now();
     await this.context.db.writeSurely(async (em) => {
       if ((await em.count(SavedEntity, { sha256 })) === 0) await em.insert(SavedEntity, { sha256, sealed: this.context.sealer.seal(text) });
-      await em.insert(BackupEntity, { id, sha256, device, takenAt: Date.now(), rollout, bytes, firmware });
+      await em.insert(BackupEntity, { id, sha256, device, takenAt, rollout, bytes, firmware });
+      await em.nativeUpdate(DeviceEntity, { id: device }, { lastSeen: takenAt });
     });
+    this.context.live.changed('devices', [device]);
     this.context.live.changed('backups');
     return { id, sha256, bytes };
   }
