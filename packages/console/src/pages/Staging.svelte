@@ -258,7 +258,7 @@
               <td class="mono"><a class="name" href="/images/{o.image}">{o.file}</a></td>
               <td class="mono url">{o.url}</td>
               <td class="num">{octets(o.bytes)}</td>
-              <td>{o.rollout === null ? 'a person' : o.rollout.startsWith('d-') ? 'a delivery' : 'a rollout'}</td>
+              <td>{o.rollout === null ? 'a person' : o.rollout.startsWith('r-') ? 'a rollout' : 'a delivery'}</td>
               <td title={o.devices.map((d) => d.name).join(', ')}
                 >{someOf(
                   o.devices.map((d) => d.name),

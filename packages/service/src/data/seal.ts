@@ -76,4 +76,4 @@ async function anySealed(db: Database): Promise<string | null> {
 export const digestOf = (text: string | Buffer): string => createHash('sha256').update(text).digest('hex');
 
 /** A short name that nothing else has: a letter for what it is, and 40 random bits. */
-export const newId = (letter: string): string => `${letter}-${randomBytes(5).toString('hex')}`;
+export const newId = (kind: string): string => `${kind}-${randomBytes(5).toString('hex')}`;

@@ -90,7 +90,7 @@ export class Deliveries {
   async put(image: ImageRow, devices: readonly DeviceRow[], place: Place, makeRoom: boolean, by: string): Promise<DeliveryRow[]> {
     const groups = await this.group(image, devices, place);
     const rows = groups.map(({ holder, site, devices }): DeliveryRow => ({
-      id: newId('d'),
+      id: newId('dl'),
       image: image.sha256,
       place,
       holder: holder?.id ?? null,
