@@ -13,7 +13,9 @@ describe('a risk that was accepted', () => {
   const upgrade = async (device: string): Promise<Rollout> => {
     const plan = await client.plan({ devices: [device], first: 0, soakSeconds: 0, unsaved: 'save' });
     expect(plan.hazards.map((h) => h.code)).toEqual(expect.arrayContaining(['resets', 'drops']));
-    await client.say(plan.id, 'start', { accept: ['resets', 'drops'] });
+    const reason = 'agreed with the harbour office <5 Dec>';
+    const started = await barrow(['rollout', 'start', plan.id, '--accept', 'resets,drops', '--reason', reason, '--data', scene.data]);
+    expect([started.code, started.err]).toEqual([0, '']);
     return plan;
   };
   const checksOf = async (rollout: Rollout, device: string): Promise<readonly Check[]> =>
@@ -50,6 +52,11 @@ describe('a risk that was accepted', () => {
     expect(checks.every((c) => c.result === 'passed')).toBe(true);
     // It answers by SNMP v3 now, and what is asked that way is compared as before.
     expect(checks.map((c) => c.name)).toEqual(expect.arrayContaining(['configuration', 'doors', 'spanning tree']));
+    // The report says who accepted which risk, and why.
+    expect((await client.report(plan.id)).accepted).toMatchObject(
+      ['resets', 'drops'].map((hazard) => ({ hazard, by: 'first admin', reason: 'agreed with the harbour office <5 Dec>' })),
+    );
+    expect(await client.reportAs(plan.id, 'html')).toContain('agreed with the harbour office &lt;5 Dec&gt;');
     const { credentials } = await client.device('gannet-sw-1');
     expect(JSON.stringify(credentials)).not.toContain('ferry-snmp"');
   });

@@ -66,6 +66,7 @@ describe('bad input, with a service', () => {
     ['a limit that is no number', ['rollout', 'plan', '--at-once', 'many'], 2, '--at-once takes a whole number'],
     ['a limit of nothing', ['rollout', 'plan', '--at-once', '0'], 2, 'Why: --at-once is at least 1'],
     ['a limit beyond all', ['rollout', 'plan', '--at-once', '999999999999999'], 2, 'Why: --at-once is at most 1000'],
+    ['a reason for no risk', ['rollout', 'start', 'latest', '--reason', 'agreed'], 2, 'belongs to --accept'],
     ['a window of no times', ['rollout', 'plan', '--between', '25:00-26:00'], 2, '"25:00-26:00" is no window'],
     ['a site that nothing is at', ['rollout', 'plan', '--site', 'eelgat'], 2, '"eelgat" is not known'],
     ['a list of a kind that there is not', ['device', 'list', '--kind', 'swich'], 2, 'not "swich"; is switch meant?'],

@@ -298,6 +298,15 @@ async function followAndTell({ say }: CommandContext, barrow: BarrowClient, id: 
   judge(end);
 }
 
+interface StartOptions {
+  readonly follow?: boolean;
+  readonly accept?: string[];
+  readonly reason?: string;
+  readonly at?: string;
+  readonly startBefore?: string;
+  readonly doneBy?: string;
+}
+
 /** When it comes to its end; null when it has meanwhile. */
 const foretoldOf = (barrow: BarrowClient, id: string): Promise<ForetoldView | null> => barrow.foretold(id).catch(() => null);
 
@@ -588,12 +597,21 @@ export const registerRollouts: Register = (program, act) => {
     .command('start <rollout>')
     .description('begin')
     .option('--accept <hazards>', 'what could hurt and is accepted: its names with commas between them, or all', commas)
+    .option('--reason <text>', 'why you accept it; the report shows it')
     .option('--at <moment>', "not now: 22:00 (the next one), '2026-11-27 22:00' or +2h; none: it does not begin by itself any more")
     .option('--start-before <moment>', 'if Barrow is not there at that moment: until when it may still begin (an hour after it)')
     .option('--done-by <moment>', 'refused if its rehearsal ends later; nobody goes down who would not be back by then')
     .option('--follow', 'and watch until it ends or is held')
     .action(
-      act(async (context, id: string, o: { follow?: boolean; accept?: string[]; at?: string; startBefore?: string; doneBy?: string }) => {
+      act(async (context, id: string, o: StartOptions) => {
+        if (o.reason !== undefined && o.accept === undefined)
+          throw new CommandError(
+            exit.wrongUse,
+            'reason-without-accept',
+            'The command was not understood',
+            '--reason says why you accept risks, and belongs to --accept.',
+            'Name the risks with --accept, or leave --reason out.',
+          );
         const barrow = context.client();
         const found = await resolve(barrow, id, ['planned']);
         if (o.at === 'none') {
@@ -624,7 +642,7 @@ export const registerRollouts: Register = (program, act) => {
           ...(o.doneBy === undefined ? {} : { doneBy: momentOf('--done-by', o.doneBy, from) }),
         };
         const { journal } = await barrow.rollout(found);
-        const r = await barrow.say(found, 'start', { accept: o.accept ?? [], ...times });
+        const r = await barrow.say(found, 'start', { accept: o.accept ?? [], reason: o.reason ?? null, ...times });
         if (o.follow) return followAndTell(context, barrow, found, journal);
         const begun = at === null ? `Started ${r.name}.` : `${r.name} is not begun yet.`;
         print(context.say, r, () =>

@@ -208,11 +208,13 @@
   const mostGroups = 4;
   let accepting = $state(false);
   let accepted = $state<Record<string, boolean>>({});
+  let acceptedWhy = $state('');
   /** Whether it is to begin at a moment, and which; as a field for dates and times writes it, in the zone of this machine. */
   let later = $state(false);
   let times = $state({ at: '', latest: '', doneBy: '' });
   const askFor = (atMoment: boolean) => (
     (accepted = {}),
+    (acceptedWhy = ''),
     (later = atMoment),
     (times = { at: '', latest: '', doneBy: '' }),
     (accepting = true)
@@ -224,6 +226,7 @@
     show(
       await client().say(id, 'start', {
         accept: toAccept.map((h) => h.code).filter((code) => accepted[code]),
+        reason: acceptedWhy.trim() === '' ? null : acceptedWhy.trim(),
         ...(later ? { at: momentIn(times.at), latest: momentIn(times.latest), doneBy: momentIn(times.doneBy) } : {}),
       }),
     );
@@ -793,6 +796,15 @@
         ></label
       >
     {/each}
+    {#if toAccept.length > 0}
+      <label class="label"
+        ><span class="label-text">Reason (optional): the report shows it</span><input
+          class="input"
+          maxlength="500"
+          bind:value={acceptedWhy}
+        /></label
+      >
+    {/if}
   </FormDialog>
 {/if}
 {#if asking}

@@ -916,7 +916,9 @@ export const reportSchema = z.object({
     })
     .optional(),
   /** The hazards of the plan that a person accepted to begin, with who it was. */
-  accepted: z.array(z.object({ hazard: z.string(), what: z.string(), by: z.string(), devices: z.number().int() })).optional(),
+  accepted: z
+    .array(z.object({ hazard: z.string(), what: z.string(), by: z.string(), devices: z.number().int(), reason: z.string().optional() }))
+    .optional(),
   /** What devices showed while they soaked, in words. */
   soaks: z
     .array(z.object({ wave: z.string(), at: moment, looks: z.number().int(), worse: z.string().nullable(), findings: z.array(z.string()) }))

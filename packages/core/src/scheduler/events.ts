@@ -29,6 +29,8 @@ export const rolloutEventSchema = z.discriminatedUnion('kind', [
     by,
     /** The hazards of its plan that they accepted. */
     accepted: z.array(z.string()).optional(),
+    /** Why they accepted them. */
+    reason: z.string().optional(),
     /** By when it is to be done, by the clock on the wall. */
     doneBy: z.number().int().optional(),
   }),

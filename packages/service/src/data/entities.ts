@@ -420,6 +420,8 @@ export const AppointmentEntity = defineEntity({
     by: p.string(),
     /** The hazards that were accepted. */
     accept: p.json<string[]>(),
+    /** Why they were accepted; null: no reason was given. */
+    reason: p.text().nullable(),
     /** Why it did not begin; null: it may still. */
     missed: p.text().nullable(),
   },

@@ -1,7 +1,7 @@
 import { Migration } from '@mikro-orm/migrations';
 
 /** The layout of the tables; written into `PRAGMA user_version`, so that an older Barrow can refuse a newer database. */
-export const schemaVersion = 17;
+export const schemaVersion = 18;
 
 class First extends Migration {
   override up(): void {
@@ -289,6 +289,14 @@ class Auditing extends Migration {
   }
 }
 
+/** A rollout that starts later keeps the reason for its accepted risks. */
+class AcceptanceReason extends Migration {
+  override up(): void {
+    this.addSql('alter table appointment add column reason text;');
+    this.addSql('pragma user_version = 18;');
+  }
+}
+
 export const migrations = [
   { name: '2026-11-23-first', class: First },
   { name: '2026-11-23-discovering', class: Discovering },
@@ -307,4 +315,5 @@ export const migrations = [
   { name: '2026-11-27-saving', class: Saving },
   { name: '2026-11-27-heeding', class: Heeding },
   { name: '2026-12-02-auditing', class: Auditing },
+  { name: '2026-12-02-acceptance-reason', class: AcceptanceReason },
 ];

@@ -435,6 +435,8 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
     params: idParam,
     body: z.strictObject({
       accept: z.array(z.string().max(60)).max(50).default([]),
+      /** Why the risks are accepted, for the report; null: no reason. */
+      reason: z.string().trim().min(1).max(500).nullable().default(null),
       /** When it begins; null: now. */
       at: askedMoment,
       /** After this it does not begin any more; null: an hour after `at`. */
@@ -448,7 +450,8 @@ export function rolloutRoutes(app: OpenAPIHono<Env>, parts: Parts): void {
       const accepted = active.state.phase === 'planned' ? acceptedOf(active.plan, body.accept) : [];
       const { at, latest, doneBy } = body;
       const instant = (moment: string | null): number | null => (moment === null ? null : Date.parse(moment));
-      await parts.appointments.start(active, { at: instant(at), latest: instant(latest), doneBy: instant(doneBy) }, who.name, accepted);
+      const times = { at: instant(at), latest: instant(latest), doneBy: instant(doneBy) };
+      await parts.appointments.start(active, times, who.name, { codes: accepted, reason: body.reason });
       return view(active);
     },
   });

@@ -142,14 +142,14 @@ export function reportPage(report: Report): string {
         ${leftToDo(report)} ${whatWasTried(report)} ${besideTable(report)}
         ${
           report.accepted
-            ? html`<h2>What was accepted to begin</h2>
+            ? html`<h2>Accepted risks</h2>
                 <table>
                   ${report.accepted.map(
                     (a) =>
                       html`<tr>
                         <td>${a.what}</td>
                         <td class="quiet">${a.devices === 0 ? '' : `${a.devices} devices`}</td>
-                        <td>${a.by}</td>
+                        <td>${a.by}${a.reason === undefined ? '' : `: ${a.reason}`}</td>
                       </tr>`,
                   )}
                 </table>`

@@ -203,6 +203,7 @@ function acceptedOf(plan: Plan, journal: readonly JournalEntry[]): Pick<Report, 
       hazard,
       what: told.get(hazard)?.what ?? hazard,
       by: started.by,
+      ...(started.reason === undefined ? {} : { reason: started.reason }),
       devices: new Set(told.get(hazard)?.groups.flatMap((g) => g.devices)).size,
     })),
   };

@@ -16,6 +16,12 @@ export interface Times {
   readonly doneBy: Instant | null;
 }
 
+/** The risks that a person accepted, and why. */
+export interface Acceptance {
+  readonly codes: readonly string[];
+  readonly reason: string | null;
+}
+
 /** So long after its moment a rollout may still begin, where nothing else was said. */
 const graceMs = 3_600_000;
 /** The clock on the wall is looked at so often, for it may be set, and a machine may have slept. */
@@ -59,10 +65,10 @@ export class Appointments {
   /**
    * Has a plan begin at a moment, or now.
    *
-   * @param accept codes of hazards that were accepted, all that have to be
+   * @param accepted all risks of the plan that have to be accepted
    * @throws Refusal when the moments do not fit each other, or it would not be done by then
    */
-  async start(active: ActiveRollout, times: Times, by: string, accept: readonly string[]): Promise<void> {
+  async start(active: ActiveRollout, times: Times, by: string, accepted: Acceptance): Promise<void> {
     const { plan, state } = active;
     const { at, doneBy } = times;
     const now = Date.now();
@@ -100,10 +106,11 @@ export class Appointments {
     }
     const earlier = this.of(plan.id);
     // Kept before it begins: a service that is killed in between knows by when it is to be done.
-    if (at !== null || doneBy !== null) await this.#keep({ rollout: plan.id, at, latest, doneBy, by, accept: [...accept], missed: null });
+    if (at !== null || doneBy !== null)
+      await this.#keep({ rollout: plan.id, at, latest, doneBy, by, accept: [...accepted.codes], reason: accepted.reason, missed: null });
     if (at === null) {
       try {
-        await this.#begin(active, by, accept, doneBy);
+        await this.#begin(active, by, accepted, doneBy);
       } catch (error) {
         if (earlier) await this.#keep(earlier);
         else await this.forget(plan.id);
@@ -122,8 +129,11 @@ export class Appointments {
     return true;
   }
 
-  async #begin({ plan }: ActiveRollout, by: string, accepted: readonly string[], doneBy: Instant | null): Promise<void> {
-    const said = { ...(accepted.length > 0 ? { accepted: [...accepted] } : {}), ...(doneBy === null ? {} : { doneBy }) };
+  async #begin({ plan }: ActiveRollout, by: string, { codes, reason }: Acceptance, doneBy: Instant | null): Promise<void> {
+    const said = {
+      ...(codes.length > 0 ? { accepted: [...codes], ...(reason === null ? {} : { reason }) } : {}),
+      ...(doneBy === null ? {} : { doneBy }),
+    };
     await this.runner.say(plan.id, { kind: 'rollout-started', at: steadyNow(), by, ...said });
   }
 
@@ -173,7 +183,7 @@ export class Appointments {
     const late = Date.now() > latest!;
     try {
       if (late) throw new Error(`Barrow was not there at ${clock(at)}, and after ${clock(latest!)} (UTC) it was not to begin`);
-      await this.#begin(active, row.by, row.accept, row.doneBy);
+      await this.#begin(active, row.by, { codes: row.accept, reason: row.reason }, row.doneBy);
       if (row.doneBy === null) await this.forget(row.rollout);
     } catch (error) {
       const missed = error instanceof Refusal ? error.detail : (error as Error).message;
