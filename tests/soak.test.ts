@@ -202,8 +202,11 @@ describe('a wave that a person holds back', () => {
       const { page, end } = await openPage(scene.served, `/rollouts/${plan.id}`);
       const wave = page.getByRole('region', { name: 'Wave 2' });
       await wave.getByText('Held back by first admin: the ferry leaves at six.').waitFor();
-      await wave.getByRole('button', { name: 'Let it be opened' }).click();
-      await wave.getByRole('button', { name: 'Hold it back' }).click();
+      // By key: a running rollout moves what stands below it, and a click can miss.
+      await wave.getByRole('button', { name: 'Let it be opened' }).press('Enter');
+      // The whole page is told when it fails: it says why.
+      await expect.poll(() => page.locator('main').innerText(), { timeout: 30_000 }).toContain('Hold it back');
+      await wave.getByRole('button', { name: 'Hold it back' }).press('Enter');
       await wave.getByText('Held back by first admin: from the console.').waitFor();
       expect(await end()).toEqual([]);
       await client.say(plan.id, 'continue', { wave: 1 });
