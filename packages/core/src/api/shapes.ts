@@ -907,12 +907,23 @@ export const reportSchema = z.object({
   ),
   leftOut: z.array(z.object({ device: z.string(), name: z.string(), reason: z.string() })),
   deeds: z.array(z.object({ at: moment, by: z.string(), what: z.string() })),
-  /** How long it took beside how long it was rehearsed to take, as a whole and each of its waves. */
+  /**
+   * Predicted and actual time in milliseconds, as a whole and of each wave. `withFailuresMs`: predicted with the failures that happened;
+   * absent where none did, or where the simulation with them does not come to its end.
+   */
   beside: z
     .object({
       rehearsedMs: z.number().int(),
+      withFailuresMs: z.number().int().optional(),
       tookMs: z.number().int(),
-      waves: z.array(z.object({ wave: z.string(), rehearsedMs: z.number().int(), tookMs: z.number().int().nullable() })),
+      waves: z.array(
+        z.object({
+          wave: z.string(),
+          rehearsedMs: z.number().int(),
+          withFailuresMs: z.number().int().optional(),
+          tookMs: z.number().int().nullable(),
+        }),
+      ),
     })
     .optional(),
   /** The hazards of the plan that a person accepted to begin, with who it was. */

@@ -85,22 +85,32 @@ function whatWasTried({ runs }: Report) {
     </table>`;
 }
 
+/** Predicted and actual time of the rollout and of each wave, and how far they differ in percent of the prediction. */
 function besideTable({ beside }: Report) {
   if (!beside) return '';
-  const row = (name: string, rehearsed: number, took: number | null) =>
-    html`<tr>
+  const failures = beside.withFailuresMs !== undefined;
+  const row = (name: string, predicted: number, withFailures: number | undefined, took: number | null) => {
+    const fair = withFailures ?? predicted;
+    const off = took === null || fair === 0 ? null : Math.round((took / fair - 1) * 100);
+    return html`<tr>
       <td>${name}</td>
-      <td>${duration(rehearsed)}</td>
+      <td>${duration(predicted)}</td>
+      ${failures ? html`<td>${withFailures === undefined ? '–' : duration(withFailures)}</td>` : ''}
       <td>${took === null ? '–' : duration(took)}</td>
+      <td>${off === null ? '–' : `${off > 0 ? '+' : ''}${off} %`}</td>
     </tr>`;
-  return html`<h2>As rehearsed, and as it went</h2>
+  };
+  return html`<h2>Predicted and actual time</h2>
     <table>
       <tr>
         <th></th>
-        <th>Rehearsed</th>
-        <th>Took</th>
+        <th>Predicted</th>
+        ${failures ? html`<th>Predicted with the failures that happened</th>` : ''}
+        <th>Actual</th>
+        <th>Difference</th>
       </tr>
-      ${beside.waves.map((w) => row(`Wave ${w.wave}`, w.rehearsedMs, w.tookMs))} ${row('All of it', beside.rehearsedMs, beside.tookMs)}
+      ${beside.waves.map((w) => row(`Wave ${w.wave}`, w.rehearsedMs, w.withFailuresMs, w.tookMs))}
+      ${row('Whole rollout', beside.rehearsedMs, beside.withFailuresMs, beside.tookMs)}
     </table>`;
 }
 

@@ -3,10 +3,12 @@ import {
   legsOf,
   passageOf,
   rehearse,
+  rehearseWith,
   rungText,
   stepsOf,
   type Check,
   type JournalEntry,
+  type Mishap,
   type Plan,
   type PlannedLeg,
   type PlannedRun,
@@ -170,22 +172,40 @@ export function makeReport(
 /** A plan of more devices is not rehearsed for a report: that would take longer than to read it. */
 const mostRehearsed = 2000;
 
-/** How long it took beside its rehearsal; nothing while it has not ended. */
+/** The first failure of each run, which a simulation has to know to be compared with what happened. */
+function failuresOf(plan: Plan, journal: readonly JournalEntry[]): Mishap[] {
+  const runs = new Map(plan.runs.map((r) => [r.id, r]));
+  const first = new Map<string, Mishap>();
+  for (const { event } of journal) {
+    if ((event.kind !== 'step-failed' && event.kind !== 'run-absent') || first.has(event.run)) continue;
+    const run = runs.get(event.run);
+    if (run) first.set(event.run, { run, step: event.kind === 'step-failed' ? event.step : 'preflight', cause: event.cause });
+  }
+  return [...first.values()];
+}
+
+/** How long it took beside its simulations, without and with the failures that it met; nothing while it has not ended. */
 function besideOf({ plan, state }: ActiveRollout, journal: readonly JournalEntry[]): Pick<Report, 'beside'> {
   const { startedAt, endedAt } = state;
   if (startedAt === null || endedAt === null || plan.runs.length > mostRehearsed) return {};
   const told = rehearse(plan, startedAt);
+  const failures = failuresOf(plan, journal);
+  const failed = failures.length === 0 ? null : rehearseWith(plan, startedAt, failures, true);
+  /** A simulation that comes to a stand, or opens fewer waves, says nothing of how long it takes. */
+  const same = failed !== null && failed.stuck === null && failed.waves.length === told.waves.length ? failed : null;
   const of = (kind: 'wave-opened' | 'wave-ended', wave: number): number | undefined =>
     journal.findLast(({ event }) => event.kind === kind && event.wave === wave)?.event.at;
   return {
     beside: {
       rehearsedMs: Math.round(told.endsAt - told.beginsAt),
+      ...(same === null ? {} : { withFailuresMs: Math.round(same.endsAt - same.beginsAt) }),
       tookMs: Math.round(endedAt - startedAt),
-      waves: told.waves.map(({ wave, opensAt, endsAt }) => {
+      waves: told.waves.map(({ wave, opensAt, endsAt }, nth) => {
         const [opened, ended] = [of('wave-opened', wave), of('wave-ended', wave)];
         return {
           wave: plan.waves[wave]!.name,
           rehearsedMs: Math.round(endsAt - opensAt),
+          ...(same === null ? {} : { withFailuresMs: Math.round(same.waves[nth]!.endsAt - same.waves[nth]!.opensAt) }),
           tookMs: opened === undefined || ended === undefined ? null : Math.round(ended - opened),
         };
       }),
