@@ -61,6 +61,12 @@ describe('a server of files', () => {
     expect(headers).toContain(`content-length: ${content.length}`);
     expect(headers).toContain(`etag: "${sha(content)}"`);
     expect((await curl('-o', '/dev/null', '-w', '%{http_code}', '-H', `if-none-match: "${sha(content)}"`, `${at}/image`)).out).toBe('304');
+    for (const [match, code] of [
+      ['"x"', '412'],
+      [`"x", "${sha(content)}"`, '200'],
+      ['*', '200'],
+    ] as const)
+      expect((await curl('-o', '/dev/null', '-w', '%{http_code}', '-H', `if-match: ${match}`, `${at}/image`)).out).toBe(code);
     expect((await curl('-I', `${at}/image`)).out).toContain('accept-ranges: bytes');
   });
 

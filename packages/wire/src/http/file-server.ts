@@ -174,6 +174,12 @@ export class FileServer<Tag> {
       'cache-control': 'private, no-transform',
       etag,
     };
+    // RFC 9110 §13.1.1: a client that continues another content is refused.
+    const wanted = request.headers['if-match'];
+    if (wanted !== undefined && wanted.trim() !== '*' && !wanted.split(/\s*,\s*/).includes(etag)) {
+      response.writeHead(412, { ...headers, 'content-length': 0 }).end();
+      return;
+    }
     // RFC 9110 §13.1.2: who has it already need not fetch it again.
     if (request.headers['if-none-match']?.split(/\s*,\s*/).includes(etag)) {
       response.writeHead(304, headers).end();
