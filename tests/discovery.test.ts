@@ -154,7 +154,7 @@ describe.skipIf(!has('snmpd'))("a device that fits no family: Debian's snmpd", (
     ]);
     const faulty = await cli('family', 'add', file);
     expect(faulty.code).toBe(4);
-    expect(faulty.err).toContain('line:4:7: kind: it is one of');
+    expect(faulty.err).toContain(`${file}:4:7: kind: it is one of`);
     expect(faulty.err).toContain('is other meant?');
     expect(faulty.err).toContain('"recognize" is not known here: is recognise meant?');
     await written([['odd-things', 'tarnbrook-access']]);

@@ -96,6 +96,16 @@ function told(error: unknown): Told {
   };
 }
 
+/** Names the file at each fault that the service found in it; the service knows only its text. */
+export async function faultsIn<T>(file: string, asked: Promise<T>): Promise<T> {
+  try {
+    return await asked;
+  } catch (error) {
+    if (!(error instanceof ProblemError) || error.problem.code !== 'family-file') throw error;
+    throw new ProblemError({ ...error.problem, detail: error.problem.detail.replace(/^line:(?=\d+:\d+: )/gm, `${file}:`) });
+  }
+}
+
 /** Names options where the service names fields, `atOnce` as `--at-once`, if the command has such an option. */
 export const inOptions = (why: string, options: ReadonlySet<string>): string =>
   why.replace(/(^|; )([a-z][A-Za-z]*)(?=:? )/g, (whole, before: string, field: string) => {

@@ -2,7 +2,7 @@ import type { Register } from '../context.js';
 import { open, readdir, readFile, writeFile } from 'node:fs/promises';
 import { basename, join } from 'node:path';
 import type { FileFault } from '@barrow/families';
-import { CommandError, exit, Quiet } from '../errors.js';
+import { CommandError, exit, faultsIn, Quiet } from '../errors.js';
 import { readText } from '../read-text.js';
 import { clock, count, octets, print, table } from '../output.js';
 
@@ -177,7 +177,7 @@ export const registerFamilies: Register = (program, act) => {
         const archive = await archiveAt(file);
         const made = archive
           ? await client().addFamilyArchive(archive.toString('base64'), replace)
-          : await client().addFamily(await readText(file), replace, await conversationsBeside(file));
+          : await faultsIn(file, client().addFamily(await readText(file), replace, await conversationsBeside(file)));
         print(say, made, () =>
           [
             `${made.title} (${made.family}): ${made.what}.`,

@@ -4,7 +4,7 @@ import type { BarrowClient } from '@barrow/client';
 import { isCauseCode, meantText, recordedOver, type FamilyTrial, type RecordedOver } from '@barrow/core';
 import type { Conversation, Exchange, Tried } from '@barrow/families';
 import type { Register } from '../context.js';
-import { CommandError, exit, Quiet } from '../errors.js';
+import { CommandError, exit, faultsIn, Quiet } from '../errors.js';
 import { readText } from '../read-text.js';
 import { count, makeColours, print, type Say } from '../output.js';
 
@@ -348,7 +348,7 @@ export const registerTeaching: Register = (program, act) => {
               `On a device ${onlyAsk.join(', ')} can be tried.`,
             );
           const all: FamilyTrial[] = [];
-          for (const name of names) all.push(await client().tryFamily(text, name, o.against, o.mayChange === true));
+          for (const name of names) all.push(await faultsIn(file, client().tryFamily(text, name, o.against, o.mayChange === true)));
           return print(say, all, () =>
             all
               .map((t) =>

@@ -64,7 +64,7 @@ export function describeIssue(issue: Issue, given: unknown, name = nameOf(issue.
         ? `${name} is ${kindWords[issue.expected] ?? issue.expected}`
         : `${name}: ${issue.message}`;
     case 'unrecognized_keys':
-      if (!issue.message.startsWith('Unrecognized')) return issue.message;
+      if (!issue.message.startsWith('Unrecognized')) return issue.message.replaceAll('\n', '; ');
       return `${issue.keys.map((k) => `"${k}"`).join(', ')} ${issue.keys.length === 1 ? 'is' : 'are'} not known ${issue.path.length === 0 ? 'here' : `in ${name}`}`;
     case 'invalid_value':
       return oneOfText(name, issue.values.map(String), input);

@@ -68,7 +68,7 @@ export function readWritten<S extends z.ZodType>(
   if (parsed.success) return { value: parsed.data, faults: null };
   return {
     value: null,
-    faults: parsed.error.issues.map((issue) => {
+    faults: parsed.error.issues.flatMap(eachKey).map((issue) => {
       const unknownKey = issue.code === 'unrecognized_keys' ? (issue.keys[0] ?? null) : null;
       const node = nodeAt(document, issue.path, unknownKey);
       return {
@@ -79,6 +79,13 @@ export function readWritten<S extends z.ZodType>(
       };
     }),
   };
+}
+
+/** A fault of several unknown keys as one for each, so that each is told at its own line. */
+function eachKey(issue: z.core.$ZodIssue): z.core.$ZodIssue[] {
+  if (issue.code !== 'unrecognized_keys') return [issue];
+  const told = issue.message.split('\n');
+  return issue.keys.map((key, nth) => ({ ...issue, keys: [key], message: told[nth] ?? issue.message }));
 }
 
 /** What is wrong at a place, without the place. */
