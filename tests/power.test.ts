@@ -76,7 +76,7 @@ describe('a device that hangs at its restart', () => {
       'its power is cut if it does not come back only on your word: quay-cam-2 would lose power with it, on outlet 1 of quay-pdu-1',
     );
     expect((await cli('rollout', 'plan', 'quay-rt-1', '--way-back')).out).toContain(
-      'started anew by cutting its power on your word, since others share it: at once.',
+      'started anew by cutting its power on your word, since others share it',
     );
     await client.setDevice('quay-cam-2', { feed: null });
   });

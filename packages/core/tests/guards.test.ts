@@ -1,6 +1,6 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { guardsOf, standsAt, type DeviceId, type Feed, type Link } from '@barrow/core';
+import { DarkIf, guardsOf, standsAt, type DeviceId, type Feed, type Link } from '@barrow/core';
 
 const link = (a: string, b: string, sure: Link['sure'] = 'named'): Link => ({
   a: { device: a, port: null },
@@ -49,6 +49,21 @@ describe('single points of failure, read from the map', () => {
     for (const id of ['c1', 'c2', 's1', 's2', 's3']) expect(g.under.get(id)).toEqual([id]);
     expect([...g.rings.keys()].sort()).toEqual(['c1', 'c2']);
     expect(g.rings.get('c1')).toEqual(g.rings.get('c2'));
+  });
+
+  it('are not the power strip that keeps its outlets on, but what powers that', () => {
+    const devices = (keeps: boolean) =>
+      ['ups', 'strip', 'sw', 'core'].map((id) => ({ id, parent: null, ...(id === 'strip' ? { keepsPower: keeps } : {}) }));
+    const feeds = [feed('ups', 'strip'), feed('strip', 'sw'), feed('strip', 'core'), feed('ups', 'core')];
+    const of = (keeps: boolean) => guardsOf(devices(keeps), { links: [], feeds });
+    const dark = (keeps: boolean, device: string) => new DarkIf(devices(keeps), { links: [], feeds }).of(device).map((d) => d.device);
+    expect(of(false).under.get('sw')).toEqual(names('ups strip sw'));
+    expect(of(true).under.get('sw')).toEqual(names('ups sw'));
+    expect([of(false).feeds.get('strip'), of(true).feeds.get('strip')]).toEqual([['core'], undefined]);
+    expect([dark(false, 'strip'), dark(true, 'strip')]).toEqual([['sw'], []]);
+    // Without power of its own it delivers none.
+    expect(dark(true, 'ups').sort()).toEqual(names('strip sw core'));
+    expect(of(true).feeds.get('ups')).toBeUndefined();
   });
 
   it('count a second feed as such, and a suggested link only where nothing surer is known', () => {

@@ -99,6 +99,14 @@ describe('a family file', () => {
     expect(Math.abs(found[0]!.line - expected), `line ${found[0]!.line}, expected about ${expected}`).toBeLessThanOrEqual(1);
   });
 
+  it('with several unknown keys names each at its own line', () => {
+    const found = faults(text.replace('\nshell:\n', '\nwarranty: 5 years\ncolour: grey\nshell:\n')).filter((x) =>
+      x.message.includes('not known'),
+    );
+    expect(found.map((x) => x.message.split(' ')[0])).toEqual(['"warranty"', '"colour"']);
+    expect(found[1]!.line).toBe(found[0]!.line + 1);
+  });
+
   it('that is no YAML is refused at its line', () => {
     expect(faults('family: x\n  title: [')[0]).toMatchObject({ file: 'f.yaml', line: expect.any(Number) as number });
   });
@@ -261,6 +269,12 @@ describe('what a family file says and cannot mean', () => {
       'recovery: [wait, console, power-cycle, other-slot, restore, earlier-image]',
       'recovery: [wait, power-cycle]',
       /nobody logs in so/,
+    ],
+    [
+      'outlets that stay on, and a power cut',
+      '\nshell:\n',
+      '\nkeepsPower: true\nshell:\n',
+      /a power-cycle takes the power of its outlets as well/,
     ],
     ['power that is cut of who may still be writing', '    writeLimit: 5 min\n', '', /`writeLimit` is missing, which says how long/],
     [

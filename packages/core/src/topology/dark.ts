@@ -16,9 +16,11 @@ export class DarkIf {
   readonly #next = new Map<DeviceId, Set<DeviceId>>();
   readonly #children = new Map<DeviceId, DeviceId[]>();
   readonly #ids: readonly DeviceId[];
+  readonly #keepsPower: ReadonlySet<DeviceId>;
 
-  constructor(devices: readonly Pick<MapDevice, 'id' | 'parent'>[], topology: Pick<Topology, 'links' | 'feeds'>) {
+  constructor(devices: readonly Pick<MapDevice, 'id' | 'parent' | 'keepsPower'>[], topology: Pick<Topology, 'links' | 'feeds'>) {
     this.#ids = devices.map((d) => d.id);
+    this.#keepsPower = new Set(devices.flatMap((d) => (d.keepsPower ? [d.id] : [])));
     const add = (map: Map<DeviceId, Set<DeviceId>>, key: DeviceId, value: DeviceId): void => {
       const set = map.get(key);
       if (set) set.add(value);
@@ -44,7 +46,7 @@ export class DarkIf {
   of(device: DeviceId): Dark[] {
     const found = new Map<DeviceId, Dark>();
     const gone = new Set([device]);
-    const queue = [device];
+    const queue = this.#keepsPower.has(device) ? [] : [device];
     for (let from = queue.shift(); from !== undefined; from = queue.shift())
       for (const to of this.#feeds.get(from) ?? []) {
         if (gone.has(to) || ![...this.#fedBy.get(to)!].every((f) => gone.has(f))) continue;

@@ -23,7 +23,7 @@ export interface Guards {
  * linear: one depth-first walk, and rounds of meetings of short lists.
  */
 export function guardsOf(
-  devices: readonly Pick<MapDevice, 'id' | 'parent'>[],
+  devices: readonly Pick<MapDevice, 'id' | 'parent' | 'keepsPower'>[],
   topology: Pick<Topology, 'links' | 'feeds'>,
   here: DeviceId | null = null,
 ): Guards {
@@ -32,7 +32,8 @@ export function guardsOf(
   const next = neighbours(ids, indexOf, topology.links);
   const feeders = feedersOf(ids, indexOf, topology.feeds);
   const parents = devices.map((d) => (d.parent === null || d.parent === d.id ? undefined : indexOf.get(d.parent)));
-  const power = powerUnder(feeders);
+  const keeps = devices.map((d) => d.keepsPower === true);
+  const power = powerUnder(feeders, keeps);
   const { blocks, middles } = walk(next, here === null ? undefined : indexOf.get(here));
 
   const under = pathUnder(next, middles, power, parents);
@@ -53,7 +54,9 @@ export function guardsOf(
     const mine = new Set(darkened.flatMap((x) => ringsOf[x]!));
     if (mine.size > 0) rings.set(id, [...mine].sort());
     const dark = new Set(darkened);
-    const hurt = new Set(darkened.flatMap((x) => (power[x]!.includes(d) ? fed[x]! : [])).filter((u) => !dark.has(u)));
+    const hurt = new Set(
+      darkened.flatMap((x) => (power[x]!.includes(d) && !(x === d && keeps[d]) ? fed[x]! : [])).filter((u) => !dark.has(u)),
+    );
     if (hurt.size > 0) feeds.set(id, [...hurt].map((u) => ids[u]!).sort());
   });
   return {
@@ -87,8 +90,11 @@ function feedersOf(ids: readonly string[], indexOf: ReadonlyMap<string, number>,
   return feeders.map((set) => [...set]);
 }
 
-/** Whose going down takes the power of each device: what all of its feeds have in common. A circle of feeds ends where it closes. */
-function powerUnder(feeders: readonly (readonly number[])[]): readonly (readonly number[])[] {
+/**
+ * The devices whose restart takes the power of each device: what all of its feeds have in common. A circle of feeds ends where it
+ * closes. A feed that keeps delivering power while it restarts takes it only when it loses its own.
+ */
+function powerUnder(feeders: readonly (readonly number[])[], keeps: readonly boolean[]): readonly (readonly number[])[] {
   const known: (readonly number[] | undefined)[] = feeders.map(() => undefined);
   const open = new Set<number>();
   const of = (u: number): readonly number[] => {
@@ -96,7 +102,10 @@ function powerUnder(feeders: readonly (readonly number[])[]): readonly (readonly
     if (done) return done;
     if (open.has(u)) return [u];
     open.add(u);
-    const common = feeders[u]!.map(of).reduce<readonly number[] | null>((a, b) => (a === null ? b : a.filter((x) => b.includes(x))), null);
+    const common = feeders[u]!.map((f) => (keeps[f] ? of(f).filter((x) => x !== f) : of(f))).reduce<readonly number[] | null>(
+      (a, b) => (a === null ? b : a.filter((x) => b.includes(x))),
+      null,
+    );
     open.delete(u);
     return (known[u] = [...new Set([u, ...(common ?? [])])]);
   };

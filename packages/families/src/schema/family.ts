@@ -55,6 +55,13 @@ function faultsOfPower(
     fault(here, 'it waits for no return after which its power could be cut');
 }
 
+/** A power cut takes the power of its outlets too, whatever its restart leaves on. */
+function faultsOfKeptPower({ recovery }: FamilyWay, fault: (path: PropertyKey[], message: string) => void, { keepsPower }: Family): void {
+  const at = recovery.indexOf('power-cycle');
+  if (keepsPower && at >= 0)
+    fault(['recovery', at], 'a power-cycle takes the power of its outlets as well: leave `power-cycle` or `keepsPower` out');
+}
+
 /** Who is spoken to over a console logs in there, shows that it is the one, and is left as it was found. */
 function faultsOfConsole({ recovery }: FamilyWay, fault: (path: PropertyKey[], message: string) => void, family: Family): void {
   const at = recovery.indexOf('console');
@@ -129,7 +136,7 @@ export const familySchema = familyShape.superRefine((family, context) => {
     if (names[0] !== 'preflight' && names.includes('preflight')) fault(['ways', index, 'stretches'], 'it does not begin with preflight');
     const ends = names.filter((n) => !['by-hand', 'confirm', 'put-back'].includes(n)).at(-1);
     if (ends !== 'checks' && names.includes('checks')) fault(['ways', index, 'stretches'], 'it does not end with checks');
-    for (const look of [faultsOfGuard, faultsOfSides, faultsOfPower, faultsOfConsole])
+    for (const look of [faultsOfGuard, faultsOfSides, faultsOfPower, faultsOfKeptPower, faultsOfConsole])
       look(family.ways[index]!, (path, message) => fault(['ways', index, ...path], message), family);
     for (const [at, name] of names.entries())
       if (name !== 'by-hand' && names.indexOf(name) !== at) fault(['ways', index, 'stretches'], `the step ${name} stands in it twice`);

@@ -55,7 +55,7 @@ export class MapService {
 
   constructor(private readonly context: Context) {
     context.live.listen((event) => {
-      if (event.kind === 'changed' && event.what === 'devices') this.#drawn = null;
+      if (event.kind === 'changed' && (event.what === 'devices' || event.what === 'families')) this.#drawn = null;
     });
   }
 
@@ -78,6 +78,7 @@ export class MapService {
       addresses: [row.address, ...row.addresses].filter((a) => a !== '' && !row.flags.some((f) => f.flag === 'displaced')),
       around: around.get(row.id) ?? null,
       onParent: row.onParent,
+      keepsPower: row.family !== null && this.context.families.get(row.family)?.keepsPower === true,
       outlets: row.outlets,
       feedByHand: row.feedByHand,
       uplinkByHand: row.uplinkByHand,
