@@ -7,27 +7,53 @@ writeFileSync(
   new URL('../docs/when-nothing-moves.md', import.meta.url),
   `# When nothing moves
 
-A device was told to fetch an image, and on the screen nothing happens. Barrow watches every transfer that it expects and works down what a good technician
-would look at, from the store outward to the device. What it finds first is the cause; everything that it found stands in the story of the
-transfer (\`barrow transfer show ID\`, or the page of the transfer), with what was seen.
+A device is told to fetch an image, and nothing arrives. Barrow watches every transfer that it expects and looks for the reason in
+the order below, from the store to the device. The first fault found is the cause. \`barrow transfer show ID\` and the page of the
+transfer show everything that was found.
 
-1. **The store.** Does it listen? At the address that the device was told? \`barrow staging check\` asks it through every address.
-2. **The device.** Does it answer anything at all? If it does and its family knows how, it pings the store itself: a ping that fails is a filter or a route,
-   a ping that arrives leaves the TFTP port, or what the device was told.
-3. **The request.** Did it come at all, and with the login that the HTTP store asks for? Did it come from another address? A device has several; when the name that was asked for is the very one that is awaited, say
-   \`barrow transfer claim TRANSFER DEVICE\`, and it may fetch from there. Was it for another name? The nearest staged names are told.
-4. **The answers.** TFTP answers from a new port (RFC 1350 §4). A request that arrives, and answers of which none is acknowledged, are a
-   firewall that knows of port 69 only. Options acknowledged, and the first large block never: a link on the way that drops large packets.
-5. **The way.** The same block again and again: loss, or a device that hangs; tries that stop at changing blocks are the line, always at the same one the device.
-6. **The device, again.** It has everything: what does it say, how many octets does it hold, and what is their digest?
+1. **The store.** Does it listen, at the address that the device uses? \`barrow staging check\` asks the store through each address.
+2. **The device.** Does it answer? If its family can, the device pings the store. A ping that fails means a filter or a route. A ping
+   that arrives leaves the TFTP port, or the command that the device got.
+3. **The request.** Did it arrive, and with the login that the HTTP store needs? From another address of the device? If the name is the
+   expected one, \`barrow transfer claim TRANSFER DEVICE\` allows that address. For another name, Barrow shows the nearest staged names.
+4. **The answers.** TFTP answers from a new port (RFC 1350 §4). If the device acknowledges no answer, a firewall lets only port 69
+   through. If it acknowledges the options but not the first large block, a link drops large packets.
+5. **The line.** The same block is sent again and again: loss, or a device that hangs. Tries that stop at different blocks are the line;
+   tries that stop at the same block are the device.
+6. **The device, again.** It has the whole file: what does it say, how many bytes does it hold, and what is their digest?
 
-While a device fetches over a shared, slow link, waiting for its turn is not silence, and is not counted as such. A device that erases its flash in the middle may say
-nothing for a while: only when it stays silent for longer than that does a transfer count as stuck, and it is told again when it goes on.
+A device that waits for its turn on a shared slow link is not stuck. Neither is a device that erases its flash: a transfer counts as
+stuck only after a longer silence, and Barrow reports when it continues.
+
+## See one in the demo
+
+This needs \`npm run demo -- --fresh\` and \`export BARROW_DATA=.barrow-demo/data\`. The device asks for the name in capital letters.
+
+\`\`\`sh
+curl -s -X PUT http://127.0.0.1:8471/quay-sw-1/asks-in-capitals
+npx barrow upgrade quay-sw-1                       # exit 1: the device asks for another name
+npx barrow transfer list
+\`\`\`
+
+\`\`\`text
+quay-sw-1
+\`\`\`
+
+Without the fault the upgrade works.
+
+\`\`\`sh
+curl -s -X DELETE http://127.0.0.1:8471/quay-sw-1/asks-in-capitals
+npx barrow upgrade quay-sw-1
+\`\`\`
+
+\`\`\`text
+1 of 1 verified
+\`\`\`
 
 ## Faults and the cause that is named first
 
-Each of these is switched on in the tests, which read this table (\`packages/core/src/transfers/faults.ts\`; this page is made from it by
-\`node scripts/faults-page.mjs\`). Most can be switched on in the demo as well: see the README.
+The tests switch on each of these faults. They read the same table (\`packages/core/src/transfers/faults.ts\`), from which
+\`node scripts/faults-page.mjs\` makes this page. Most can be switched on [in the demo](demo-faults.md) as well.
 
 | fault | tried by | what is wrong | what gives it away | cause | what to do |
 |---|---|---|---|---|---|
@@ -35,10 +61,12 @@ ${transferFaults.map(row).join('\n')}
 
 ## The packets
 
-What is sent by HTTP counts as sent when this machine's kernel has taken it: how much of it arrived, HTTP does not tell, and Barrow does not say it.
+Barrow keeps the first 20 and the last 200 packets of every TFTP transfer, without a capture program: time, direction, and the first
+bytes with the options or the block number. That is never enough to rebuild a file. \`barrow transfer show ID --pcapng FILE\` writes
+them as pcapng; \`--json\` shows them decoded. Of HTTP, Barrow knows only what the kernel of this machine took, not what arrived.
 
-The first twenty and the last two hundred packets of every TFTP transfer are kept, without a capture program: with the time, the direction and what they say, and enough of
-each to see its options or block number, never enough to rebuild a file. \`barrow transfer show ID --pcapng FILE\` writes them as pcapng, for a viewer of your own;
-\`--json\` has them decoded.
+![A failed transfer, and why](screenshots/transfer.png)
+![All transfers](screenshots/transfers.png)
+![A transfer in the terminal](screenshots/terminal-transfer.png)
 `,
 );

@@ -16,6 +16,8 @@ const guides: readonly (readonly [page: string, network: number, bare: boolean])
   ['docs/staging.md', 189, false],
   ['docs/discovery.md', 190, false],
   ['docs/teach-a-device-family.md', 191, false],
+  ['docs/notifications.md', 193, false],
+  ['docs/when-nothing-moves.md', 194, false],
 ];
 
 describe('a page, followed word by word', () => {
