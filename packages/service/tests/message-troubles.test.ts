@@ -56,6 +56,9 @@ describe('a message that cannot be sent says why, and what helps', () => {
       'nothing listens at this address and port (ECONNREFUSED)',
     );
   });
+  it('when web clients refuse the port', async () => {
+    expect(await beat('http://127.0.0.1:9/').then(() => 'sent', troubleOf)).toMatch(/^web clients never use this port/);
+  });
   it('when it closes the connection', async () => {
     const port = await listening((socket) => socket.once('data', () => socket.destroy()));
     expect(await beat(`http://127.0.0.1:${port}/`).then(() => 'sent', troubleOf)).toMatch(/^the server closed the connection/);

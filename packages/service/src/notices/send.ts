@@ -32,6 +32,7 @@ const meanings: readonly (readonly [RegExp, string])[] = [
   [/ETIMEDOUT|TimeoutError|timeout/i, 'no answer in time: check address, port and firewall'],
   [/ECONNRESET|EPIPE|other side closed|Unexpected socket close/i, 'the server closed the connection: check the port and `--tls`'],
   [/EHOSTUNREACH|ENETUNREACH/, 'there is no route to the server'],
+  [/\bbad port\b/, 'web clients never use this port: take another'],
   [/EAUTH/, 'the server refused the login'],
 ];
 
