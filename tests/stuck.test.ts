@@ -48,6 +48,7 @@ describe.skipIf(!mayMount)('a disk that is full', () => {
     const plan = await client.plan({ devices: ['quay-sw-1', 'quay-sw-2'], first: 1, atOnce: 1, soakSeconds: 0 });
     const stop = new AbortController();
     const filler = join(disk.path, 'disk', 'filler');
+    await client.setDevice('quay-sw-2', { note: 'kept while there is room' });
     await client.say(plan.id, 'start');
     await rolloutUntil(client, plan.id, (r) => r.runs.some((x) => x.step === 'transfer'));
     // What the service gives back to the disk meanwhile is taken, too.
@@ -64,11 +65,24 @@ describe.skipIf(!mayMount)('a disk that is full', () => {
     const refused = await barrow(['rollout', 'hold', plan.id], { data: scene.data });
     expect(refused.code).toBe(1);
     expect(refused.err).toMatch(/It was not kept, and nothing was done[\s\S]*Make room/);
+    // A change is kept with its audit entry, or refused in words.
+    let kept = 1;
+    const change = (): Promise<string> => {
+      fill(filler);
+      return client.setDevice('quay-sw-2', { note: `${kept} `.padEnd(900, 'by the stairs, ') }).then(
+        () => `kept ${++kept}`,
+        (error: { problem: { status: number; code: string } }) => `${error.problem.status} ${error.problem.code}`,
+      );
+    };
+    await expect.poll(change, { timeout: 60_000 }).toBe('507 disk-full');
     rmSync(filler);
     const ended = await rolloutUntil(client, plan.id, isEnded);
     stop.abort();
     expect(ended.totals).toMatchObject({ verified: 2, failed: 0 });
     expect((await client.health()).troubles).toEqual([]);
+    const audited = async (): Promise<number> =>
+      (await client.deeds({ most: 500 })).items.filter((d) => d.path.endsWith('/devices/quay-sw-2')).length;
+    await expect.poll(audited).toBe(kept);
     for (const name of ['quay-sw-1', 'quay-sw-2']) expect(scene.fleet.device(name).counters).toMatchObject({ activations: 1, reboots: 1 });
   });
 });
