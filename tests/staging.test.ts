@@ -82,8 +82,10 @@ describe('staging', () => {
 
     it('by SFTP into its folder, from which its next reset takes it: armed from then on, until it is disarmed', async () => {
       // The version that it runs already would arm nothing.
-      fixture('quay-con-1').facts.firmware = '4.0.1';
-      await fixture('quay-con-1').reopen();
+      const server = fixture('quay-con-1');
+      server.facts.firmware = '4.0.1';
+      server.running = server.persistent.store[0] = { ...server.running, version: '4.0.1' };
+      await server.reopen();
       await discover(client);
       const [plan] = await client.planDelivery({ image: 'sc16-4.0.3.itb', devices: ['quay-con-1'], place: 'device' });
       expect(plan).toMatchObject({ holder: 'quay-con-1', fits: true, alreadyThere: false, arms: true });
@@ -95,6 +97,20 @@ describe('staging', () => {
       expect((await deviceCalled('quay-con-1')).armed).toBeNull();
       expect(fixture('quay-con-1').shelf.files).toEqual([]);
       expect(await cli('staging', 'disarm', 'quay-con-1')).toMatchObject({ code: 4 });
+      // A restart takes nothing then. Armed again, the device really takes it, and Barrow sees that it is armed no longer.
+      const restarted = async (): Promise<string | null> => {
+        const { boots } = server.persistent;
+        server.restart();
+        await expect.poll(() => server.persistent.boots > boots && server.state === 'up', { timeout: 30_000 }).toBe(true);
+        await discover(client);
+        return (await deviceCalled('quay-con-1')).firmware;
+      };
+      expect(await restarted()).toBe('4.0.1');
+      await put('sc16-4.0.3.itb', ['quay-con-1'], 'device');
+      expect((await deviceCalled('quay-con-1')).armed).toMatchObject({ version: '4.0.3' });
+      expect(await restarted()).toBe('4.0.3');
+      expect((await deviceCalled('quay-con-1')).armed).toBeNull();
+      expect(server.shelf.files).toEqual([]);
     });
 
     it('by SFTP, every file of a release in its order, each checked there; and not again what is there', async () => {

@@ -80,6 +80,8 @@ export interface FixtureOptions {
   /** What survived since it last ran. */
   readonly kept: Persistent | null;
   readonly inspect?: (file: Buffer) => Inspection;
+  /** It starts with the newest file of its shelf whose header fits; the group is the version there. */
+  readonly startsFrom?: RegExp;
   readonly onChange: () => void;
   /** Another number whenever a device of the fleet came up or went down. */
   readonly changes: () => number;
@@ -213,6 +215,16 @@ export class Fixture extends Machine<AnswerFault> {
   protected async close(): Promise<void> {
     const doors = this.#doors.splice(0);
     await Promise.all(doors.map((d) => d.close()));
+  }
+
+  protected override beforeBoot(): void {
+    const { startsFrom } = this.options;
+    const staged = startsFrom && this.shelf.files.findLast((file) => file.use === 'staged' && file.content !== null);
+    const version = staged && startsFrom.exec(staged.content!.toString('latin1'))?.[1];
+    if (!staged || version === undefined) return;
+    const { name, bytes, sha256 } = staged;
+    this.persistent.store.push({ name, version, sha256, bytes, fault: null });
+    this.persistent.nextBoot = name;
   }
 
   protected override booted(): void {

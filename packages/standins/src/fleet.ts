@@ -136,6 +136,7 @@ export class Fleet {
             settings: make.settings({ name: f.name, site: f.site, address: f.host === null ? '' : addressOf(f.site, f.host) }),
             kept: saved[f.name]?.store ? saved[f.name]! : null,
             ...(make.inspect ? { inspect: make.inspect } : {}),
+            ...(make.startsFrom ? { startsFrom: make.startsFrom } : {}),
             onChange: () => this.#save(),
             changes: () => this.#changes,
             onState: () => this.#changes++,

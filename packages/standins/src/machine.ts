@@ -351,6 +351,7 @@ export abstract class Machine<Fault extends string = string> {
 
   async #boot(): Promise<void> {
     this.persistent.boots++;
+    this.beforeBoot();
     if (this.faults.has('returns-on-old-version')) this.persistent.nextBoot = this.running.name;
     const before = this.running.version;
     this.running = this.#bootable();
@@ -388,6 +389,11 @@ export abstract class Machine<Fault extends string = string> {
   /** What it reads in a file. */
   protected look(file: Buffer): Inspection {
     return (this.body.inspect ?? inspectImage)(file);
+  }
+
+  /** It is about to start. */
+  protected beforeBoot(): void {
+    // It starts with what was chosen.
   }
 
   /** It has started, and will answer next. */

@@ -24,6 +24,7 @@ interface Make {
   readonly settings: (of: { readonly name: string; readonly site: string; readonly address: string }) => string[];
   /** How it reads a file; as the open format of the demo fleet when absent. */
   readonly inspect?: (file: Buffer) => Inspection;
+  readonly startsFrom?: RegExp;
 }
 
 const numbered = (count: number, word = 'port'): string[] => Array.from({ length: count }, (_, i) => `${word} ${i + 1}`);
@@ -183,6 +184,7 @@ const consoleServer = make({
   serialPrefix: 'SC16',
   speaksLldp: true,
   doors: makers.consoleServer,
+  startsFrom: /SC-16 rev 2 firmware ([0-9.]+)/,
 });
 const locked = make({
   kind: 'switch',
