@@ -250,6 +250,29 @@ describe('the map', () => {
     expect(links[0]!.evidence).toHaveLength(2);
   });
 
+  it('that a port hears from three devices is only suggested: something between forwards LLDP', () => {
+    const names = ['a', 'b', 'c', 'd'];
+    const heard = (count: number) =>
+      names.map((name) =>
+        device(name, {
+          around: {
+            ...noAround,
+            ports: [port(1)],
+            neighbours: names
+              .filter((n) => n !== name)
+              .slice(0, count)
+              .map((n) => hears(1, n, 'port 1')),
+          },
+        }),
+      );
+    const mesh = drawTopology(heard(3)).links;
+    expect(mesh).toHaveLength(6);
+    expect(new Set(mesh.map((l) => l.sure))).toEqual(new Set(['suggested']));
+    expect(mesh[0]!.evidence[0]!.how).toBe('a hears 3 devices by LLDP on port 1: something between forwards LLDP');
+    // A phone, and the computer behind it, are two.
+    expect(new Set(drawTopology(heard(2)).links.map((l) => l.sure))).toEqual(new Set(['named']));
+  });
+
   it('believes no neighbour that is the device itself, and names those that nobody knows', () => {
     const a = device('a', { around: { ...noAround, ports: [port(1), port(2)], neighbours: [hears(1, 'a'), hears(2, 'nobody')] } });
     const { links, strangers, noUplink } = drawTopology([a]);

@@ -88,6 +88,12 @@ const order = (s: Sureness): number => surenesses.indexOf(s);
 const surest = (evidence: readonly Evidence[]): Sureness =>
   evidence.reduce<Sureness>((best, e) => (order(e.sure) < order(best) ? e.sure : best), 'suggested');
 
+/**
+ * LLDP frames end at the next bridge (IEEE 802.1AB), so a wired port hears one device, or a phone and what hangs on it. With more, a
+ * bridge without management forwards them, and none of them is surely connected directly.
+ */
+const mostDirect = 2;
+
 /** Draws links and feeds from all evidence there is. Linear in the rows of the devices' tables. */
 export function drawTopology(devices: readonly MapDevice[]): Topology {
   const byId = new Map(devices.map((d) => [d.id, d]));
@@ -140,11 +146,17 @@ export function drawTopology(devices: readonly MapDevice[]): Topology {
   for (const d of devices) {
     const trunk = new Set<number>();
     trunks.set(d.id, trunk);
-    for (const n of d.around?.neighbours ?? []) {
-      const other =
+    const neighbours = (d.around?.neighbours ?? []).map((n) => ({
+      n,
+      other:
         (n.chassisMac === null ? undefined : byMac.get(n.chassisMac)) ??
         n.addresses.map((a) => byAddress.get(a)).find((x) => x !== undefined) ??
-        (n.name === null ? undefined : (byName.get(n.name.toLowerCase()) ?? undefined));
+        (n.name === null ? undefined : (byName.get(n.name.toLowerCase()) ?? undefined)),
+    }));
+    const heardOn = new Map<number, Set<DeviceId>>();
+    for (const { n, other } of neighbours)
+      if (n.port !== null && other && other.id !== d.id) heardOn.set(n.port, (heardOn.get(n.port) ?? new Set()).add(other.id));
+    for (const { n, other } of neighbours) {
       const port = n.port === null ? undefined : portsOf.get(d.id)!.get(n.port);
       if (n.port !== null) {
         trunk.add(n.port);
@@ -164,11 +176,18 @@ export function drawTopology(devices: readonly MapDevice[]): Topology {
       }
       if (other.id === d.id) continue;
       named.add(d.id).add(other.id);
+      const heard = (n.port === null ? undefined : heardOn.get(n.port))?.size ?? 0;
+      const isForwarded = heard > mostDirect && !port?.wireless;
       put(
         { device: d.id, port: portName(d, n.port) },
         { device: other.id, port: ownPortName(other, n.remotePort) },
         { medium: port?.wireless ? 'wireless' : 'wired', speedMbps: port?.speedMbps ?? null },
-        { how: `${d.name} hears ${other.name} by LLDP on ${portName(d, n.port) ?? 'an unknown port'}`, sure: 'named' },
+        isForwarded
+          ? {
+              how: `${d.name} hears ${heard} devices by LLDP on ${portName(d, n.port)}: something between forwards LLDP`,
+              sure: 'suggested',
+            }
+          : { how: `${d.name} hears ${other.name} by LLDP on ${portName(d, n.port) ?? 'an unknown port'}`, sure: 'named' },
       );
     }
   }
