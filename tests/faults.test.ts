@@ -123,6 +123,8 @@ describe('a retry', () => {
     expect(again).toMatchObject({ outcome: 'failed', cause: { code: 'settings-changed' }, step: 'preflight' });
     expect(again.detail).toContain('-name quay-sw-1');
     expect(again.detail).not.toContain('tide-quay');
+    const shown = await barrow(['rollout', 'show', plan.id], { data: scene.data });
+    expect(shown.out).toContain('This was attempt 2. `barrow report` shows why it failed before');
     device.settings = [...before];
     await device.keepSettings();
     await client.sayRun(plan.id, 'quay-sw-1', 'retry');

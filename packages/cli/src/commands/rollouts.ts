@@ -83,6 +83,9 @@ function causeLines(io: Io, run: RunView): string {
   return [
     `${c.bold(run.name)}: ${run.cause!.what} ${c.dim(`(${run.cause!.code}, at ${run.step})`)}`,
     quoted,
+    ...(run.attempt > 1
+      ? [`    This was attempt ${run.attempt}. \`barrow report\` shows why it failed before, and what was done to the device.`]
+      : []),
     ...run.tried.map(
       (t) =>
         `    Then ${t.text}, and that failed too: ${t.cause.what} ${c.dim(`(${t.cause.code}, at ${t.step})`)} ${t.detail.split('\n')[0]}`,

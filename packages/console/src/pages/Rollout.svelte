@@ -490,9 +490,9 @@
         </dd>
         <dt>If one fails past it</dt>
         <dd>
-          {#if backTexts.length === 0}it cannot be taken back by Barrow{:else}it is, as far as its family can, {backTexts.join(', then ')}: {rollout.wayBack
+          {#if backTexts.length === 0}it has no recovery step: it stays as it is{:else}it takes the recovery steps of its family, {rollout.wayBack
               ? 'at once'
-              : "on a person's word"}{/if}
+              : 'when you say so'}: {backTexts.join(', then ')}{/if}
         </dd>
         {#if rollout.windows.length > 0}<dt>{rollout.windows.length === 1 ? 'Window' : 'Windows'}</dt>
           <dd>
@@ -520,8 +520,8 @@
               </div>{/each}{/if}
           {#if ahead}
             {@const [first, ...others] = takenBackText(ahead)}
-            {#if others.length === 0}<div>{first}</div>{:else}<details>
-                <summary>{first}</summary>{#each others as line, nth (nth)}<div class="quiet">{line}</div>{/each}
+            {#if others.length === 0}<div><Words text={first ?? ''} /></div>{:else}<details>
+                <summary><Words text={first ?? ''} /></summary>{#each others as line, nth (nth)}<div class="quiet">{line}</div>{/each}
               </details>{/if}
           {/if}
         </dd>
@@ -566,7 +566,9 @@
           <State word={run.outcome ?? (run.phase === 'absent' ? away(run) : 'failed')} />
           <span
             ><button class="anchor" onclick={() => (open = open === run.id ? null : run.id)}>{run.name}</button>
-            {run.cause?.what} <span class="quiet"><Words text={run.cause?.next ?? ''} /></span></span
+            {run.cause?.what} <span class="quiet"><Words text={run.cause?.next ?? ''} /></span>
+            {#if run.attempt > 1}<span class="quiet">This was attempt {run.attempt}: the report shows why it failed before.</span
+              >{/if}</span
           >
         </p>
       {/each}
