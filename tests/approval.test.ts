@@ -134,7 +134,7 @@ describe('a host that nobody has approved', () => {
 
   it('is not needed where what is found is trusted, until that discovery has ended', async () => {
     const { client } = scene.served;
-    expect((await run('network', 'trust', 'quay-house')).out).toContain('is trusted as it is');
+    expect((await run('network', 'trust', 'quay-house')).out).toContain('are approved. All others wait for approval');
     const page = await falsePage('127.108.1.28');
     try {
       await discover(client);

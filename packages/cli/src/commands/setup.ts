@@ -50,7 +50,7 @@ export const registerSetup: Register = (program, act) => {
     .option('--sip-port <port>', 'UDP port of SIP', '5060')
     .option('--rate <packets>', 'most packets in a second', '500')
     .option('--store-address <address>', 'the address at which its devices see this service')
-    .option('--trust-now', 'approve what its first discovery finds: passwords go to whatever answers there then')
+    .option('--trust-now', 'approve devices of known families that its first discovery finds: passwords go to whatever answers there then')
     .action(
       act(
         async (
@@ -94,7 +94,7 @@ export const registerSetup: Register = (program, act) => {
             say,
             made,
             () =>
-              `Network ${made.name}: ${made.addresses} addresses at ${made.site}.${made.trustNow ? ' What its first discovery finds is trusted as it is.' : made.credentials.length > 0 ? ' Hosts get no password before you approve them.' : ''}`,
+              `Network ${made.name}: ${made.addresses} addresses at ${made.site}.${made.trustNow ? ' Devices of known families that its first discovery finds are approved; others wait for approval.' : made.credentials.length > 0 ? ' Hosts get no password before you approve them.' : ''}`,
           );
         },
       ),
@@ -192,14 +192,14 @@ export const registerSetup: Register = (program, act) => {
     );
   network
     .command('trust <name>')
-    .description('approve what the next discovery of it finds, as it is: passwords go to whatever answers there then')
+    .description('approve devices of known families that its next discovery finds: passwords go to whatever answers there then')
     .option('--not', 'take that back')
     .action(
       act(async ({ say, client }, name: string, o: { not?: boolean }) => {
         const made = await client().changeNetwork(name, { trustNow: o.not !== true });
         print(say, made, () =>
           made.trustNow
-            ? `What the next discovery of ${made.name} finds is trusted as it is; what is found later waits for approval.`
+            ? `Devices of known families that the next discovery of ${made.name} finds are approved. All others wait for approval: \`barrow device waiting\`.`
             : `What is found in ${made.name} waits for approval: \`barrow device waiting\`.`,
         );
       }),
