@@ -197,7 +197,7 @@ try {
   await barrow.say(early.id, 'stop');
   await until(async () => (await barrow.rollout(early.id)).phase === 'ended');
   for (const [name, fault] of Object.entries(ailing)) await fetch(`${control}/${name}/${fault}`, { method: 'DELETE' });
-  const plan = await barrow.plan({ name: 'Winter round', first: 1, atOnce: 4, soakSeconds: 3, unsaved: 'hold' });
+  const plan = await barrow.plan({ name: 'Winter round', atOnce: 4, soakSeconds: 3, unsaved: 'hold' });
   await shoot('rollout-plan', `/rollouts/${plan.id}`, { ready: 'from start to end' });
   await shoot('rollout-timeline', `/rollouts/${plan.id}`, {
     ready: 'from start to end',
