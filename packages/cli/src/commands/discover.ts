@@ -13,7 +13,7 @@ export function discoveryText(io: Io, d: Discovery): string {
     .sort((a, b) => a.name.localeCompare(b.name, 'en', { numeric: true }));
   const unrecognised = d.found.filter((f) => !f.recognised);
   const parts = [
-    `${d.answered} of ${d.addresses} addresses answered; ${count(d.found.length, 'device')}: ${counts.new} new, ${counts.changed} changed, ${counts.moved} moved, ${counts.same} as before; ${d.silent.length} silent, ${counts.unrecognised} unrecognised.`,
+    `${d.answered} of ${d.addresses} addresses answered${d.neighbours > 0 ? ` (${d.neighbours} of them neighbours in other networks)` : ''}; ${count(d.found.length, 'device')}: ${counts.new} new, ${counts.changed} changed, ${counts.moved} moved, ${counts.same} as before; ${d.silent.length} silent, ${counts.unrecognised} unrecognised.`,
   ];
   if (d.state !== 'done') parts.push(`The discovery ${d.state === 'running' ? 'is running' : `was ${d.state}`}.`);
   if (told.length > 0)

@@ -133,7 +133,10 @@
             : ''}
         </p>
       {:else}
-        <p><b>{view.answered}</b> of {view.addresses} addresses answered.</p>
+        <p>
+          <b>{view.answered}</b> of {view.addresses} addresses answered{#if view.neighbours > 0}, {view.neighbours} of them neighbours in other
+            networks{/if}.
+        </p>
         <p class="quiet">
           {found.length} devices, those behind a parent among them.{view.strangeDatagrams > 0
             ? ` ${view.strangeDatagrams} datagrams came from where nobody was asked.`

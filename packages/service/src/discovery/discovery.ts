@@ -57,6 +57,7 @@ export class DiscoveryService {
       startedBy: by,
       networks: networks.map((n) => n.name),
       addresses: 0,
+      neighbours: 0,
       asked: 0,
       answered: 0,
       strangeDatagrams: 0,

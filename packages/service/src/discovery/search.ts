@@ -89,7 +89,9 @@ export class Search {
       const more = this.#neighboursToFollow(configured);
       if (more.length === 0) break;
       view.stage = 'following';
-      view.addresses += more.reduce((sum, p) => sum + p.addresses.length, 0);
+      const followed = more.reduce((sum, p) => sum + p.addresses.length, 0);
+      view.addresses += followed;
+      view.neighbours += followed;
       await this.#searchAll(more);
     }
     // What was found is kept even when somebody stopped the search.
