@@ -325,6 +325,12 @@ describe('the standing of the demo fleet', () => {
       'quay-ap-1': 'quay-wlc-1 has to take fc20-9.6.0.simg first: plan it in the same rollout',
       'quay-base-1': 'family tollard-base can be recorded, and Barrow cannot upgrade it yet',
     });
+    expect(await device('quay-base-1')).toMatchObject({
+      standing: 'behind',
+      standingReason: expect.stringMatching(/^Barrow cannot upgrade .+ yet: upgrade it by hand$/) as string,
+    });
+    expect((await device('quay-sw-1')).standingReason).toBeNull();
+    expect((await run(['standing'])).out).toMatch(/^quay-base-1 .*Barrow cannot upgrade/m);
     // A required step: 4.3.0 is withheld from everything below 4.2.8, which is withdrawn, until that is taken back.
     const { note } = await client.image('tb24-4.3.0.simg');
     await client.setNote('tb24-4.3.0.simg', { ...note, from: [{ atLeast: '4.2.8' }], resets: [{ what: 'logins' }] });

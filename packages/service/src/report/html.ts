@@ -97,7 +97,7 @@ function besideTable({ beside }: Report) {
       <td>${duration(predicted)}</td>
       ${failures ? html`<td>${withFailures === undefined ? '–' : duration(withFailures)}</td>` : ''}
       <td>${took === null ? '–' : duration(took)}</td>
-      <td>${off === null ? '–' : `${off > 0 ? '+' : ''}${off} %`}</td>
+      <td>${off === null ? '–' : `${off > 0 ? '+' : off < 0 ? '−' : ''}${Math.abs(off)} %`}</td>
     </tr>`;
   };
   return html`<h2>Predicted and actual time</h2>
