@@ -166,7 +166,7 @@ describe.skipIf(!hasChromium)('the console, in a browser', () => {
     await page.getByLabel('Those that come after').selectOption('site');
     await page.getByRole('button', { name: 'Make the plan' }).click();
     await page
-      .getByText("waited for once more, then taken back by its other slot, then given its settings from before: on a person's word")
+      .getByText('when you say so: waited for once more, then taken back by its other slot, then given its settings from before')
       .waitFor();
     await page.getByRole('region', { name: 'Wave 1' }).getByText('early').waitFor();
     await page.getByRole('button', { name: 'Start' }).click();
