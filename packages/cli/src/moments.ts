@@ -32,7 +32,7 @@ export function momentOf(option: string, word: string, after: number): string {
   );
 }
 
-/** An hour that is earlier than the start means the next day. That is rarely meant. */
+/** An hour earlier than the start would mean the next day: longer waits need the day as well. */
 const longestWait = 12 * 3_600_000;
 
 /**

@@ -53,16 +53,8 @@ export function waveText(
   const missed = (['failed', 'recovered', 'skipped', 'withdrawn', 'not-begun'] as const)
     .filter((k) => (totals[k] ?? 0) > 0)
     .map((k) => `${totals[k]} ${totalWord(k)}`);
-  const soaks = phase === 'soaking' && rollout !== 'ended';
-  const word = !soaks
-    ? missed.length > 0 || phase === 'soaking'
-      ? 'ended'
-      : phase
-    : soaksUntil === null
-      ? 'ended'
-      : soak.judged
-        ? 'soak ended'
-        : phase;
+  const ended = phase === 'soaking' ? rollout === 'ended' || soaksUntil === null : missed.length > 0;
+  const word = ended ? 'ended' : phase === 'soaking' && soak.judged ? 'soak ended' : phase;
   return [word, ...missed].join(', ');
 }
 

@@ -43,6 +43,15 @@ describe('a message that cannot be sent says why, and what helps', () => {
     const told = await mailTrouble(await listening(plainMail), { tls: 'starttls' });
     expect(told).toMatch(/^the server does not offer STARTTLS: try `--tls implicit` or `--tls none` \(.+\)$/);
   });
+  it('when it takes mail over TLS only', async () => {
+    const port = await listening((socket) => {
+      socket.write('220 mail.example.net\r\n');
+      socket.on('data', (line) => {
+        socket.write(line.toString().startsWith('EHLO') ? '250 mail.example.net\r\n' : '530 5.7.0 Must issue a STARTTLS command first\r\n');
+      });
+    });
+    expect(await mailTrouble(port, {})).toMatch(/^the server takes mail over TLS only: try `--tls starttls` \(/);
+  });
   it('when it refuses the login', async () => {
     const told = await mailTrouble(await listening(plainMail), { user: 'barrow', secret: 'of the night' });
     expect(told).toMatch(/^the server refused the login \(.*no such user\)$/);

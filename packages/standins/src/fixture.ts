@@ -80,7 +80,7 @@ export interface FixtureOptions {
   /** What survived since it last ran. */
   readonly kept: Persistent | null;
   readonly inspect?: (file: Buffer) => Inspection;
-  /** It starts with the newest file of its shelf whose header fits; the group is the version there. */
+  /** The device starts with the newest file of its shelf whose header fits; the group is the version there. */
   readonly startsFrom?: RegExp;
   readonly onChange: () => void;
   /** Another number whenever a device of the fleet came up or went down. */

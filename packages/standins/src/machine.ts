@@ -391,9 +391,9 @@ export abstract class Machine<Fault extends string = string> {
     return (this.body.inspect ?? inspectImage)(file);
   }
 
-  /** It is about to start. */
+  /** Called before the device starts. */
   protected beforeBoot(): void {
-    // It starts with what was chosen.
+    // Most devices start with what was chosen.
   }
 
   /** It has started, and will answer next. */

@@ -151,7 +151,7 @@ export function rolloutText(io: Io, r: Rollout): string {
         (w) =>
           `${r.windows.length > 1 ? `${count(w.devices, 'device')} ${w.devices === 1 ? 'goes' : 'go'}` : 'Devices go'} down only in the window ${w.text}${nextText(w)}.`,
       ),
-      `Each device is down for about ${duration(down)}. ${r.unsaved === 'save' ? 'Settings that are not saved to startup are saved first.' : 'A device with settings that are not saved to startup fails before it is changed (`--unsaved save`: Barrow saves them).'} At most ${r.limits['rollout']} at once.${apartText(r)}`,
+      `Each device is down for about ${duration(down)}. ${r.unsaved === 'save' ? 'Settings that are not saved to startup are saved first.' : 'A device with settings that are not saved to startup is left out (`--unsaved save`: Barrow saves them).'} At most ${r.limits['rollout']} at once.${apartText(r)}`,
       learnedText(r),
     );
   for (const wave of r.waves) {
@@ -215,7 +215,7 @@ const nextText = ({ next }: NonNullable<Rollout['window']>): string =>
       ? `, open until ${clock(next.until)}`
       : `, next ${clock(next.from)} to ${clock(next.until)}`;
 
-/** What happens to a device that fails after the point of no return. */
+/** The recovery steps of a device that fails after the point of no return, in a sentence. */
 function wayBackText({ passages, wayBack }: Rollout): string {
   const rungs = passages.flatMap((p) => p.rungs);
   const texts = rungMeans.flatMap((m) => [...new Set(rungs.flatMap((g) => (g.means === m ? [g.text] : [])))]);

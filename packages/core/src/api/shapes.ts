@@ -423,7 +423,7 @@ export const discoverySchema = z.object({
   startedBy: z.string(),
   networks: z.array(z.string()),
   addresses: z.number().int(),
-  /** Of these, addresses in other networks that devices name as their neighbours (LLDP). */
+  /** Addresses in other networks that devices name as their neighbours (LLDP); part of `addresses`. */
   neighbours: z.number().int().default(0),
   /** Addresses whose turn has come. */
   asked: z.number().int(),

@@ -1,7 +1,7 @@
 import { z } from 'zod';
 import { meantName } from '../transfers/names.js';
 
-/** An object that has these keys and no others; of another key it is told which one was probably meant, a line for each. */
+/** An object with these keys and no others. The fault has a line for each other key, with the key that was probably meant. */
 export const closedObject = <S extends z.core.$ZodLooseShape>(shape: S): z.ZodObject<S, z.core.$strict> =>
   z.strictObject(shape, {
     error: (issue) => {

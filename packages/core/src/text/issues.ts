@@ -3,7 +3,7 @@ import { meantName } from '../transfers/names.js';
 
 type Issue = z.core.$ZodIssue;
 
-/** What a field is called in the HTTP API. */
+/** The name of a field in the HTTP API. */
 const nameOf = (path: readonly PropertyKey[]): string => (path.length === 0 ? 'the request' : path.map(String).join('.'));
 
 const kindWords: Record<string, string> = {

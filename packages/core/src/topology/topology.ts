@@ -22,7 +22,7 @@ export interface MapDevice {
   readonly around: Around | null;
   /** How it hangs on its parent, as the parent tells. */
   readonly onParent: { readonly port: string | null; readonly link: 'wired' | 'wireless' | 'none'; readonly powered: boolean } | null;
-  /** Its outlets or PoE ports keep delivering power while it restarts. */
+  /** Whether outlets or PoE ports keep delivering power while the device restarts. */
   readonly keepsPower?: boolean;
   /** What its outlets are labelled with. */
   readonly outlets: readonly { readonly outlet: string; readonly label: string }[];

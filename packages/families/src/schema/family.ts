@@ -55,7 +55,7 @@ function faultsOfPower(
     fault(here, 'it waits for no return after which its power could be cut');
 }
 
-/** A power cut takes the power of its outlets too, whatever its restart leaves on. */
+/** A power-cycle cuts the outlets too, also where a restart leaves them on. */
 function faultsOfKeptPower({ recovery }: FamilyWay, fault: (path: PropertyKey[], message: string) => void, { keepsPower }: Family): void {
   const at = recovery.indexOf('power-cycle');
   if (keepsPower && at >= 0)

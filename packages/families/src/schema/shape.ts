@@ -626,7 +626,7 @@ export const familyShape = closedObject({
   takesAlong: z.array(z.string().min(1)).max(20).default([]),
   /** What a restart loses, because it is never written down. */
   restartLoses: z.array(z.string().min(1).max(80)).max(10).default([]),
-  /** Its outlets or PoE ports keep delivering power while it restarts. */
+  /** Whether outlets or PoE ports keep delivering power while the device restarts. */
   keepsPower: z.boolean().default(false),
   shell: closedObject({
     /** Found at the end of the output when the device waits for a command. */

@@ -110,7 +110,7 @@ export const words: Readonly<Record<string, string>> = {
   backupLacks: 'What its saved settings do not hold: keys, certificates, licences, users.',
   takesAlong: 'Families of devices that it brings to its own version by itself when that changes.',
   restartLoses: 'What a restart loses, because it is never written down: address bindings, say.',
-  keepsPower: 'Its outlets or PoE ports keep delivering power while it restarts: its restart leaves their devices on.',
+  keepsPower: 'Whether outlets or PoE ports keep delivering power while the device restarts.',
   shell: 'Its command line over SSH.',
   'shell.prompt': 'Found at the end of the output when it waits for a command.',
   'shell.paging': 'How it stops after a screenful.',

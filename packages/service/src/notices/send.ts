@@ -22,10 +22,11 @@ export interface Letter extends Notice {
   readonly link: string;
 }
 
-/** What errors of Node.js, OpenSSL and nodemailer mean, and what helps; the first that fits. */
+/** The meaning of errors of Node.js, OpenSSL and nodemailer, and what helps; the first that fits counts. */
 const meanings: readonly (readonly [RegExp, string])[] = [
   [/wrong version number|packet length too long|0A00010B|0A0000C6/i, 'the server does not use TLS on this port: try another `--tls`'],
-  [/ETLS|STARTTLS/, 'the server does not offer STARTTLS: try `--tls implicit` or `--tls none`'],
+  [/must issue a STARTTLS/i, 'the server takes mail over TLS only: try `--tls starttls`'],
+  [/\bETLS\b/, 'the server does not offer STARTTLS: try `--tls implicit` or `--tls none`'],
   [/certificate|CERT_|altnames|self.signed/i, 'this machine does not trust the certificate of the server: add it with NODE_EXTRA_CA_CERTS'],
   [/ECONNREFUSED/, 'nothing listens at this address and port'],
   [/ENOTFOUND|EAI_AGAIN|EDNS/, 'the name of the server is not known here: check the name and the DNS server'],
