@@ -289,7 +289,7 @@ export function beginsText({ begins, phase }: Pick<RolloutSummary, 'begins' | 'p
 export function soakWord(findings: readonly { readonly verdict: 'worse' | 'told' | 'unknown' }[], looks = Infinity): string {
   const worse = findings.filter((f) => f.verdict === 'worse').length;
   if (worse > 0) return `${worse} ${worse === 1 ? 'thing' : 'things'} got worse`;
-  if (looks === 0) return 'no soak samples: Barrow cannot say whether anything got worse';
+  if (looks === 0) return 'Barrow cannot say whether anything got worse';
   if (findings.some((f) => f.verdict === 'unknown')) return 'nothing measured got worse; some devices could not be measured';
   return findings.length > 0 ? 'otherwise than before, and no harm' : 'nothing got worse';
 }

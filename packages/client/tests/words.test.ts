@@ -275,7 +275,7 @@ describe('what the word does that a gate waits for', () => {
 describe('what a soak has shown, in words', () => {
   it('is short', () => {
     expect(soakWord([])).toBe('nothing got worse');
-    expect(soakWord([{ verdict: 'unknown' }], 0)).toBe('no soak samples: Barrow cannot say whether anything got worse');
+    expect(soakWord([{ verdict: 'unknown' }], 0)).toBe('Barrow cannot say whether anything got worse');
     expect(soakWord([{ verdict: 'told' }])).toBe('otherwise than before, and no harm');
     expect(soakWord([{ verdict: 'told' }, { verdict: 'unknown' }])).toBe('nothing measured got worse; some devices could not be measured');
     expect(soakWord([{ verdict: 'worse' }, { verdict: 'unknown' }])).toBe('1 thing got worse');
